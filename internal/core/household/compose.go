@@ -1,0 +1,91 @@
+package household
+
+import (
+	"bytes"
+	"strconv"
+	"strings"
+	"text/template"
+)
+
+// Compose writes a commented household file that Decode reads back as h.
+func Compose(h Household) []byte {
+	h.defaults()
+	var b bytes.Buffer
+	if err := composed.Execute(&b, h); err != nil {
+		panic(err) // the template is ours and is tested
+	}
+	return b.Bytes()
+}
+
+var composed = template.Must(template.New("").Funcs(template.FuncMap{
+	"q": quote,
+	"list": func(in []string) string {
+		out := make([]string, len(in))
+		for i, s := range in {
+			out[i] = quote(s)
+		}
+		return "[" + strings.Join(out, ", ") + "]"
+	},
+}).Parse(`# The household file: everything Cozy Shelf should know about this household.
+# After a change: cozyshelf check, then cozyshelf deploy.
+
+format = 1
+
+[household]
+name     = {{q .Household.Name}}
+timezone = {{q .Household.Timezone}}
+language = {{q .Household.Language}}
+
+[server]
+engine  = {{q .Server.Engine}}    # auto, docker, podman, process
+run_as  = {{q .Server.RunAs}}    # an account of this machine, or "uid:gid"
+port    = {{.Server.Port}}
+bind    = {{q .Server.Bind}}    # lan (every address of this machine), localhost, or an address
+network = {{q .Server.Network}}    # own, host, or an existing network of the engine
+memory  = {{q .Server.Memory.String}}    # for the server itself; scratch in memory comes on top
+
+[storage]
+state         = {{q .Storage.State}}    # the server's own folder: keep it, back it up
+scratch       = {{q .Storage.Scratch}}    # memory, or a folder; always expendable
+scratch_limit = {{q .Storage.ScratchLimit.String}}
+{{range .Shelves}}
+[[shelf]]
+name    = {{q .Name}}
+kind    = {{q (print .Kind)}}    # films, series, music, photos, recordings
+folders = {{list .Folders}}
+access  = {{q (print .Access)}}    # read, or change
+{{else}}
+# [[shelf]]
+# name    = "films"
+# kind    = "films"               # films, series, music, photos, recordings
+# folders = ["/srv/media/films"]
+# access  = "read"                # read, or change
+{{end}}
+{{- if .Remote.Address}}
+[remote]
+address         = {{q .Remote.Address}}
+trusted_proxies = {{list .Remote.TrustedProxies}}
+{{else}}
+# [remote]
+# address         = "https://shelf.example.net"
+# trusted_proxies = ["192.0.2.10"]    # whose X-Forwarded-For is believed
+{{end}}`))
+
+// quote writes a TOML basic string.
+func quote(s string) string {
+	var b strings.Builder
+	b.WriteByte('"')
+	for _, r := range s {
+		switch {
+		case r == '"' || r == '\\':
+			b.WriteByte('\\')
+			b.WriteRune(r)
+		case r < ' ' || r == 0x7f:
+			b.WriteString(`\u` + strings.Repeat("0", 4-len(strconv.FormatInt(int64(r), 16))) + strconv.FormatInt(int64(r), 16))
+		default:
+			b.WriteRune(r)
+		}
+	}
+	b.WriteByte('"')
+	return b.String()
+}

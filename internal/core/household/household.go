@@ -1,0 +1,362 @@
+// Package household reads the household file: the one TOML file that an
+// administrator writes. Decoding is strict: an unknown key, a wrong type or an
+// impossible value is reported with line, column and the nearest known key, and
+// all such faults are reported at once.
+//
+// The package only computes. Whether folders exist or accounts are known is
+// asked of the machine elsewhere; here is judged what the text alone can tell.
+package household
+
+import (
+	"fmt"
+	"net/netip"
+	"net/url"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+)
+
+// DefaultPort is the port of the web page and the API (plain HTTP).
+const DefaultPort = 26990
+
+// Household is one household file, with defaults filled in.
+type Household struct {
+	Format    int     `toml:"format"`
+	Household Section `toml:"household"`
+	Server    Server  `toml:"server"`
+	Storage   Storage `toml:"storage"`
+	Shelves   []Shelf `toml:"shelf"`
+	Remote    Remote  `toml:"remote"`
+}
+
+// Section is [household].
+type Section struct {
+	Name     string `toml:"name"`
+	Timezone string `toml:"timezone"` // an IANA zone; empty stands for UTC
+	Language string `toml:"language"` // a BCP 47 language such as "en"; empty stands for "en"
+}
+
+// Server is [server].
+type Server struct {
+	Engine  string `toml:"engine"`  // auto (default), docker, podman, process
+	RunAs   string `toml:"run_as"`  // an account of this machine, or "uid:gid"; required
+	Port    int    `toml:"port"`    // 1 to 65535; default 26990
+	Bind    string `toml:"bind"`    // lan (every address of the machine, default), localhost, or an address
+	Network string `toml:"network"` // own (default), host, or an existing network of the engine
+	Memory  Size   `toml:"memory"`  // what the server may use, scratch not counted; default 1 GiB
+}
+
+// Storage is [storage].
+type Storage struct {
+	State        string `toml:"state"`         // an absolute folder; required
+	Scratch      string `toml:"scratch"`       // memory (default), or an absolute folder
+	ScratchLimit Size   `toml:"scratch_limit"` // default 256 MiB
+}
+
+// Shelf is one [[shelf]].
+type Shelf struct {
+	Name    string   `toml:"name"`
+	Kind    Kind     `toml:"kind"`
+	Folders []string `toml:"folders"`
+	Access  Access   `toml:"access"` // read (default) or change
+}
+
+// Remote is [remote].
+type Remote struct {
+	Address        string   `toml:"address"`         // the address people use from outside, such as https://shelf.example.net
+	TrustedProxies []string `toml:"trusted_proxies"` // addresses or networks whose X-Forwarded-For is believed
+}
+
+// Kind is the kind of a shelf.
+type Kind string
+
+// The kinds of shelves.
+const (
+	Films      Kind = "films"
+	Series     Kind = "series"
+	Music      Kind = "music"
+	Photos     Kind = "photos"
+	Recordings Kind = "recordings"
+)
+
+// Kinds lists every kind, in the order in which they are shown.
+var Kinds = []Kind{Films, Series, Music, Photos, Recordings}
+
+// Access says what the server may do with a shelf's folders.
+type Access string
+
+// What the server may do with a shelf.
+const (
+	Read   Access = "read"
+	Change Access = "change"
+)
+
+// Size is a number of bytes, written as "512 MiB" or "2 GB".
+type Size int64
+
+// UnmarshalText reads a size with its unit.
+func (s *Size) UnmarshalText(b []byte) error {
+	text := strings.TrimSpace(string(b))
+	if !sizeText.MatchString(text) {
+		return fmt.Errorf("%q is not a size; write a number and a unit, such as \"512 MiB\" or \"2 GiB\"", text)
+	}
+	n, err := humanize.ParseBytes(text)
+	if err != nil || n > 1<<60 {
+		return fmt.Errorf("%q is not a size that fits; write a number and a unit, such as \"512 MiB\"", text)
+	}
+	*s = Size(n)
+	return nil
+}
+
+// String writes the size with a binary unit.
+func (s Size) String() string { return humanize.IBytes(uint64(max(0, s))) }
+
+var (
+	sizeText  = regexp.MustCompile(`(?i)^[0-9]+([.][0-9]+)?\s*[kmgt]i?b$`)
+	shelfName = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,38}[a-z0-9])?$`)
+	netName   = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9_.-]{0,63}$`)
+	langTag   = regexp.MustCompile(`^[a-z]{2,3}(-[A-Za-z0-9]{2,8})*$`)
+	idPair    = regexp.MustCompile(`^([0-9]{1,10}):([0-9]{1,10})$`)
+	account   = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_.-]{0,31}[$]?$`)
+)
+
+// The smallest memory limit with which the server starts and scans, in bytes.
+const leastMemory = 64 << 20
+
+// defaults fills in what the file leaves out.
+func (h *Household) defaults() {
+	set := func(s *string, v string) {
+		if *s == "" {
+			*s = v
+		}
+	}
+	set(&h.Household.Timezone, "UTC")
+	set(&h.Household.Language, "en")
+	set(&h.Server.Engine, "auto")
+	set(&h.Server.Bind, "lan")
+	set(&h.Server.Network, "own")
+	set(&h.Storage.Scratch, "memory")
+	if h.Server.Port == 0 {
+		h.Server.Port = DefaultPort
+	}
+	if h.Server.Memory == 0 {
+		h.Server.Memory = 1 << 30
+	}
+	if h.Storage.ScratchLimit == 0 {
+		h.Storage.ScratchLimit = 256 << 20
+	}
+	for i := range h.Shelves {
+		if h.Shelves[i].Access == "" {
+			h.Shelves[i].Access = Read
+		}
+	}
+}
+
+// complaint is a fault found at a key, before it is given its line and column.
+type complaint struct {
+	key, why, fix string
+}
+
+// judge finds every impossible value. given tells whether a key is in the text.
+func (h *Household) judge(given func(key string) bool) []complaint {
+	var out []complaint
+	bad := func(key, fix, why string, args ...any) {
+		out = append(out, complaint{key, fmt.Sprintf(why, args...), fix})
+	}
+	if h.Format != 1 {
+		bad("format", "write: format = 1", "this program reads format 1, the file says %d", h.Format)
+	}
+	if strings.TrimSpace(h.Household.Name) == "" {
+		bad("household.name", "write: name = \"…\" under [household]", "the household has no name")
+	} else if len(h.Household.Name) > 80 || strings.ContainsFunc(h.Household.Name, func(r rune) bool { return r < ' ' }) {
+		bad("household.name", "choose a name of at most 80 bytes with no control characters", "the name cannot be shown on one line")
+	}
+	if _, err := time.LoadLocation(h.Household.Timezone); err != nil || h.Household.Timezone == "Local" {
+		bad("household.timezone", "write an IANA time zone, such as \"Europe/Riga\" or \"UTC\"", "time zone %q is not known", h.Household.Timezone)
+	}
+	if !langTag.MatchString(h.Household.Language) {
+		bad("household.language", "write a language such as \"en\" or \"lv\"", "%q is not a language tag", h.Household.Language)
+	}
+	if !slices.Contains([]string{"auto", "docker", "podman", "process"}, h.Server.Engine) {
+		bad("server.engine", "write one of: auto, docker, podman, process", "engine %q is not known", h.Server.Engine)
+	}
+	switch {
+	case h.Server.RunAs == "":
+		bad("server.run_as", "write the account that the server runs as, by name or as \"uid:gid\"", "no run-as account is given")
+	case !account.MatchString(h.Server.RunAs):
+		if _, _, ok := h.Server.IDs(); !ok {
+			bad("server.run_as", "write an account name, or two numbers such as \"1500:1500\"", "%q is neither an account name nor uid:gid", h.Server.RunAs)
+		}
+	}
+	if h.Server.Port < 1 || h.Server.Port > 65535 || given("server.port") && h.Server.Port == 0 {
+		bad("server.port", "choose a port from 1 to 65535; 26990 is ours", "port %d is out of range", h.Server.Port)
+	}
+	if _, err := h.Server.BindAddr(); err != nil {
+		bad("server.bind", "write lan, localhost, or an address such as \"192.0.2.10\"", "%q is not an address", h.Server.Bind)
+	}
+	if !netName.MatchString(h.Server.Network) {
+		bad("server.network", "write own, host, or the name of a network of the engine", "%q cannot be a network's name", h.Server.Network)
+	}
+	if h.Server.Memory < leastMemory {
+		bad("server.memory", "give it 64 MiB or more", "%s is less than the server needs", h.Server.Memory)
+	}
+	if h.Storage.ScratchLimit < 16<<20 {
+		bad("storage.scratch_limit", "give it 16 MiB or more", "%s holds no piece of a film", h.Storage.ScratchLimit)
+	}
+	if h.Storage.State == "" {
+		bad("storage.state", "write: state = \"/srv/cozyshelf/state\" under [storage]", "the state folder is not given")
+	} else if why := folderFault(h.Storage.State); why != "" {
+		bad("storage.state", "write the whole path of a folder", "%s", why)
+	}
+	if h.Storage.Scratch != "memory" {
+		if why := folderFault(h.Storage.Scratch); why != "" {
+			bad("storage.scratch", "write memory, or the whole path of a folder", "%s", why)
+		}
+	}
+	out = append(out, h.judgeShelves()...)
+	if h.Remote.Address != "" {
+		u, err := url.Parse(h.Remote.Address)
+		if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || u.Path != "" && u.Path != "/" || u.User != nil || u.RawQuery != "" {
+			bad("remote.address", "write it as in a browser, such as \"https://shelf.example.net\"", "%q is not an address of a web site", h.Remote.Address)
+		}
+	}
+	for i, p := range h.Remote.TrustedProxies {
+		if _, err := ParseNetwork(p); err != nil {
+			bad(fmt.Sprintf("remote.trusted_proxies[%d]", i), "write an address or a network, such as \"192.0.2.10\" or \"192.0.2.0/24\"", "%q is neither", p)
+		}
+	}
+	return out
+}
+
+func (h *Household) judgeShelves() []complaint {
+	var out []complaint
+	bad := func(key, fix, why string, args ...any) {
+		out = append(out, complaint{key, fmt.Sprintf(why, args...), fix})
+	}
+	type place struct{ key, path, what string }
+	var places []place
+	if h.Storage.State != "" {
+		places = append(places, place{"storage.state", path.Clean(h.Storage.State), "the state folder"})
+	}
+	if h.Storage.Scratch != "memory" && strings.HasPrefix(h.Storage.Scratch, "/") {
+		places = append(places, place{"storage.scratch", path.Clean(h.Storage.Scratch), "the scratch folder"})
+	}
+	seen := map[string]bool{}
+	for i, s := range h.Shelves {
+		key := fmt.Sprintf("shelf[%d]", i)
+		switch {
+		case s.Name == "":
+			bad(key, "write: name = \"films\"", "the shelf has no name")
+		case !shelfName.MatchString(s.Name):
+			bad(key+".name", "use small letters, digits and hyphens, 40 at most", "%q cannot be a shelf's name", s.Name)
+		case seen[s.Name]:
+			bad(key+".name", "give each shelf a name of its own", "there are two shelves called %q", s.Name)
+		}
+		seen[s.Name] = true
+		if s.Kind == "" {
+			bad(key, "write: kind = \"films\"", "shelf %q has no kind", s.Name)
+		} else if !slices.Contains(Kinds, s.Kind) {
+			bad(key+".kind", "write one of: films, series, music, photos, recordings", "kind %q is not known", s.Kind)
+		}
+		if s.Access != Read && s.Access != Change {
+			bad(key+".access", "write read or change", "access %q is not known", s.Access)
+		}
+		if len(s.Folders) == 0 {
+			bad(key, "write: folders = [\"/srv/media/films\"]", "shelf %q has no folder", s.Name)
+		}
+		for j, f := range s.Folders {
+			at := fmt.Sprintf("%s.folders[%d]", key, j)
+			if why := folderFault(f); why != "" {
+				bad(at, "write the whole path of a folder", "%s", why)
+				continue
+			}
+			places = append(places, place{at, path.Clean(f), fmt.Sprintf("a folder of shelf %q", s.Name)})
+		}
+	}
+	for i, a := range places {
+		for _, b := range places[:i] {
+			switch {
+			case a.path == b.path:
+				bad(a.key, "name each folder once", "%s is also %s", a.path, b.what)
+			case Within(a.path, b.path):
+				bad(a.key, "keep them apart, or name only the outer one", "%s lies inside %s, %s", a.path, b.path, b.what)
+			case Within(b.path, a.path):
+				bad(a.key, "keep them apart, or name only the outer one", "%s contains %s, %s", a.path, b.path, b.what)
+			}
+		}
+	}
+	return out
+}
+
+// folderFault says why a path cannot name a folder, or nothing.
+func folderFault(p string) string {
+	switch {
+	case !path.IsAbs(p):
+		return fmt.Sprintf("%q does not begin with /", p)
+	case path.Clean(p) == "/":
+		return "the whole machine cannot be one folder of a shelf"
+	case strings.ContainsRune(p, 0) || strings.ContainsAny(p, "\n\r"):
+		return fmt.Sprintf("%q holds a control character", p)
+	case slices.Contains(strings.Split(p, "/"), ".."):
+		return fmt.Sprintf("%q holds \"..\"", p)
+	}
+	return ""
+}
+
+// Within reports whether the clean path p lies below the clean path outer. A
+// path does not lie within itself.
+func Within(p, outer string) bool {
+	return p != outer && strings.HasPrefix(p, strings.TrimSuffix(outer, "/")+"/")
+}
+
+// IDs gives the numbers of a run_as written as "uid:gid".
+func (s Server) IDs() (uid, gid uint32, ok bool) {
+	m := idPair.FindStringSubmatch(s.RunAs)
+	if m == nil {
+		return 0, 0, false
+	}
+	var u, g uint64
+	fmt.Sscan(m[1], &u)
+	fmt.Sscan(m[2], &g)
+	// The largest number is the kernel's "no such id".
+	if u >= 1<<32-1 || g >= 1<<32-1 {
+		return 0, 0, false
+	}
+	return uint32(u), uint32(g), true
+}
+
+// BindAddr is the address to listen on: the unspecified IPv6 address stands for
+// every address of the machine, of either family.
+func (s Server) BindAddr() (netip.Addr, error) {
+	switch s.Bind {
+	case "lan":
+		return netip.IPv6Unspecified(), nil
+	case "localhost":
+		return netip.AddrFrom4([4]byte{127, 0, 0, 1}), nil
+	}
+	return netip.ParseAddr(s.Bind)
+}
+
+// ParseNetwork reads an address or a network in CIDR form.
+func ParseNetwork(s string) (netip.Prefix, error) {
+	if a, err := netip.ParseAddr(s); err == nil {
+		a = a.Unmap().WithZone("")
+		return netip.PrefixFrom(a, a.BitLen()), nil
+	}
+	return netip.ParsePrefix(s)
+}
+
+// Networks gives the trusted proxies as networks. It takes a checked household.
+func (r Remote) Networks() []netip.Prefix {
+	var out []netip.Prefix
+	for _, s := range r.TrustedProxies {
+		if p, err := ParseNetwork(s); err == nil {
+			out = append(out, p)
+		}
+	}
+	return out
+}

@@ -1,0 +1,122 @@
+// Package media reads what a media file holds: duration, tracks, codecs and
+// picture size, from the headers of MP4 (ISO/IEC 14496-12) and Matroska (RFC
+// 9559) files. It reads headers only, never trusts a length it finds, and needs
+// no other program.
+package media
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+)
+
+// Kinds of tracks.
+const (
+	Video    = "video"
+	Audio    = "audio"
+	Subtitle = "subtitle"
+	Data     = "data"
+)
+
+// Track is one track. Codec names are those in common use: h264, hevc, aac.
+type Track struct {
+	Kind       string `json:"kind"`
+	Codec      string `json:"codec"`
+	Language   string `json:"language,omitempty"` // ISO 639-2 or BCP 47; empty where not told
+	Width      int    `json:"width,omitempty"`    // pixels as stored
+	Height     int    `json:"height,omitempty"`
+	Channels   int    `json:"channels,omitempty"`
+	SampleRate int    `json:"sample_rate,omitempty"` // Hz
+}
+
+// Info is what a file holds. Duration is in seconds, 0 where the file does not
+// tell.
+type Info struct {
+	Container string  `json:"container"` // mp4, matroska or webm
+	Duration  float64 `json:"duration"`
+	Tracks    []Track `json:"tracks"`
+}
+
+// ErrUnknown says that a file is neither MP4 nor Matroska.
+var ErrUnknown = errors.New("neither MP4 nor Matroska")
+
+// Read reads the headers of a file of the given size.
+func Read(r io.ReaderAt, size int64) (Info, error) {
+	if size == 0 {
+		return Info{}, errors.New("the file is empty")
+	}
+	head := make([]byte, min(16, size))
+	if _, err := r.ReadAt(head, 0); err != nil && err != io.EOF {
+		return Info{}, err
+	}
+	switch {
+	case len(head) >= 4 && string(head[:4]) == "\x1a\x45\xdf\xa3":
+		return readMatroska(r, size)
+	case len(head) >= 8 && mp4Start[string(head[4:8])]:
+		return readMP4(r, size)
+	}
+	return Info{}, ErrUnknown
+}
+
+// First gives the first track of a kind, or a zero Track.
+func (i Info) First(kind string) Track {
+	for _, t := range i.Tracks {
+		if t.Kind == kind {
+			return t
+		}
+	}
+	return Track{}
+}
+
+// Codecs gives the codecs in a few words: "h264, aac".
+func (i Info) Codecs() string {
+	var out []string
+	for _, kind := range []string{Video, Audio} {
+		if t := i.First(kind); t.Codec != "" {
+			out = append(out, t.Codec)
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+// BrowserPlays reports whether a common browser plays the file as it is, and
+// why not. Formats that only some browsers play count as not played.
+func (i Info) BrowserPlays() (bool, string) {
+	codecs := map[string]map[string]bool{
+		"mp4":  {"h264": true, "aac": true, "mp3": true, "av1": true, "opus": true, "flac": true, "": true},
+		"webm": {"vp8": true, "vp9": true, "av1": true, "opus": true, "vorbis": true, "": true},
+		// Matroska proper is outside the web's list of containers, though
+		// several browsers open it where the codecs are common.
+		"matroska": {"h264": true, "aac": true, "vp8": true, "vp9": true, "av1": true, "opus": true, "vorbis": true, "mp3": true, "": true},
+	}[i.Container]
+	for _, kind := range []string{Video, Audio} {
+		if c := i.First(kind).Codec; !codecs[c] {
+			return false, fmt.Sprintf("most browsers do not play %s", c)
+		}
+	}
+	if i.Container == "matroska" {
+		return true, "not every browser opens Matroska"
+	}
+	return true, ""
+}
+
+// window reads n bytes at an offset, within a limit, and says in words where a
+// file ends too early.
+func window(r io.ReaderAt, off, n, size int64, what string) ([]byte, error) {
+	if n < 0 || off < 0 || n > maxHeader {
+		return nil, fmt.Errorf("%s claims %d bytes, which cannot be", what, n)
+	}
+	if off+n > size {
+		return nil, fmt.Errorf("the file ends inside %s: %d bytes are missing", what, off+n-size)
+	}
+	b := make([]byte, n)
+	if _, err := r.ReadAt(b, off); err != nil && err != io.EOF {
+		return nil, err
+	}
+	return b, nil
+}
+
+// maxHeader bounds what is read at once: a real index of a long film stays well
+// below it.
+const maxHeader = 64 << 20

@@ -1,0 +1,209 @@
+package media
+
+import (
+	"bytes"
+	"encoding/binary"
+	"encoding/json"
+	"io"
+	"io/fs"
+	"math"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+)
+
+const clips = "../../demo/clips"
+
+func open(t testing.TB, path string) (*os.File, int64) {
+	t.Helper()
+	f, err := os.Open(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { f.Close() })
+	st, err := f.Stat()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return f, st.Size()
+}
+
+func needs(t *testing.T, program string) {
+	t.Helper()
+	if _, err := exec.LookPath(program); err != nil {
+		if os.Getenv("COZYSHELF_TEST_STRICT") == "1" {
+			t.Fatalf("%s is missing", program)
+		}
+		t.Skipf("%s is missing", program)
+	}
+}
+
+// judge asks ffprobe about a file and compares.
+func judge(t *testing.T, path string) {
+	t.Helper()
+	f, size := open(t, path)
+	got, err := Read(f, size)
+	if err != nil {
+		t.Errorf("%s: %v", filepath.Base(path), err)
+		return
+	}
+	out, err := exec.Command("ffprobe", "-v", "error", "-show_format", "-show_streams", "-of", "json", path).Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var want struct {
+		Format  struct{ Duration string }
+		Streams []struct {
+			CodecName  string `json:"codec_name"`
+			CodecType  string `json:"codec_type"`
+			Width      int
+			Height     int
+			Channels   int
+			SampleRate string `json:"sample_rate"`
+		}
+	}
+	if err := json.Unmarshal(out, &want); err != nil {
+		t.Fatal(err)
+	}
+	duration, _ := strconv.ParseFloat(want.Format.Duration, 64)
+	if math.Abs(duration-got.Duration) > 0.15 {
+		t.Errorf("%s: duration %v, ffprobe says %v", filepath.Base(path), got.Duration, duration)
+	}
+	if len(got.Tracks) != len(want.Streams) {
+		t.Errorf("%s: %d tracks, ffprobe says %d", filepath.Base(path), len(got.Tracks), len(want.Streams))
+		return
+	}
+	for i, w := range want.Streams {
+		g := got.Tracks[i]
+		if g.Kind != w.CodecType || g.Codec != w.CodecName || g.Width != w.Width || g.Height != w.Height || g.Channels != w.Channels {
+			t.Errorf("%s: track %d: got %+v, ffprobe says %+v", filepath.Base(path), i, g, w)
+		}
+		if w.SampleRate != "" && strconv.Itoa(g.SampleRate) != w.SampleRate {
+			t.Errorf("%s: track %d: got %d Hz, ffprobe says %s", filepath.Base(path), i, g.SampleRate, w.SampleRate)
+		}
+	}
+}
+
+func TestShippedClipsReadAsFfprobeReadsThem(t *testing.T) {
+	needs(t, "ffprobe")
+	n := 0
+	err := filepath.WalkDir(clips, func(p string, d fs.DirEntry, err error) error {
+		if ext := filepath.Ext(p); err == nil && (ext == ".mp4" || ext == ".mkv" || ext == ".webm" || ext == ".m4a") {
+			n++
+			judge(t, p)
+		}
+		return err
+	})
+	if err != nil || n < 15 {
+		t.Fatalf("%d clips, %v", n, err)
+	}
+}
+
+// TestOddFormsReadAsFfprobeReadsThem makes files of the forms that the shipped
+// clips do not have: fragments, no duration, index at the end, further codecs.
+func TestOddFormsReadAsFfprobeReadsThem(t *testing.T) {
+	needs(t, "ffmpeg")
+	needs(t, "ffprobe")
+	dir := t.TempDir()
+	for name, args := range map[string]string{
+		"end.mp4":        "-c:v libx264 -c:a aac",
+		"fragmented.mp4": "-c:v libx264 -c:a aac -movflags frag_keyframe+empty_moov+default_base_moof -g 12",
+		"live.mkv":       "-c:v libx264 -c:a libopus -f matroska -live 1",
+		"hevc.mp4":       "-c:v libx265 -x265-params log-level=error -tag:v hvc1 -c:a ac3",
+		"mp3.mp4":        "-c:v mpeg4 -c:a libmp3lame -ac 2",
+		"vp9.webm":       "-c:v libvpx-vp9 -deadline realtime -c:a libvorbis -ar 48000",
+		"flac.mkv":       "-c:v libx264 -c:a flac",
+		"opus.mp4":       "-c:v libx264 -c:a libopus",
+		"quick.mov":      "-c:v libx264 -c:a aac -movflags +faststart",
+	} {
+		p := filepath.Join(dir, name)
+		cmd := append(strings.Fields("-nostdin -loglevel error -f lavfi -i testsrc=s=176x144:r=12:d=5 -f lavfi -i sine=440:d=5"), append(strings.Fields(args), p)...)
+		if out, err := exec.Command("ffmpeg", cmd...).CombinedOutput(); err != nil {
+			t.Fatalf("%s: %v\n%s", name, err, out)
+		}
+		if name == "live.mkv" {
+			// The duration is measured to the start of the last block, which
+			// is a frame short of what ffprobe estimates.
+			f, size := open(t, p)
+			info, err := Read(f, size)
+			if err != nil || info.Duration < 4.8 || info.Duration > 5.2 {
+				t.Errorf("%s: got %v s, %v, want about 5", name, info.Duration, err)
+			}
+			continue
+		}
+		judge(t, p)
+	}
+}
+
+// TestFilesCutShortAreNamedAsSuch cuts a clip at many places: reading either
+// works, or says in words what is missing.
+func TestFilesCutShortAreNamedAsSuch(t *testing.T) {
+	for _, name := range []string{"films/The Understudy Moon (1996).mp4", "films/A Ferry to Somewhere (1987).mkv"} {
+		whole, err := os.ReadFile(filepath.Join(clips, name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		failed := 0
+		for n := 0; n < len(whole); n += max(1, n/20) {
+			if _, err := Read(bytes.NewReader(whole[:n]), int64(n)); err != nil {
+				failed++
+				if err.Error() == "EOF" || err.Error() == "" {
+					t.Errorf("%s cut at %d: %q tells nothing", name, n, err)
+				}
+			}
+		}
+		if failed < 10 {
+			t.Errorf("%s: only %d cuts were noticed", name, failed)
+		}
+	}
+}
+
+func TestLyingLengthsAreRefusedWithoutReadingThem(t *testing.T) {
+	var b bytes.Buffer
+	b.WriteString("\x00\x00\x00\x10ftypisom\x00\x00\x00\x00")
+	b.WriteString("\x00\x00\x00\x01moov")
+	binary.Write(&b, binary.BigEndian, uint64(1)<<59)
+	if _, err := Read(bytes.NewReader(b.Bytes()), int64(b.Len())); err == nil || !strings.Contains(err.Error(), "cannot be") {
+		t.Errorf("got %v", err)
+	}
+	if _, err := Read(bytes.NewReader([]byte("PK\x03\x04 an archive posing as a film")), 34); err != ErrUnknown {
+		t.Errorf("an archive: got %v", err)
+	}
+}
+
+func FuzzMP4(f *testing.F)      { fuzz(f, "films/The Understudy Moon (1996).mp4", readMP4) }
+func FuzzMatroska(f *testing.F) { fuzz(f, "films/A Ferry to Somewhere (1987).mkv", readMatroska) }
+
+func fuzz(f *testing.F, seed string, read func(r io.ReaderAt, size int64) (Info, error)) {
+	whole, err := os.ReadFile(filepath.Join(clips, seed))
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(whole[:4096])
+	f.Add(whole[:200])
+	f.Fuzz(func(t *testing.T, b []byte) {
+		info, err := read(bytes.NewReader(b), int64(len(b)))
+		if err != nil {
+			return
+		}
+		if info.Duration < 0 || math.IsNaN(info.Duration) || math.IsInf(info.Duration, 0) || len(info.Tracks) == 0 {
+			t.Fatalf("impossible reading: %+v", info)
+		}
+	})
+}
+
+func BenchmarkRead(b *testing.B) {
+	for _, name := range []string{"films/The Understudy Moon (1996).mp4", "films/A Ferry to Somewhere (1987).mkv"} {
+		b.Run(filepath.Ext(name), func(b *testing.B) {
+			f, size := open(b, filepath.Join(clips, name))
+			for b.Loop() {
+				if _, err := Read(f, size); err != nil {
+					b.Fatal(err)
+				}
+			}
+		})
+	}
+}

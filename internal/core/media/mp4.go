@@ -1,0 +1,492 @@
+package media
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+)
+
+// mp4Start holds the boxes with which an MP4 file may begin.
+var mp4Start = map[string]bool{"ftyp": true, "moov": true, "mdat": true, "free": true, "skip": true, "wide": true, "styp": true, "sidx": true, "moof": true}
+
+// box is one box of a file or of a byte slice: its type and where its payload lies.
+type box struct {
+	kind       string
+	start, end int64
+}
+
+// maxBoxes bounds how many boxes of one level are visited.
+const maxBoxes = 1 << 16
+
+// eachTop visits the top-level boxes of a file, reading only their headers.
+func eachTop(r io.ReaderAt, size int64, visit func(box) (stop bool, err error)) error {
+	off := int64(0)
+	var h [16]byte
+	for n := 0; off < size; n++ {
+		if n > maxBoxes {
+			return errors.New("the file has more boxes than can be")
+		}
+		if off+8 > size {
+			return fmt.Errorf("the file ends inside the header of a box, at byte %d", off)
+		}
+		k, err := r.ReadAt(h[:], off)
+		if k < 8 && err != nil {
+			return err
+		}
+		length, head := int64(binary.BigEndian.Uint32(h[:4])), int64(8)
+		switch length {
+		case 0:
+			length = size - off
+		case 1:
+			if k < 16 {
+				return fmt.Errorf("the file ends inside the header of a box, at byte %d", off)
+			}
+			length, head = int64(binary.BigEndian.Uint64(h[8:])), 16
+		}
+		kind := string(h[4:8])
+		if length < head || length > 1<<60 {
+			return fmt.Errorf("box %q at byte %d claims a length that cannot be", printable(kind), off)
+		}
+		stop, err := visit(box{kind, off + head, off + length})
+		if stop || err != nil {
+			return err
+		}
+		off += length
+	}
+	return nil
+}
+
+// each visits the boxes of a payload held in memory. A box that is cut short
+// ends the visit.
+func each(b []byte, visit func(kind string, payload []byte)) {
+	for len(b) >= 8 {
+		length, head := uint64(binary.BigEndian.Uint32(b)), uint64(8)
+		switch length {
+		case 0:
+			length = uint64(len(b))
+		case 1:
+			if len(b) < 16 {
+				return
+			}
+			length, head = binary.BigEndian.Uint64(b[8:]), 16
+		}
+		if length < head || length > uint64(len(b)) {
+			return
+		}
+		visit(string(b[4:8]), b[head:length])
+		b = b[length:]
+	}
+}
+
+func printable(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r < ' ' || r > '~' {
+			return '?'
+		}
+		return r
+	}, s)
+}
+
+func readMP4(r io.ReaderAt, size int64) (Info, error) {
+	m := mp4{info: Info{Container: "mp4"}}
+	found := false
+	err := eachTop(r, size, func(b box) (bool, error) {
+		switch b.kind {
+		case "moov":
+			payload, err := window(r, b.start, b.end-b.start, size, "its index (moov)")
+			if err != nil {
+				return true, err
+			}
+			found = true
+			m.moov(payload)
+			return !m.fragmented || m.info.Duration > 0, nil
+		case "moof":
+			payload, err := window(r, b.start, b.end-b.start, size, "a fragment (moof)")
+			if err != nil {
+				return true, nil // a recording that was cut off plays up to here
+			}
+			m.moof(payload)
+		case "mdat":
+			if b.end > size && !found {
+				return true, fmt.Errorf("the file ends before its index (moov): at least %d bytes are missing", b.end-size)
+			}
+		}
+		return false, nil
+	})
+	switch {
+	case err != nil && !found:
+		return Info{}, err
+	case !found:
+		return Info{}, errors.New("the file has no index (moov)")
+	case len(m.info.Tracks) == 0:
+		return Info{}, errors.New("the file's index names no track")
+	}
+	if m.info.Duration == 0 {
+		m.info.Duration = m.fragmentEnd()
+	}
+	return m.info, nil
+}
+
+type mp4 struct {
+	info       Info
+	fragmented bool
+	ids        map[uint32]*fragmentTrack
+}
+
+type fragmentTrack struct {
+	scale, length uint32 // units a second; default sample duration
+	end           uint64
+}
+
+func (m *mp4) moov(b []byte) {
+	m.ids = map[uint32]*fragmentTrack{}
+	var scale uint64
+	each(b, func(kind string, p []byte) {
+		switch kind {
+		case "mvhd":
+			var length uint64
+			scale, length = timing(p)
+			if scale > 0 {
+				m.info.Duration = float64(length) / float64(scale)
+			}
+		case "trak":
+			m.trak(p)
+		case "mvex":
+			m.fragmented = true
+			each(p, func(kind string, p []byte) {
+				switch {
+				case kind == "mehd" && scale > 0 && m.info.Duration == 0:
+					length := uint64(0)
+					if len(p) >= 12 && p[0] == 1 {
+						length = binary.BigEndian.Uint64(p[4:])
+					} else if len(p) >= 8 {
+						length = uint64(binary.BigEndian.Uint32(p[4:]))
+					}
+					m.info.Duration = float64(length) / float64(scale)
+				case kind == "trex" && len(p) >= 16:
+					if t := m.ids[binary.BigEndian.Uint32(p[4:])]; t != nil {
+						t.length = binary.BigEndian.Uint32(p[12:])
+					}
+				}
+			})
+		}
+	})
+}
+
+// timing reads the time scale and duration of mvhd and mdhd, which share a form.
+func timing(p []byte) (scale, length uint64) {
+	if len(p) >= 32 && p[0] == 1 {
+		scale, length = uint64(binary.BigEndian.Uint32(p[20:])), binary.BigEndian.Uint64(p[24:])
+		if length == 1<<64-1 {
+			length = 0
+		}
+	} else if len(p) >= 20 && p[0] == 0 {
+		scale, length = uint64(binary.BigEndian.Uint32(p[12:])), uint64(binary.BigEndian.Uint32(p[16:]))
+		if length == 1<<32-1 {
+			length = 0
+		}
+	}
+	return scale, length
+}
+
+func (m *mp4) trak(b []byte) {
+	var t Track
+	var id, scale uint32
+	each(b, func(kind string, p []byte) {
+		switch kind {
+		case "tkhd":
+			if len(p) >= 24 && p[0] == 1 {
+				id = binary.BigEndian.Uint32(p[20:])
+			} else if len(p) >= 16 {
+				id = binary.BigEndian.Uint32(p[12:])
+			}
+		case "mdia":
+			each(p, func(kind string, p []byte) {
+				switch kind {
+				case "mdhd":
+					s, _ := timing(p)
+					scale = uint32(s)
+					t.Language = mdhdLanguage(p)
+				case "hdlr":
+					if len(p) >= 12 {
+						t.Kind = map[string]string{"vide": Video, "soun": Audio, "subt": Subtitle, "sbtl": Subtitle, "text": Subtitle}[string(p[8:12])]
+					}
+				case "minf":
+					each(p, func(kind string, p []byte) {
+						if kind == "stbl" {
+							each(p, func(kind string, p []byte) {
+								if kind == "stsd" && len(p) >= 8 {
+									sampleEntry(&t, p[8:])
+								}
+							})
+						}
+					})
+				}
+			})
+		}
+	})
+	if t.Kind == "" {
+		t.Kind = Data
+	}
+	m.info.Tracks = append(m.info.Tracks, t)
+	m.ids[id] = &fragmentTrack{scale: scale}
+}
+
+// mdhdLanguage reads three letters packed in five bits each (ISO 639-2).
+func mdhdLanguage(p []byte) string {
+	at := 20
+	if len(p) > 0 && p[0] == 1 {
+		at = 32
+	}
+	if len(p) < at+2 {
+		return ""
+	}
+	v := binary.BigEndian.Uint16(p[at:])
+	s := []byte{byte(v>>10&31) + 0x60, byte(v>>5&31) + 0x60, byte(v&31) + 0x60}
+	for _, c := range s {
+		if c < 'a' || c > 'z' {
+			return ""
+		}
+	}
+	if string(s) == "und" {
+		return ""
+	}
+	return string(s)
+}
+
+var mp4Codecs = map[string]string{
+	"avc1": "h264", "avc3": "h264", "hvc1": "hevc", "hev1": "hevc", "av01": "av1", "vp08": "vp8", "vp09": "vp9",
+	"mp4v": "mpeg4", "s263": "h263", "jpeg": "mjpeg", "mp4a": "aac", "ac-3": "ac3", "ec-3": "eac3", "Opus": "opus", "fLaC": "flac",
+	"alac": "alac", ".mp3": "mp3", "tx3g": "mov_text", "wvtt": "webvtt", "stpp": "ttml", "apch": "prores", "apcn": "prores",
+	"sowt": "pcm_s16le", "twos": "pcm_s16be", "dtsc": "dts", "dtsh": "dts", "dtsl": "dts",
+}
+
+// sampleEntry reads the first entry of a sample description: codec, picture
+// size, channels and sample rate.
+func sampleEntry(t *Track, b []byte) {
+	done := false
+	each(b, func(kind string, p []byte) {
+		if done {
+			return
+		}
+		done = true
+		t.Codec = mp4Codecs[kind]
+		if t.Codec == "" {
+			t.Codec = strings.TrimSpace(printable(kind))
+		}
+		switch t.Kind {
+		case Video:
+			if len(p) >= 28 {
+				t.Width, t.Height = int(binary.BigEndian.Uint16(p[24:])), int(binary.BigEndian.Uint16(p[26:]))
+			}
+			if len(p) > 78 && kind == "mp4v" {
+				each(p[78:], func(k string, q []byte) {
+					if k == "esds" {
+						t.Codec = esdsCodec(q, t.Codec)
+					}
+				})
+			}
+		case Audio:
+			if len(p) >= 28 {
+				t.Channels = int(binary.BigEndian.Uint16(p[16:]))
+				t.SampleRate = int(binary.BigEndian.Uint32(p[24:]) >> 16)
+			}
+			if len(p) > 28 {
+				each(p[28:], func(k string, q []byte) {
+					switch {
+					case k == "esds":
+						t.Codec = esdsCodec(q, t.Codec)
+						if n := aacChannels(q); t.Codec == "aac" && n > 0 {
+							t.Channels = n
+						}
+					case k == "dac3" && len(q) >= 3:
+						// acmod and lfeon (ETSI TS 102 366, F.4).
+						t.Channels = []int{2, 1, 2, 3, 3, 4, 4, 5}[q[1]>>3&7] + int(q[1]>>2&1)
+					case k == "dOps" && len(q) >= 8:
+						t.Channels = int(q[1])
+						t.SampleRate = 48000
+					}
+				})
+			}
+		}
+	})
+}
+
+// esdsCodec tells codecs apart that share a sample entry, by the object type of
+// the elementary stream descriptor (ISO/IEC 14496-1, 8.3.3).
+func esdsCodec(p []byte, otherwise string) string {
+	p = decoderConfig(p)
+	if len(p) < 1 {
+		return otherwise
+	}
+	switch p[0] {
+	case 0x20:
+		return "mpeg4"
+	case 0x40, 0x66, 0x67, 0x68:
+		return "aac"
+	case 0x60, 0x61, 0x62, 0x63, 0x64, 0x65:
+		return "mpeg2video"
+	case 0x69, 0x6b:
+		return "mp3"
+	case 0x6a:
+		return "mpeg1video"
+	case 0x6c:
+		return "mjpeg"
+	case 0xa5:
+		return "ac3"
+	case 0xa6:
+		return "eac3"
+	case 0xa9:
+		return "dts"
+	}
+	return otherwise
+}
+
+// decoderConfig gives the payload of an esds box's DecoderConfigDescriptor.
+func decoderConfig(p []byte) []byte {
+	if len(p) < 4 {
+		return nil
+	}
+	tag, p := descriptor(p[4:])
+	if tag != 3 || len(p) < 3 {
+		return nil
+	}
+	skip := 3
+	if p[2]&0x80 != 0 {
+		skip += 2
+	}
+	if p[2]&0x20 != 0 {
+		skip += 2
+	}
+	if len(p) < skip {
+		return nil
+	}
+	if tag, p = descriptor(p[skip:]); tag != 4 {
+		return nil
+	}
+	return p
+}
+
+// descriptor takes tag and length off the front; what follows may be longer
+// than the descriptor itself.
+func descriptor(p []byte) (byte, []byte) {
+	if len(p) < 2 {
+		return 0, nil
+	}
+	tag := p[0]
+	p = p[1:]
+	for i := 0; i < 4 && len(p) > 0; i++ {
+		more := p[0]&0x80 != 0
+		p = p[1:]
+		if !more {
+			break
+		}
+	}
+	return tag, p
+}
+
+// aacChannels reads the channel configuration of an AudioSpecificConfig
+// (ISO/IEC 14496-3, 1.6.2.1); the sample entry's own count is a fixed 2 in most
+// files. It gives 0 where the configuration is told otherwise.
+func aacChannels(esds []byte) int {
+	p := decoderConfig(esds)
+	if len(p) < 13 {
+		return 0
+	}
+	tag, p := descriptor(p[13:])
+	if tag != 5 || len(p) < 2 {
+		return 0
+	}
+	bits := uint32(p[0])<<24 | uint32(p[1])<<16
+	if len(p) > 2 {
+		bits |= uint32(p[2]) << 8
+	}
+	if bits>>27 == 31 || bits>>23&15 == 15 {
+		return 0 // long forms, which common files do not use
+	}
+	return []int{0, 1, 2, 3, 4, 5, 6, 8, 0, 0, 0, 7, 8, 0, 8, 0}[bits>>19&15]
+}
+
+// moof notes how far a fragment reaches.
+func (m *mp4) moof(b []byte) {
+	each(b, func(kind string, p []byte) {
+		if kind != "traf" {
+			return
+		}
+		var t *fragmentTrack
+		var base, total uint64
+		var length uint32
+		each(p, func(kind string, p []byte) {
+			if len(p) < 8 {
+				return
+			}
+			flags := binary.BigEndian.Uint32(p) & 0xffffff
+			switch kind {
+			case "tfhd":
+				if t = m.ids[binary.BigEndian.Uint32(p[4:])]; t == nil {
+					return
+				}
+				length = t.length
+				at := 8
+				for _, f := range []struct {
+					flag uint32
+					n    int
+				}{{1, 8}, {2, 4}} {
+					if flags&f.flag != 0 {
+						at += f.n
+					}
+				}
+				if flags&8 != 0 && len(p) >= at+4 {
+					length = binary.BigEndian.Uint32(p[at:])
+				}
+			case "tfdt":
+				if p[0] == 1 && len(p) >= 12 {
+					base = binary.BigEndian.Uint64(p[4:])
+				} else {
+					base = uint64(binary.BigEndian.Uint32(p[4:]))
+				}
+			case "trun":
+				total += trunLength(p, flags, length)
+			}
+		})
+		if t != nil && base < 1<<62 {
+			t.end = max(t.end, base+total)
+		}
+	})
+}
+
+func trunLength(p []byte, flags, each uint32) uint64 {
+	count := uint64(binary.BigEndian.Uint32(p[4:]))
+	if flags&0x100 == 0 {
+		return count * uint64(each)
+	}
+	at, step := 8, 0
+	for _, f := range []uint32{1, 4} {
+		if flags&f != 0 {
+			at += 4
+		}
+	}
+	for _, f := range []uint32{0x100, 0x200, 0x400, 0x800} {
+		if flags&f != 0 {
+			step += 4
+		}
+	}
+	var sum uint64
+	for ; count > 0 && at+step <= len(p); count-- {
+		sum += uint64(binary.BigEndian.Uint32(p[at:]))
+		at += step
+	}
+	return sum
+}
+
+func (m *mp4) fragmentEnd() float64 {
+	var end float64
+	for _, t := range m.ids {
+		if t.scale > 0 {
+			end = max(end, float64(t.end)/float64(t.scale))
+		}
+	}
+	return end
+}

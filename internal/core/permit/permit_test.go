@@ -1,0 +1,121 @@
+package permit
+
+import (
+	"errors"
+	"io/fs"
+	"path"
+	"strings"
+	"testing"
+)
+
+func TestTheFirstMatchingClassDecides(t *testing.T) {
+	acl := []Entry{{UserObj, 7, 0}, {User, 4, 1500}, {GroupObj, 0, 0}, {Group, 6, 44}, {Mask, 4, 0}, {Other, 7, 0}}
+	for name, c := range map[string]struct {
+		id    Identity
+		f     Attrs
+		want  Perm
+		grant bool
+		class Class
+		mask  bool
+	}{
+		"owner has less than other":           {Identity{10, nil}, Attrs{0o077, 10, 20, nil}, Read, false, Owner, false},
+		"group has less than other":           {Identity{11, []uint32{20}}, Attrs{0o707, 10, 20, nil}, Read, false, OwningGroup, false},
+		"other":                               {Identity{11, []uint32{21}}, Attrs{0o704, 10, 20, nil}, Read, true, OtherClass, false},
+		"uid 0 without powers":                {Identity{0, []uint32{0}}, Attrs{0o700, 10, 20, nil}, Read, false, OtherClass, false},
+		"named user":                          {Identity{1500, nil}, Attrs{0o777, 10, 20, acl}, Read, true, NamedUser, false},
+		"named user beats group and other":    {Identity{1500, []uint32{44}}, Attrs{0o777, 10, 20, acl}, Write, false, NamedUser, false},
+		"named group under the mask":          {Identity{11, []uint32{44}}, Attrs{0o777, 10, 20, acl}, Write, false, NamedGroup, true},
+		"named group, what the mask leaves":   {Identity{11, []uint32{44}}, Attrs{0o777, 10, 20, acl}, Read, true, NamedGroup, false},
+		"one matching group is enough":        {Identity{11, []uint32{20, 44}}, Attrs{0o777, 10, 20, acl}, Read, true, NamedGroup, false},
+		"a matching group keeps other out":    {Identity{11, []uint32{20}}, Attrs{0o777, 10, 20, acl}, Exec, false, OwningGroup, false},
+		"other of the ACL is not masked":      {Identity{11, []uint32{9}}, Attrs{0o777, 10, 20, acl}, Write, true, OtherClass, false},
+		"the owner's entry is not masked too": {Identity{10, nil}, Attrs{0o777, 10, 20, acl}, Write, true, Owner, false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			d := Decide(c.id, c.f, c.want)
+			if d.Granted != c.grant || d.Class != c.class || d.Masked != c.mask {
+				t.Errorf("got %+v, want granted %v by %s, masked %v", d, c.grant, c.class, c.mask)
+			}
+		})
+	}
+}
+
+// tree is a tree in memory: path to item.
+type tree map[string]Item
+
+func (t tree) Item(p string) (Item, error) {
+	it, ok := t[p]
+	if !ok {
+		return it, fs.ErrNotExist
+	}
+	return it, nil
+}
+
+func (t tree) Items(p string, yield func(Item)) error {
+	if t[p].Err != nil {
+		return t[p].Err
+	}
+	for q, it := range t {
+		if q != p && path.Dir(q) == p {
+			it.Name = path.Base(q)
+			yield(it)
+		}
+	}
+	return nil
+}
+
+func TestAuditCountsAndExplains(t *testing.T) {
+	dir := func(mode uint16) Item { return Item{Folder: true, Attrs: Attrs{Mode: mode}} }
+	file := func(mode uint16) Item { return Item{Attrs: Attrs{Mode: mode}} }
+	tr := tree{
+		"/": dir(0o755), "/srv": dir(0o711), "/srv/films": dir(0o755),
+		"/srv/films/a.mp4": file(0o644), "/srv/films/b.mp4": file(0o600), "/srv/films/link": {Link: true},
+		"/srv/films/shut": dir(0o700), "/srv/films/shut/c.mp4": file(0o644),
+		"/srv/films/pipe": {Other: true},
+	}
+	r, err := Audit(tr, "/srv/films", Identity{1500, []uint32{1500}}, Need{Write: true, Ancestors: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r.Files != 2 || r.ReadableFiles != 1 || r.Folders != 2 || r.ListableFolders != 1 || r.WritableFolders != 0 || r.Links != 1 || r.Failing != 3 {
+		t.Errorf("got %+v", r)
+	}
+	for _, f := range r.First {
+		if f.Cause == "" || !strings.Contains(f.Cause, "as other") {
+			t.Errorf("%s: the cause is not told: %q", f.Path, f.Cause)
+		}
+	}
+	tr["/srv"] = dir(0o700)
+	r, _ = Audit(tr, "/srv/films", Identity{1500, nil}, Need{Ancestors: true})
+	if r.Failing != 1 || r.First[0].Path != "/srv" {
+		t.Errorf("the folder above stands in the way: got %+v", r)
+	}
+	if r, _ = Audit(tr, "/srv/films", Identity{1500, nil}, Need{}); r.ReadableFiles != 1 {
+		t.Errorf("folders above a bind mount do not count: got %+v", r)
+	}
+	if _, err := Audit(tr, "/srv/none", Identity{}, Need{}); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("a missing folder: got %v", err)
+	}
+	if _, err := Audit(tr, "/srv/films/a.mp4", Identity{}, Need{}); err == nil {
+		t.Error("a file was taken for a folder")
+	}
+}
+
+func FuzzParseACL(f *testing.F) {
+	f.Add([]byte{2, 0, 0, 0, 1, 0, 7, 0, 255, 255, 255, 255})
+	f.Fuzz(func(t *testing.T, b []byte) {
+		acl, err := ParseACL(b)
+		if err != nil {
+			return
+		}
+		if len(b) > 0 && len(acl) != (len(b)-4)/8 {
+			t.Fatalf("%d entries of %d bytes", len(acl), len(b))
+		}
+		for _, want := range []Perm{Read, Write, Exec} {
+			d := Decide(Identity{1, []uint32{2}}, Attrs{0o640, 3, 4, acl}, want)
+			if d.Granted != (want&^d.Has == 0) {
+				t.Fatalf("granted %v but the deciding entry has %s of %s", d.Granted, d.Has, want)
+			}
+		}
+	})
+}

@@ -1,0 +1,126 @@
+// Package usage turns plays into figures. A play is the record of one stream.
+package usage
+
+import (
+	"cmp"
+	"slices"
+	"time"
+)
+
+// Play is one play. Durations and positions are in seconds, sizes in bytes.
+type Play struct {
+	ID       int64     `json:"id"`
+	Member   string    `json:"member"`
+	Shelf    string    `json:"shelf"`
+	Title    string    `json:"title"` // the title a person picks, such as a series
+	Part     string    `json:"part"`  // the episode or track; empty where the title has one part
+	Device   string    `json:"device"`
+	Address  string    `json:"address"`
+	Away     bool      `json:"away"`
+	Started  time.Time `json:"started"`
+	Seen     time.Time `json:"last_seen"`
+	Ended    time.Time `json:"ended,omitzero"` // zero while the stream goes on
+	From     float64   `json:"from_position"`
+	Position float64   `json:"position"`
+	Duration float64   `json:"duration"` // of the part; 0 where not known
+	Watched  float64   `json:"watched"`
+	Bytes    int64     `json:"bytes"`
+	Done     bool      `json:"done"` // seen to the end, as Finished says
+}
+
+// MergeWithin is how long after its end a play is continued by the same member
+// on the same device with the same part, instead of a new one being started.
+const MergeWithin = 15 * time.Minute
+
+// Silence is how long a stream may be silent before it counts as over.
+const Silence = 90 * time.Second
+
+// Finished reports whether a position is so near the end that the part counts
+// as seen: the last twentieth, or the last two minutes of something long.
+func Finished(position, duration float64) bool {
+	if duration <= 0 {
+		return false
+	}
+	return position >= duration*0.95 || duration > 1200 && position >= duration-120
+}
+
+// ResumeAt is where to start again: nowhere near the beginning, and not after
+// the part counts as seen.
+func ResumeAt(position, duration float64) float64 {
+	if position < 5 || Finished(position, duration) {
+		return 0
+	}
+	return position
+}
+
+// Advance gives the seconds really watched between two reports: a forward move
+// no longer than the time that passed could show at double speed. A jump
+// forwards counts as the time that passed, a jump backwards as nothing.
+func Advance(from, to float64, passed time.Duration) float64 {
+	move := to - from
+	if move <= 0 {
+		return 0
+	}
+	if limit := 2*passed.Seconds() + 1; move > limit {
+		return min(move, passed.Seconds())
+	}
+	return move
+}
+
+// Rank is a row of a top list.
+type Rank struct {
+	Name    string  `json:"name"`
+	Shelf   string  `json:"shelf,omitempty"`
+	Plays   int     `json:"plays"`
+	Done    int     `json:"done"`
+	Members int     `json:"members,omitempty"`
+	Titles  int     `json:"titles,omitempty"`
+	Watched float64 `json:"watched"`
+	Bytes   int64   `json:"bytes"`
+}
+
+// TopTitles ranks titles by time watched, then by plays, then by name. A limit
+// of 0 gives all.
+func TopTitles(plays []Play, limit int) []Rank {
+	return rank(plays, limit, func(p Play) (string, string, string) { return p.Title, p.Shelf, p.Member },
+		func(r *Rank, others int) { r.Members = others })
+}
+
+// TopMembers ranks members in the same manner.
+func TopMembers(plays []Play, limit int) []Rank {
+	return rank(plays, limit, func(p Play) (string, string, string) { return p.Member, "", p.Shelf + "\x00" + p.Title },
+		func(r *Rank, others int) { r.Titles = others })
+}
+
+func rank(plays []Play, limit int, key func(Play) (name, shelf, other string), set func(*Rank, int)) []Rank {
+	type id struct{ name, shelf string }
+	rows := map[id]*Rank{}
+	others := map[id]map[string]bool{}
+	for _, p := range plays {
+		name, shelf, other := key(p)
+		k := id{name, shelf}
+		if rows[k] == nil {
+			rows[k], others[k] = &Rank{Name: name, Shelf: shelf}, map[string]bool{}
+		}
+		r := rows[k]
+		r.Plays++
+		if p.Done {
+			r.Done++
+		}
+		r.Watched += p.Watched
+		r.Bytes += p.Bytes
+		others[k][other] = true
+	}
+	out := make([]Rank, 0, len(rows))
+	for k, r := range rows {
+		set(r, len(others[k]))
+		out = append(out, *r)
+	}
+	slices.SortFunc(out, func(a, b Rank) int {
+		return cmp.Or(cmp.Compare(b.Watched, a.Watched), cmp.Compare(b.Plays, a.Plays), cmp.Compare(a.Name, b.Name), cmp.Compare(a.Shelf, b.Shelf))
+	})
+	if limit > 0 && len(out) > limit {
+		out = out[:limit]
+	}
+	return out
+}

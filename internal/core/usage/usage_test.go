@@ -1,0 +1,71 @@
+package usage
+
+import (
+	"math/rand/v2"
+	"testing"
+	"time"
+)
+
+func TestAdvanceCountsWhatCanHaveBeenSeen(t *testing.T) {
+	for name, c := range map[string]struct {
+		from, to float64
+		passed   time.Duration
+		want     float64
+	}{
+		"normal speed":  {10, 20, 10 * time.Second, 10},
+		"double speed":  {10, 30, 10 * time.Second, 20},
+		"paused":        {10, 10, time.Minute, 0},
+		"jump forwards": {10, 4000, 10 * time.Second, 10},
+		"jump back":     {100, 5, 10 * time.Second, 0},
+	} {
+		if got := Advance(c.from, c.to, c.passed); got != c.want {
+			t.Errorf("%s: got %v, want %v", name, got, c.want)
+		}
+	}
+}
+
+func TestFinishedAndResume(t *testing.T) {
+	for _, c := range []struct {
+		pos, dur float64
+		done     bool
+		resume   float64
+	}{{0, 100, false, 0}, {3, 100, false, 0}, {50, 100, false, 50}, {96, 100, true, 0}, {7090, 7200, true, 0}, {6000, 7200, false, 6000}, {50, 0, false, 50}} {
+		if got := Finished(c.pos, c.dur); got != c.done {
+			t.Errorf("finished at %v of %v: got %v", c.pos, c.dur, got)
+		}
+		if got := ResumeAt(c.pos, c.dur); got != c.resume {
+			t.Errorf("resume at %v of %v: got %v, want %v", c.pos, c.dur, got, c.resume)
+		}
+	}
+}
+
+func TestTopListsAddUp(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 2))
+	var plays []Play
+	var watched float64
+	for range 500 {
+		p := Play{Member: []string{"wren", "ozan", "ilse"}[r.IntN(3)], Title: []string{"Copper Kite", "Tiny Harbour"}[r.IntN(2)], Shelf: "s", Watched: float64(r.IntN(100)), Done: r.IntN(2) == 0}
+		watched += p.Watched
+		plays = append(plays, p)
+	}
+	for name, list := range map[string][]Rank{"titles": TopTitles(plays, 0), "members": TopMembers(plays, 0)} {
+		var w float64
+		n := 0
+		for i, row := range list {
+			w += row.Watched
+			n += row.Plays
+			if i > 0 && list[i-1].Watched < row.Watched {
+				t.Errorf("%s: row %d is out of order", name, i)
+			}
+		}
+		if w != watched || n != len(plays) {
+			t.Errorf("%s: got %v s in %d plays, want %v in %d", name, w, n, watched, len(plays))
+		}
+	}
+	if got := TopTitles(plays, 1); len(got) != 1 || got[0].Members != 3 {
+		t.Errorf("limit 1: got %+v", got)
+	}
+	if got := TopTitles([]Play{{Title: "Same", Shelf: "a"}, {Title: "Same", Shelf: "b"}}, 0); len(got) != 2 {
+		t.Errorf("titles of one name on two shelves were thrown together: %+v", got)
+	}
+}

@@ -1,0 +1,103 @@
+// Package problem holds the one kind of error that people see: what failed,
+// where, why, and what to do next. Code decides by errors.As on *Problem;
+// people read the four lines; programs read the JSON.
+package problem
+
+import (
+	"encoding/json"
+	"errors"
+	"strings"
+)
+
+// Exit codes of the program. They are part of its interface.
+const (
+	ExitDone    = 0
+	ExitFailed  = 1
+	ExitUsage   = 2 // the command line or the household file is wrong
+	ExitFound   = 3 // done, but problems were found (check)
+	ExitRefused = 4 // refused without --yes
+)
+
+// Problem is one error as people see it. What is a sentence about what failed;
+// the other texts may be empty.
+type Problem struct {
+	What  string // what failed: "the household file cannot be used"
+	Where string // a path, an address, or "household.toml:12:3"
+	Why   string // the cause, in plain words
+	Fix   string // what to do next
+	Exit  int    // exit code; 0 stands for ExitFailed
+	Err   error  // the underlying error, for errors.Is; may be nil
+}
+
+// Error gives all parts on one line, for logs.
+func (p *Problem) Error() string {
+	var b strings.Builder
+	b.WriteString(p.What)
+	if p.Where != "" {
+		b.WriteString(" (" + p.Where + ")")
+	}
+	if p.Why != "" {
+		b.WriteString(": " + p.Why)
+	}
+	return b.String()
+}
+
+// Unwrap gives the underlying error.
+func (p *Problem) Unwrap() error { return p.Err }
+
+// MarshalJSON gives {"problem":…,"where":…,"why":…,"fix":…}.
+func (p *Problem) MarshalJSON() ([]byte, error) {
+	return json.Marshal(struct {
+		Problem string `json:"problem"`
+		Where   string `json:"where"`
+		Why     string `json:"why"`
+		Fix     string `json:"fix"`
+	}{p.What, p.Where, p.Why, p.Fix})
+}
+
+// UnmarshalJSON reads what MarshalJSON wrote.
+func (p *Problem) UnmarshalJSON(b []byte) error {
+	var in struct{ Problem, Where, Why, Fix string }
+	if err := json.Unmarshal(b, &in); err != nil {
+		return err
+	}
+	p.What, p.Where, p.Why, p.Fix = in.Problem, in.Where, in.Why, in.Fix
+	return nil
+}
+
+// Text gives the problem as a person reads it, over several lines, with no
+// newline at the end.
+func (p *Problem) Text() string {
+	var b strings.Builder
+	b.WriteString("problem: " + p.What)
+	for _, row := range [][2]string{{"where", p.Where}, {"why", p.Why}, {"fix", p.Fix}} {
+		if row[1] != "" {
+			b.WriteString("\n" + strings.Repeat(" ", 7-len(row[0])) + row[0] + ": " + strings.ReplaceAll(row[1], "\n", "\n         "))
+		}
+	}
+	return b.String()
+}
+
+// Of finds the Problem in err, or wraps err in one, so that everything shown
+// has the same form. Of(nil) is nil.
+func Of(err error) *Problem {
+	if err == nil {
+		return nil
+	}
+	var p *Problem
+	if errors.As(err, &p) {
+		return p
+	}
+	return &Problem{What: err.Error(), Err: err}
+}
+
+// Code is the exit code for err: 0 for nil, ExitFailed where nothing else is said.
+func Code(err error) int {
+	if err == nil {
+		return ExitDone
+	}
+	if p := Of(err); p.Exit != 0 {
+		return p.Exit
+	}
+	return ExitFailed
+}
