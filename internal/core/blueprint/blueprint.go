@@ -1,0 +1,258 @@
+// Package blueprint draws everything that should exist on an engine for a
+// household, and compares it with what is there: the outcome is an ordered list
+// of changes. Both are values; nothing is touched here.
+//
+// A container's name, labels and settings all follow from the blueprint, so the
+// same household and program always give the same digest.
+package blueprint
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"net/netip"
+	"path"
+	"slices"
+	"strings"
+
+	"cozyshelf/internal/core/household"
+)
+
+// Where things lie inside a container.
+const (
+	Program       = "/cozyshelf"
+	StateInside   = "/state"
+	ScratchInside = "/scratch"
+	ShelvesInside = "/shelves"
+)
+
+// Labels of everything of ours on an engine. What carries no household label
+// of ours is never touched.
+const (
+	LabelHousehold = "cozyshelf.household" // the household's id
+	LabelName      = "cozyshelf.name"      // the household's name, for people
+	LabelDigest    = "cozyshelf.blueprint" // digest of the container below
+	LabelContainer = "cozyshelf.container" // the container as JSON, to tell what changed
+	LabelProgram   = "cozyshelf.program"   // on images: the program's version
+)
+
+// Mount is a folder of the host inside the container.
+type Mount struct {
+	Source   string `json:"source"`
+	Target   string `json:"target"`
+	ReadOnly bool   `json:"read_only"`
+	What     string `json:"what"` // "state", "scratch", or the shelf's name
+}
+
+// Container is one container as it should be. For the process engine, which
+// has none, the same value describes the process.
+type Container struct {
+	Household string            `json:"household"` // id
+	Name      string            `json:"household_name"`
+	Image     string            `json:"image"` // digest of the image's configuration, "sha256:…"
+	Version   string            `json:"version"`
+	Command   []string          `json:"command"` // after the program
+	UID       uint32            `json:"uid"`
+	GID       uint32            `json:"gid"`
+	Groups    []uint32          `json:"groups"` // supplementary
+	Env       map[string]string `json:"env"`
+	Mounts    []Mount           `json:"mounts"`
+	Tmpfs     int64             `json:"tmpfs"`   // size of scratch in memory, in bytes; 0 where it is a folder
+	Memory    int64             `json:"memory"`  // limit in bytes, scratch in memory counted
+	Pids      int64             `json:"pids"`    // limit
+	Network   string            `json:"network"` // name on the engine; "host" for the host's own
+	OwnNet    bool              `json:"own_network"`
+	Host      string            `json:"host"` // address published on
+	Port      int               `json:"port"`
+	State     string            `json:"state"`    // on the host
+	Settings  string            `json:"settings"` // digest of the settings
+}
+
+// Blueprint is everything that should exist.
+type Blueprint struct {
+	Engine    string
+	Container Container
+	Settings  Settings
+	State     string // folders of the host; Scratch is empty where it is in memory
+	Scratch   string
+}
+
+// Settings is what the server needs of the household file. It is written into
+// the state folder, named by its digest.
+type Settings struct {
+	Format         int             `json:"format"`
+	Household      string          `json:"household"`
+	Name           string          `json:"name"`
+	Timezone       string          `json:"timezone"`
+	Language       string          `json:"language"`
+	Listen         string          `json:"listen"` // address and port
+	Port           int             `json:"port"`   // as published
+	State          string          `json:"state"`
+	Scratch        string          `json:"scratch"`
+	ScratchLimit   int64           `json:"scratch_limit"`
+	Shelves        []SettingsShelf `json:"shelves"`
+	RemoteAddress  string          `json:"remote_address,omitempty"`
+	TrustedProxies []string        `json:"trusted_proxies,omitempty"`
+}
+
+// SettingsShelf is one shelf as the server sees it.
+type SettingsShelf struct {
+	Name    string           `json:"name"`
+	Kind    household.Kind   `json:"kind"`
+	Access  household.Access `json:"access"`
+	Folders []string         `json:"folders"` // as mounted
+	Shown   []string         `json:"shown"`   // as the administrator wrote them
+}
+
+// JSON is the settings file's text.
+func (s Settings) JSON() []byte {
+	b, err := json.MarshalIndent(s, "", "  ")
+	if err != nil {
+		panic(err) // plain values only
+	}
+	return append(b, '\n')
+}
+
+// File is the name of the settings file in the state folder.
+func (s Settings) File() string { return "settings-" + digestOf(s.JSON())[:16] + ".json" }
+
+func digestOf(b []byte) string {
+	sum := sha256.Sum256(b)
+	return hex.EncodeToString(sum[:])
+}
+
+// ID is the id of a household: it follows from where its state lies, so two
+// households on one machine never share one, and no file has to be read for it.
+func ID(state string) string { return digestOf([]byte("state\n" + path.Clean(state)))[:12] }
+
+// Site is what Draw needs to know beside the household file.
+type Site struct {
+	Engine  string // docker, podman or process
+	UID     uint32
+	GID     uint32
+	Groups  []uint32
+	Image   string // the program as an image: digest of its configuration
+	Version string
+}
+
+// Draw draws the blueprint.
+func Draw(h *household.Household, s Site) Blueprint {
+	process := s.Engine == "process"
+	id := ID(h.Storage.State)
+	bind, _ := h.Server.BindAddr() // checked when the file was read
+	set := Settings{
+		Format: 1, Household: id, Name: h.Household.Name, Timezone: h.Household.Timezone, Language: h.Household.Language,
+		State: StateInside, Scratch: ScratchInside, ScratchLimit: int64(h.Storage.ScratchLimit), Port: h.Server.Port,
+		Listen:        netip.AddrPortFrom(netip.IPv6Unspecified(), household.DefaultPort).String(),
+		RemoteAddress: strings.TrimSuffix(h.Remote.Address, "/"), TrustedProxies: h.Remote.TrustedProxies,
+	}
+	c := Container{
+		Household: id, Name: h.Household.Name, Image: s.Image, Version: s.Version,
+		UID: s.UID, GID: s.GID, Groups: slices.Sorted(slices.Values(s.Groups)),
+		Env:  map[string]string{"TZ": h.Household.Timezone},
+		Pids: 512, Memory: int64(h.Server.Memory), Host: bind.String(), Port: h.Server.Port, State: h.Storage.State,
+	}
+	c.Groups = slices.DeleteFunc(c.Groups, func(g uint32) bool { return g == s.GID })
+	bp := Blueprint{Engine: s.Engine, State: h.Storage.State}
+	// The Go runtime keeps its own part below the limit, with room for what it
+	// does not count.
+	c.Env["GOMEMLIMIT"] = fmt.Sprint(int64(h.Server.Memory) * 9 / 10)
+	switch {
+	case process:
+		set.State = h.Storage.State
+		set.Listen = netip.AddrPortFrom(bind, uint16(h.Server.Port)).String()
+		c.Network = "host"
+	case h.Server.Network == "host":
+		set.Listen = netip.AddrPortFrom(bind, uint16(h.Server.Port)).String()
+		c.Network = "host"
+	case h.Server.Network == "own":
+		c.Network, c.OwnNet = "cozyshelf-"+id, true
+	default:
+		c.Network = h.Server.Network
+	}
+	c.Mounts = append(c.Mounts, Mount{h.Storage.State, StateInside, false, "state"})
+	if h.Storage.Scratch == "memory" {
+		if process {
+			// A process has no mounts of its own: scratch lies in the state
+			// folder, under the same bound.
+			set.Scratch = path.Join(h.Storage.State, "scratch")
+		} else {
+			c.Tmpfs = int64(h.Storage.ScratchLimit)
+			c.Memory += c.Tmpfs
+		}
+	} else {
+		bp.Scratch = h.Storage.Scratch
+		c.Mounts = append(c.Mounts, Mount{h.Storage.Scratch, ScratchInside, false, "scratch"})
+		if process {
+			set.Scratch = h.Storage.Scratch
+		}
+	}
+	for _, s := range h.Shelves {
+		in := SettingsShelf{Name: s.Name, Kind: s.Kind, Access: s.Access, Shown: s.Folders}
+		for i, f := range s.Folders {
+			target := path.Join(ShelvesInside, s.Name, fmt.Sprint(i+1))
+			c.Mounts = append(c.Mounts, Mount{path.Clean(f), target, s.Access != household.Change, s.Name})
+			if process {
+				target = path.Clean(f)
+			}
+			in.Folders = append(in.Folders, target)
+		}
+		set.Shelves = append(set.Shelves, in)
+	}
+	c.Settings = digestOf(set.JSON())[:16]
+	c.Command = []string{"serve", "--settings", path.Join(set.State, set.File())}
+	bp.Container, bp.Settings = c, set
+	return bp
+}
+
+// Digest names a container as it should be.
+func (c Container) Digest() string {
+	b, err := json.Marshal(c)
+	if err != nil {
+		panic(err) // plain values only
+	}
+	return digestOf(b)
+}
+
+// EngineName is the container's name on the engine: readable, and its own for
+// every blueprint, so that old and new can stand side by side.
+func (c Container) EngineName() string {
+	slug := strings.Trim(strings.Map(func(r rune) rune {
+		switch {
+		case r >= 'a' && r <= 'z' || r >= '0' && r <= '9':
+			return r
+		case r >= 'A' && r <= 'Z':
+			return r + 'a' - 'A'
+		}
+		return '-'
+	}, c.Name), "-")
+	for strings.Contains(slug, "--") {
+		slug = strings.ReplaceAll(slug, "--", "-")
+	}
+	if len(slug) > 30 {
+		slug = strings.Trim(slug[:30], "-")
+	}
+	if slug == "" {
+		slug = "household"
+	}
+	return "cozyshelf-" + slug + "-" + c.Digest()[:8]
+}
+
+// Labels are those of the container.
+func (c Container) Labels() map[string]string {
+	b, err := json.Marshal(c)
+	if err != nil {
+		panic(err) // plain values only
+	}
+	return map[string]string{LabelHousehold: c.Household, LabelName: c.Name, LabelDigest: c.Digest(), LabelContainer: string(b)}
+}
+
+// FromLabels reads a container back. ok is false where the labels are not ours
+// or do not agree with each other.
+func FromLabels(labels map[string]string) (c Container, ok bool) {
+	if err := json.Unmarshal([]byte(labels[LabelContainer]), &c); err != nil {
+		return c, false
+	}
+	return c, c.Digest() == labels[LabelDigest] && c.Household == labels[LabelHousehold]
+}

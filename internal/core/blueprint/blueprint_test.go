@@ -1,0 +1,225 @@
+package blueprint
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"cozyshelf/internal/core/household"
+)
+
+func mill(t *testing.T) *household.Household {
+	t.Helper()
+	h := household.Household{Format: 1}
+	h.Household.Name = "Fernhollow Mill"
+	h.Household.Timezone = "Europe/Riga"
+	h.Server.RunAs = "1500:1500"
+	h.Storage.State = "/srv/cozyshelf/state"
+	h.Shelves = []household.Shelf{
+		{Name: "films", Kind: household.Films, Folders: []string{"/srv/media/films", "/srv/more"}},
+		{Name: "own", Kind: household.Recordings, Folders: []string{"/srv/media/own"}, Access: household.Change},
+	}
+	got, err := household.Decode("h", household.Compose(h))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return got
+}
+
+var site = Site{Engine: "docker", UID: 1500, GID: 1500, Groups: []uint32{44, 1500}, Image: "sha256:0123456789abcdef", Version: "0.1.0"}
+
+func TestContainersAreClosedByDefault(t *testing.T) {
+	bp := Draw(mill(t), site)
+	c := bp.Container
+	writable := []string{}
+	for _, m := range c.Mounts {
+		if !m.ReadOnly {
+			writable = append(writable, m.Target)
+		}
+	}
+	if want := []string{"/state", "/shelves/own/1"}; !slices.Equal(writable, want) {
+		t.Errorf("writable: got %v, want %v", writable, want)
+	}
+	if c.Memory != 1<<30+c.Tmpfs || c.Tmpfs == 0 {
+		t.Errorf("the limit must count scratch in memory: limit %d, scratch %d", c.Memory, c.Tmpfs)
+	}
+	if !slices.Equal(c.Groups, []uint32{44}) {
+		t.Errorf("supplementary groups: got %v, want [44]", c.Groups)
+	}
+	if c.Mounts[2].Target != "/shelves/films/2" {
+		t.Errorf("second folder: got %s", c.Mounts[2].Target)
+	}
+}
+
+func TestProcessEngineUsesTheHostsOwnPaths(t *testing.T) {
+	s := site
+	s.Engine = "process"
+	bp := Draw(mill(t), s)
+	if got := bp.Settings.Shelves[0].Folders[0]; got != "/srv/media/films" {
+		t.Errorf("got %s", got)
+	}
+	if bp.Settings.State != "/srv/cozyshelf/state" || bp.Settings.Listen != "[::]:26990" || bp.Container.Tmpfs != 0 {
+		t.Errorf("got %+v", bp.Settings)
+	}
+}
+
+func TestLabelsReadBackAndForgedOnesDoNot(t *testing.T) {
+	c := Draw(mill(t), site).Container
+	l := c.Labels()
+	if got, ok := FromLabels(l); !ok || got.Digest() != c.Digest() {
+		t.Errorf("got %+v, %v", got, ok)
+	}
+	l[LabelContainer] = strings.Replace(l[LabelContainer], "26990", "26991", 1)
+	if _, ok := FromLabels(l); ok {
+		t.Error("labels that do not agree were believed")
+	}
+}
+
+func TestDigestFollowsEveryFieldOfTheContainer(t *testing.T) {
+	c := Draw(mill(t), site).Container
+	b, _ := json.Marshal(c)
+	var fields map[string]any
+	json.Unmarshal(b, &fields)
+	for k, v := range fields {
+		changed := map[string]any{}
+		json.Unmarshal(b, &changed)
+		switch v := v.(type) {
+		case string:
+			changed[k] = v + "x"
+		case float64:
+			changed[k] = v + 1
+		case bool:
+			changed[k] = !v
+		default:
+			changed[k] = nil
+		}
+		out, _ := json.Marshal(changed)
+		var d Container
+		if err := json.Unmarshal(out, &d); err != nil {
+			t.Fatal(err)
+		}
+		if d.Digest() == c.Digest() {
+			t.Errorf("%s does not count", k)
+		}
+	}
+}
+
+// sim is an engine in memory that carries changes out, to see where they lead.
+type sim struct {
+	have Observed
+	host Host
+	bp   Blueprint
+}
+
+func (s *sim) carry(c Change) {
+	drop := func(id string) {
+		s.have.Containers = slices.DeleteFunc(s.have.Containers, func(x Seen) bool { return x.ID == id })
+	}
+	set := func(run bool, match func(Seen) bool) {
+		for i := range s.have.Containers {
+			if match(s.have.Containers[i]) {
+				s.have.Containers[i].Running = run
+			}
+		}
+	}
+	switch c.Action {
+	case MakeState:
+		s.host.StateExists = true
+	case MakeScratch:
+		s.host.ScratchExists = true
+	case LoadImage:
+		s.have.Images = append(s.have.Images, c.Target)
+	case MakeNetwork:
+		s.have.Networks = append(s.have.Networks, c.Target)
+	case RemoveNetwork:
+		s.have.Networks = slices.DeleteFunc(s.have.Networks, func(n string) bool { return n == c.Target })
+	case WriteSettings:
+		s.host.SettingsExists = true
+	case Create:
+		s.have.Containers = append(s.have.Containers, Seen{ID: fmt.Sprint(time.Now().UnixNano()), Name: c.Target, Digest: s.bp.Container.Digest(), Container: s.bp.Container})
+	case StopOld:
+		set(false, func(x Seen) bool { return x.ID == c.Target })
+	case Start:
+		set(true, func(x Seen) bool { return x.Name == c.Target })
+	case RemoveOld:
+		drop(c.Target)
+	}
+}
+
+// TestChangesCutOffAnywhereLeadToTheSameEnd carries out the first n changes,
+// compares again, and so on, from several beginnings.
+func TestChangesCutOffAnywhereLeadToTheSameEnd(t *testing.T) {
+	first := Draw(mill(t), site)
+	h := mill(t)
+	h.Server.Port = 26991
+	h.Server.Network = "host"
+	second := Draw(h, site)
+	for n := 1; n < 12; n++ {
+		s := &sim{}
+		for step, bp := range []Blueprint{first, second, first} {
+			s.bp = bp
+			s.host.SettingsExists = false
+			for round := 0; ; round++ {
+				changes := Compare(bp, s.have, s.host)
+				if len(changes) == 0 {
+					break
+				}
+				if round > 30 {
+					t.Fatalf("n=%d step %d never ends: %+v", n, step, changes)
+				}
+				for i, c := range changes {
+					// Waiting is a check, not a change of what is: once it is
+					// reached, go on to what it guards.
+					if i >= n && !slices.ContainsFunc(changes[:i], func(c Change) bool { return c.Action == AwaitHealthy }) {
+						break
+					}
+					s.carry(c)
+				}
+			}
+			if len(s.have.Containers) != 1 || !s.have.Containers[0].Running || s.have.Containers[0].Digest != bp.Container.Digest() {
+				t.Fatalf("n=%d step %d ended with %+v", n, step, s.have)
+			}
+		}
+	}
+}
+
+func TestReasonsNameWhatChanged(t *testing.T) {
+	a := Draw(mill(t), site)
+	h := mill(t)
+	h.Server.Port = 26991
+	h.Shelves[0].Folders = append(h.Shelves[0].Folders, "/srv/third")
+	h.Shelves[1].Access = household.Read
+	b := Draw(h, site)
+	got := strings.Join(Differences(a.Container, b.Container), "; ")
+	for _, want := range []string{"port 26990 → 26991", "films also from /srv/third", "own may be changed: true → false"} {
+		if !strings.Contains(got, want) {
+			t.Errorf("got %q, want %q in it", got, want)
+		}
+	}
+	h = mill(t)
+	h.Remote.TrustedProxies = []string{"192.0.2.1"}
+	if got := Differences(a.Container, Draw(h, site).Container); len(got) != 1 || !strings.Contains(got[0], "settings") {
+		t.Errorf("settings only: got %v", got)
+	}
+}
+
+func TestRetireNamesNoMedia(t *testing.T) {
+	have := Observed{Containers: []Seen{{ID: "1", Name: "a", Running: true}, {ID: "2", Name: "b"}}, Networks: []string{"n"}}
+	for _, erase := range []bool{false, true} {
+		erases := 0
+		for _, c := range Retire(have, []string{"sha256:ab"}, "/srv/cozyshelf/state", erase) {
+			if strings.Contains(c.What+c.Target, "/srv/media") {
+				t.Errorf("a shelf's folder is named: %+v", c)
+			}
+			if c.Action == EraseState {
+				erases++
+			}
+		}
+		if (erases == 1) != erase {
+			t.Errorf("erase %v: %d changes erase", erase, erases)
+		}
+	}
+}

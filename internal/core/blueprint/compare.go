@@ -1,0 +1,235 @@
+package blueprint
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+)
+
+// Seen is one container of the household, as the engine has it.
+type Seen struct {
+	ID        string
+	Name      string
+	Digest    string    // of the blueprint, from its label
+	Container Container // from its label; zero where that cannot be read
+	Running   bool
+	Health    string // starting, healthy, unhealthy; empty where the engine does not tell
+	Started   time.Time
+	Restarts  int
+	ExitCode  int
+}
+
+// Observed is everything of one household on the engine.
+type Observed struct {
+	Containers []Seen
+	Networks   []string // names of networks of ours
+	Images     []string // digests of images of ours
+}
+
+// Running gives the container that runs, if one does.
+func (o Observed) Running() (Seen, bool) {
+	for _, c := range o.Containers {
+		if c.Running {
+			return c, true
+		}
+	}
+	return Seen{}, false
+}
+
+// Current gives the container that the household has: the one that runs, or
+// else the last one made.
+func (o Observed) Current() (Seen, bool) {
+	if c, ok := o.Running(); ok {
+		return c, true
+	}
+	if len(o.Containers) == 0 {
+		return Seen{}, false
+	}
+	return slices.MaxFunc(o.Containers, func(a, b Seen) int { return cmp.Or(a.Started.Compare(b.Started), strings.Compare(a.ID, b.ID)) }), true
+}
+
+// Host is what Compare needs to know of the host.
+type Host struct {
+	StateExists    bool
+	ScratchExists  bool
+	SettingsExists bool // the settings file of this very digest
+}
+
+// Action is what a change does.
+type Action string
+
+// The actions, in the order in which they are carried out.
+const (
+	MakeState     Action = "make-state"
+	MakeScratch   Action = "make-scratch"
+	LoadImage     Action = "load-image"
+	MakeNetwork   Action = "make-network"
+	WriteSettings Action = "write-settings"
+	Create        Action = "create"
+	StopOld       Action = "stop-old"
+	Start         Action = "start"
+	AwaitHealthy  Action = "await-healthy"
+	RemoveOld     Action = "remove-old"
+	RemoveNetwork Action = "remove-network"
+	RemoveImage   Action = "remove-image"
+	EraseState    Action = "erase-state"
+)
+
+// Change is one step from what is to what should be. Target is an id, a name or
+// a path, as the action needs it.
+type Change struct {
+	Action Action `json:"action"`
+	Target string `json:"target"`
+	What   string `json:"what"`
+	Why    string `json:"why"`
+}
+
+// Compare gives the changes that lead from what is to the blueprint. No change
+// is given where all is as it should be. Carried out half, and compared again,
+// they lead to the same end.
+func Compare(want Blueprint, have Observed, host Host) []Change {
+	var out []Change
+	add := func(a Action, target, what, why string) { out = append(out, Change{a, target, what, why}) }
+	c := want.Container
+	digest := c.Digest()
+	var ours *Seen
+	var old []Seen
+	for i, s := range have.Containers {
+		if s.Digest == digest && ours == nil {
+			ours = &have.Containers[i]
+		} else {
+			old = append(old, s)
+		}
+	}
+	if !host.StateExists {
+		add(MakeState, want.State, fmt.Sprintf("make the state folder %s for %d:%d, mode 0700", want.State, c.UID, c.GID), "it does not exist")
+	}
+	if want.Scratch != "" && !host.ScratchExists {
+		add(MakeScratch, want.Scratch, fmt.Sprintf("make the scratch folder %s for %d:%d, mode 0700", want.Scratch, c.UID, c.GID), "it does not exist")
+	}
+	if !slices.Contains(have.Images, c.Image) {
+		add(LoadImage, c.Image, fmt.Sprintf("pack this program (%s) as image %s and load it", c.Version, short(c.Image)), "the engine does not have it")
+	}
+	if c.OwnNet && !slices.Contains(have.Networks, c.Network) {
+		add(MakeNetwork, c.Network, "make network "+c.Network, "the household has its own")
+	}
+	if !host.SettingsExists {
+		add(WriteSettings, want.Settings.File(), "write "+want.Settings.File()+" into the state folder", "what the server needs of the household file")
+	}
+	why := reasons(c, old)
+	if ours == nil {
+		add(Create, c.EngineName(), "create container "+c.EngineName(), why)
+	}
+	settled := ours != nil && ours.Running && len(old) == 0
+	if !settled {
+		for _, s := range old {
+			if s.Running {
+				add(StopOld, s.ID, "stop "+s.Name, "the new one takes its port")
+			}
+		}
+		if ours == nil || !ours.Running {
+			reason := "it is stopped"
+			if ours == nil {
+				reason = "it is new"
+			}
+			add(Start, c.EngineName(), "start "+c.EngineName(), reason)
+		}
+		add(AwaitHealthy, c.EngineName(), "wait until it is healthy", "the old one, if any, is kept until then")
+		for _, s := range old {
+			add(RemoveOld, s.ID, "remove "+s.Name, "it is replaced")
+		}
+	}
+	for _, n := range have.Networks {
+		if n != c.Network {
+			add(RemoveNetwork, n, "remove network "+n, "the household no longer uses it")
+		}
+	}
+	return out
+}
+
+// Retire gives the changes that remove everything of the household from the
+// engine, and with erase also its state folder. Media are never named here.
+func Retire(have Observed, images []string, state string, erase bool) []Change {
+	var out []Change
+	for _, s := range have.Containers {
+		if s.Running {
+			out = append(out, Change{StopOld, s.ID, "stop " + s.Name, "the household retires"})
+		}
+		out = append(out, Change{RemoveOld, s.ID, "remove " + s.Name, "the household retires"})
+	}
+	for _, n := range have.Networks {
+		out = append(out, Change{RemoveNetwork, n, "remove network " + n, "the household retires"})
+	}
+	for _, i := range images {
+		out = append(out, Change{RemoveImage, i, "remove image " + short(i), "no household uses it"})
+	}
+	if erase {
+		out = append(out, Change{EraseState, state, "erase the state folder " + state + " (members, plays, positions)", "asked with --erase"})
+	}
+	return out
+}
+
+func short(digest string) string {
+	_, hash, _ := strings.Cut(digest, ":")
+	return hash[:min(12, len(hash))]
+}
+
+// reasons says in a line why a container is made anew.
+func reasons(want Container, old []Seen) string {
+	if len(old) == 0 {
+		return "the household has none"
+	}
+	o := slices.MaxFunc(old, func(a, b Seen) int { return a.Started.Compare(b.Started) })
+	d := Differences(o.Container, want)
+	if len(d) == 0 {
+		return "the household file or the program changed"
+	}
+	return strings.Join(d, "; ")
+}
+
+// Differences says what changes from one container to another, a line each.
+func Differences(from, to Container) []string {
+	var out []string
+	if from.Household == "" {
+		return nil
+	}
+	say := func(what string, a, b any) {
+		if fmt.Sprint(a) != fmt.Sprint(b) {
+			out = append(out, fmt.Sprintf("%s %v → %v", what, a, b))
+		}
+	}
+	say("port", from.Port, to.Port)
+	say("bind address", from.Host, to.Host)
+	if from.Image != to.Image {
+		say("program", from.Version+" ("+short(from.Image)+")", to.Version+" ("+short(to.Image)+")")
+	}
+	say("run-as account", fmt.Sprintf("%d:%d", from.UID, from.GID), fmt.Sprintf("%d:%d", to.UID, to.GID))
+	say("groups", from.Groups, to.Groups)
+	say("memory limit", humanize.IBytes(uint64(from.Memory)), humanize.IBytes(uint64(to.Memory)))
+	say("scratch in memory", humanize.IBytes(uint64(from.Tmpfs)), humanize.IBytes(uint64(to.Tmpfs)))
+	say("network", from.Network, to.Network)
+	say("time zone", from.Env["TZ"], to.Env["TZ"])
+	say("household name", from.Name, to.Name)
+	key := func(m Mount) string { return m.What + " " + m.Source }
+	for _, m := range from.Mounts {
+		i := slices.IndexFunc(to.Mounts, func(n Mount) bool { return key(n) == key(m) })
+		if i < 0 {
+			out = append(out, fmt.Sprintf("%s no longer from %s", m.What, m.Source))
+		} else if n := to.Mounts[i]; n.ReadOnly != m.ReadOnly {
+			out = append(out, fmt.Sprintf("%s may be changed: %v → %v", m.What, !m.ReadOnly, !n.ReadOnly))
+		}
+	}
+	for _, m := range to.Mounts {
+		if !slices.ContainsFunc(from.Mounts, func(n Mount) bool { return key(n) == key(m) }) {
+			out = append(out, fmt.Sprintf("%s also from %s", m.What, m.Source))
+		}
+	}
+	if len(out) == 0 && from.Settings != to.Settings {
+		out = append(out, "settings of the server changed in the household file")
+	}
+	return out
+}

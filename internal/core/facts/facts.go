@@ -1,0 +1,95 @@
+// Package facts holds what is known of a machine, as one value. The machine
+// room fills it in; the core judges it. It can be written as JSON and read
+// back, so decisions can be tested on machines that we do not have.
+package facts
+
+import (
+	"time"
+
+	"cozyshelf/internal/core/permit"
+)
+
+// Facts is what is known of a machine, as far as one household is concerned.
+// Sizes are in bytes.
+type Facts struct {
+	Taken           time.Time `json:"taken"`
+	OS              string    `json:"os"`
+	Arch            string    `json:"arch"` // as Go names it: amd64, arm64, arm
+	Kernel          string    `json:"kernel"`
+	CPUs            int       `json:"cpus"`
+	Memory          int64     `json:"memory"`
+	MemoryAvailable int64     `json:"memory_available"`
+	Timezone        string    `json:"timezone"` // empty where not known
+	CallerUID       int       `json:"caller_uid"`
+	Account         Account   `json:"account"`
+	Engine          Engine    `json:"engine"`
+	Port            Port      `json:"port"`
+	State           Folder    `json:"state"`
+	Scratch         *Folder   `json:"scratch,omitempty"` // nil where scratch is in memory
+	Shelves         []Shelf   `json:"shelves"`
+}
+
+// Account is the run-as account.
+type Account struct {
+	Asked  string   `json:"asked"` // as the household file has it
+	Known  bool     `json:"known"` // numbers are known; false where a name is not
+	Name   string   `json:"name"`  // empty for numbers that no account has
+	UID    uint32   `json:"uid"`
+	GID    uint32   `json:"gid"`
+	Groups []uint32 `json:"groups"` // the primary one first
+	Why    string   `json:"why,omitempty"`
+}
+
+// Identity is the account as the kernel sees it.
+func (a Account) Identity() permit.Identity {
+	return permit.Identity{UID: a.UID, Groups: append([]uint32{a.GID}, a.Groups...)}
+}
+
+// Engine is the engine that will run the container, and how it was chosen.
+type Engine struct {
+	Kind      string `json:"kind"` // docker, podman, process
+	Asked     string `json:"asked"`
+	Why       string `json:"why"` // why this one
+	Answers   bool   `json:"answers"`
+	Error     string `json:"error,omitempty"`
+	Fix       string `json:"fix,omitempty"`
+	Version   string `json:"version"`
+	API       string `json:"api"`
+	Endpoint  string `json:"endpoint"`
+	Arch      string `json:"arch"`
+	Rootless  bool   `json:"rootless"`  // ids are shifted by a user namespace
+	Elsewhere bool   `json:"elsewhere"` // on another machine: host folders are not this one's
+}
+
+// Port is the port that will be listened on.
+type Port struct {
+	Address string `json:"address"` // address and port
+	Free    bool   `json:"free"`
+	Ours    bool   `json:"ours"`   // held by this household's own server
+	Holder  string `json:"holder"` // who holds it, where that may be known
+	Next    int    `json:"next"`   // the next free port after it; 0 where none is near
+	Error   string `json:"error,omitempty"`
+}
+
+// Folder is a folder of the host.
+type Folder struct {
+	Path      string         `json:"path"`
+	Real      string         `json:"real"` // with every link resolved; empty where it does not exist
+	Exists    bool           `json:"exists"`
+	IsFolder  bool           `json:"is_folder"`
+	Parent    string         `json:"parent"`    // the nearest folder above that exists
+	Creatable bool           `json:"creatable"` // the caller could make it
+	FSType    string         `json:"fs_type"`
+	ReadOnly  bool           `json:"read_only"`
+	Free      int64          `json:"free"`
+	Total     int64          `json:"total"`
+	Error     string         `json:"error,omitempty"`
+	Access    *permit.Report `json:"access,omitempty"` // nil where it was not audited
+}
+
+// Shelf is one shelf with its folders.
+type Shelf struct {
+	Name    string   `json:"name"`
+	Write   bool     `json:"write"`
+	Folders []Folder `json:"folders"`
+}

@@ -1,0 +1,96 @@
+package verdict
+
+import (
+	"strings"
+	"testing"
+
+	"cozyshelf/internal/core/facts"
+	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/permit"
+)
+
+// well gives a household and a machine on which all is well.
+func well() (*household.Household, facts.Facts) {
+	h := &household.Household{Format: 1}
+	h.Household.Name, h.Household.Timezone = "Fernhollow Mill", "Europe/Riga"
+	h.Server.Memory, h.Storage.ScratchLimit, h.Storage.Scratch = 1<<30, 256<<20, "memory"
+	h.Shelves = []household.Shelf{{Name: "films"}}
+	return h, facts.Facts{
+		OS: "linux", Arch: "amd64", CPUs: 4, Memory: 8 << 30, MemoryAvailable: 4 << 30,
+		Account: facts.Account{Asked: "1500:1500", Known: true, UID: 1500, GID: 1500},
+		Engine:  facts.Engine{Kind: "docker", Answers: true, Version: "20.10", API: "1.41", Arch: "amd64"},
+		Port:    facts.Port{Address: "[::]:26990", Free: true},
+		State:   facts.Folder{Path: "/srv/state", Parent: "/srv", Creatable: true, Free: 9 << 30},
+		Shelves: []facts.Shelf{{Name: "films", Folders: []facts.Folder{{
+			Path: "/srv/films", Real: "/srv/films", Exists: true, IsFolder: true, Free: 1,
+			Access: &permit.Report{Files: 3, ReadableFiles: 3, Folders: 1, ListableFolders: 1},
+		}}}},
+	}
+}
+
+func TestEveryFaultIsFoundAndSaysWhatToDo(t *testing.T) {
+	for name, c := range map[string]struct {
+		spoil  func(*household.Household, *facts.Facts)
+		what   string
+		status Status
+		says   string
+	}{
+		"engine silent":      {func(h *household.Household, f *facts.Facts) { f.Engine.Answers, f.Engine.Error = false, "refused" }, "engine", Blocked, "refused"},
+		"other architecture": {func(h *household.Household, f *facts.Facts) { f.Engine.Arch = "arm64" }, "architecture", Blocked, "arm64"},
+		"engine elsewhere":   {func(h *household.Household, f *facts.Facts) { f.Engine.Elsewhere = true }, "place", Warning, "another machine"},
+		"too little memory":  {func(h *household.Household, f *facts.Facts) { f.Memory = 1 << 30 }, "memory", Blocked, "1.3 GiB"},
+		"memory in use":      {func(h *household.Household, f *facts.Facts) { f.MemoryAvailable = 1 << 30 }, "memory", Warning, ""},
+		"port taken": {func(h *household.Household, f *facts.Facts) {
+			f.Port.Free, f.Port.Holder, f.Port.Next = false, "nginx (pid 7)", 26991
+		}, "port", Blocked, "nginx"},
+		"port not ours":      {func(h *household.Household, f *facts.Facts) { f.Port.Error = "permission denied" }, "port", Blocked, "denied"},
+		"account unknown":    {func(h *household.Household, f *facts.Facts) { f.Account.Known, f.Account.Asked = false, "shelfkeeper" }, "run-as account", Blocked, "shelfkeeper"},
+		"root":               {func(h *household.Household, f *facts.Facts) { f.Account.UID = 0 }, "run-as account", Warning, "root"},
+		"not the caller":     {func(h *household.Household, f *facts.Facts) { f.Engine.Kind, f.CallerUID = "process", 1000 }, "run-as account", Blocked, "not you"},
+		"state cannot be":    {func(h *household.Household, f *facts.Facts) { f.State.Creatable = false }, "state folder", Blocked, "may not make it"},
+		"state not given":    {func(h *household.Household, f *facts.Facts) { f.CallerUID = 1000 }, "state folder", Blocked, "cannot give it"},
+		"state is full":      {func(h *household.Household, f *facts.Facts) { f.State.Free = 1 << 20 }, "state folder", Blocked, "1.0 MiB"},
+		"state is a file":    {func(h *household.Household, f *facts.Facts) { f.State.Exists = true }, "state folder", Blocked, "is a file"},
+		"state is read-only": {func(h *household.Household, f *facts.Facts) { f.State.ReadOnly = true }, "state folder", Blocked, "read-only"},
+		"state not writable": {func(h *household.Household, f *facts.Facts) {
+			f.State.Exists, f.State.IsFolder, f.State.Access = true, true, &permit.Report{Folders: 1, Failing: 1, First: []permit.Finding{{Path: "/srv/state", Cause: "as other"}}}
+		}, "state folder", Blocked, "cannot be used"},
+		"folder missing": {func(h *household.Household, f *facts.Facts) {
+			f.Shelves[0].Folders[0] = facts.Folder{Path: "/srv/films"}
+		}, "shelf films", Blocked, "does not exist"},
+		"folder is a file": {func(h *household.Household, f *facts.Facts) { f.Shelves[0].Folders[0].IsFolder = false }, "shelf films", Blocked, "is a file"},
+		"nothing readable": {func(h *household.Household, f *facts.Facts) {
+			*f.Shelves[0].Folders[0].Access = permit.Report{Files: 3, Folders: 1, Failing: 3}
+		}, "shelf films", Blocked, "0 of 3"},
+		"one unreadable": {func(h *household.Household, f *facts.Facts) {
+			f.Shelves[0].Folders[0].Access.ReadableFiles, f.Shelves[0].Folders[0].Access.Failing = 2, 1
+		}, "shelf films", Warning, "2 of 3"},
+		"empty": {func(h *household.Household, f *facts.Facts) {
+			*f.Shelves[0].Folders[0].Access = permit.Report{Folders: 1, ListableFolders: 1}
+		}, "shelf films", Warning, "0 of 0"},
+		"no shelf": {func(h *household.Household, f *facts.Facts) { f.Shelves = nil }, "shelves", Warning, "no shelf"},
+		"one place twice": {func(h *household.Household, f *facts.Facts) {
+			f.Shelves = append(f.Shelves, facts.Shelf{Name: "series", Folders: []facts.Folder{{Path: "/srv/link", Real: "/srv/films", Exists: true, IsFolder: true}}})
+		}, "shelf series", Blocked, "same place"},
+		"scratch not useable": {func(h *household.Household, f *facts.Facts) {
+			f.Scratch = &facts.Folder{Path: "/srv/scratch", Parent: "/srv", Free: 9 << 30}
+		}, "scratch folder", Blocked, "may not make it"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			h, f := well()
+			if lines := Judge(h, f); Worst(lines) != OK {
+				t.Fatalf("the sound machine is not: %+v", lines)
+			}
+			c.spoil(h, &f)
+			for _, l := range Judge(h, f) {
+				if l.What == c.what {
+					if l.Status != c.status || !strings.Contains(l.Says, c.says) || l.Do == "" {
+						t.Errorf("got %+v, want %s saying %q, with a remedy", l, c.status, c.says)
+					}
+					return
+				}
+			}
+			t.Errorf("no line %q", c.what)
+		})
+	}
+}
