@@ -1,0 +1,453 @@
+// Package docker runs containers on a Docker Engine, or on Podman through the
+// socket that speaks the same protocol (Engine API 1.41 and later). It finds
+// what is ours by label, never by name alone, and touches nothing else.
+package docker
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/netip"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/facts"
+	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/engine"
+	"cozyshelf/internal/pack"
+
+	"github.com/containerd/errdefs"
+	"github.com/moby/moby/api/pkg/stdcopy"
+	"github.com/moby/moby/api/types/container"
+	"github.com/moby/moby/api/types/mount"
+	"github.com/moby/moby/api/types/network"
+	"github.com/moby/moby/client"
+	"github.com/moby/sys/mountinfo"
+)
+
+// Engine is a Docker Engine or Podman.
+type Engine struct {
+	api      *client.Client
+	kind     string // docker or podman
+	endpoint string
+}
+
+// Open prepares to use a Docker Engine where DOCKER_HOST says, or at the usual
+// socket. Nothing is asked of it yet.
+func Open() (*Engine, error) {
+	api, err := client.New(client.FromEnv)
+	if err != nil {
+		return nil, err
+	}
+	return &Engine{api, "docker", api.DaemonHost()}, nil
+}
+
+// OpenPodman does the same for Podman: at its socket for the machine or, for
+// others than root, at that of the user.
+func OpenPodman() (*Engine, error) {
+	socket := "/run/podman/podman.sock"
+	if uid := os.Getuid(); uid != 0 {
+		dir := os.Getenv("XDG_RUNTIME_DIR")
+		if dir == "" {
+			dir = "/run/user/" + strconv.Itoa(uid)
+		}
+		socket = dir + "/podman/podman.sock"
+	}
+	if host := os.Getenv("CONTAINER_HOST"); strings.HasPrefix(host, "unix://") {
+		socket = strings.TrimPrefix(host, "unix://")
+	}
+	api, err := client.New(client.WithHost("unix://" + socket))
+	if err != nil {
+		return nil, err
+	}
+	return &Engine{api, "podman", api.DaemonHost()}, nil
+}
+
+// Facts says what engine this is and whether it answers, within two seconds.
+func (e *Engine) Facts(ctx context.Context) facts.Engine {
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	f := facts.Engine{Kind: e.kind, Endpoint: e.endpoint, Elsewhere: !strings.HasPrefix(e.endpoint, "unix://")}
+	v, err := e.api.ServerVersion(ctx, client.ServerVersionOptions{})
+	if err != nil {
+		f.Error, f.Fix = e.silence(err)
+		return f
+	}
+	f.Answers, f.Version, f.API, f.Arch = true, v.Version, v.APIVersion, v.Arch
+	if info, err := e.api.Info(ctx, client.InfoOptions{}); err == nil {
+		f.Rootless = slices.ContainsFunc(info.Info.SecurityOptions, func(s string) bool {
+			return strings.Contains(s, "rootless") || strings.Contains(s, "userns")
+		})
+	}
+	return f
+}
+
+// silence says in words why an engine does not answer.
+func (e *Engine) silence(err error) (why, fix string) {
+	path := strings.TrimPrefix(e.endpoint, "unix://")
+	fix = "start it, or write engine = \"process\" to do without"
+	switch {
+	case errors.Is(err, context.DeadlineExceeded):
+		return "no answer at " + e.endpoint + " within 2 s", fix
+	case strings.HasPrefix(e.endpoint, "unix://"):
+		if _, serr := os.Stat(path); errors.Is(serr, os.ErrNotExist) {
+			return "there is no socket at " + path, fix
+		}
+		if strings.Contains(err.Error(), "permission denied") {
+			return "you may not open " + path, "run as root, or as a member of the group that owns the socket"
+		}
+		if client.IsErrConnectionFailed(err) {
+			return "nothing listens at " + path, fix
+		}
+	}
+	return err.Error(), fix
+}
+
+// wrap turns an engine's error into the ones of package engine.
+func wrap(err error) error {
+	switch {
+	case err == nil:
+		return nil
+	case errdefs.IsNotFound(err):
+		return fmt.Errorf("%w: %w", engine.ErrNotFound, err)
+	case errdefs.IsConflict(err):
+		return fmt.Errorf("%w: %w", engine.ErrInUse, err)
+	}
+	return err
+}
+
+func label(key, value string) client.Filters {
+	if value != "" {
+		key += "=" + value
+	}
+	return client.Filters{}.Add("label", key)
+}
+
+// Observe gives everything of one household, and the images of ours.
+func (e *Engine) Observe(ctx context.Context, id string) (blueprint.Observed, error) {
+	var out blueprint.Observed
+	list, err := e.api.ContainerList(ctx, client.ContainerListOptions{All: true, Filters: label(blueprint.LabelHousehold, id)})
+	if err != nil {
+		return out, wrap(err)
+	}
+	for _, c := range list.Items {
+		in, err := e.api.ContainerInspect(ctx, c.ID, client.ContainerInspectOptions{})
+		if errdefs.IsNotFound(err) {
+			continue // gone between the two questions
+		}
+		if err != nil {
+			return out, wrap(err)
+		}
+		seen := blueprint.Seen{ID: c.ID, Name: strings.TrimPrefix(in.Container.Name, "/"), Restarts: in.Container.RestartCount}
+		if spec, ok := blueprint.FromLabels(c.Labels); ok {
+			seen.Container, seen.Digest = spec, spec.Digest()
+		}
+		if st := in.Container.State; st != nil {
+			seen.Running, seen.ExitCode = st.Running, st.ExitCode
+			seen.Started, _ = time.Parse(time.RFC3339Nano, st.StartedAt)
+			if st.Health != nil {
+				seen.Health = string(st.Health.Status)
+			}
+		}
+		out.Containers = append(out.Containers, seen)
+	}
+	nets, err := e.api.NetworkList(ctx, client.NetworkListOptions{Filters: label(blueprint.LabelHousehold, id)})
+	if err != nil {
+		return out, wrap(err)
+	}
+	for _, n := range nets.Items {
+		out.Networks = append(out.Networks, n.Name)
+	}
+	images, err := e.images(ctx)
+	if err != nil {
+		return out, err
+	}
+	for digest := range images {
+		out.Images = append(out.Images, digest)
+	}
+	slices.Sort(out.Images)
+	return out, nil
+}
+
+// images maps the digests of programs to the ids of the images that hold them.
+func (e *Engine) images(ctx context.Context) (map[string]string, error) {
+	list, err := e.api.ImageList(ctx, client.ImageListOptions{Filters: label(pack.LabelDigest, "")})
+	if err != nil {
+		return nil, wrap(err)
+	}
+	out := map[string]string{}
+	for _, i := range list.Items {
+		if d := i.Labels[pack.LabelDigest]; d != "" {
+			out[d] = i.ID
+		}
+	}
+	return out, nil
+}
+
+// LoadImage packs the program and loads it.
+func (e *Engine) LoadImage(ctx context.Context, img pack.Image) error {
+	have, err := e.images(ctx)
+	if err != nil || have[img.Digest] != "" {
+		return err
+	}
+	r, w := io.Pipe()
+	defer r.Close() // lets the packing end where loading fails
+	go func() { w.CloseWithError(img.Write(w)) }()
+	res, err := e.api.ImageLoad(ctx, r, client.ImageLoadWithQuiet(true))
+	if err != nil {
+		return wrap(err)
+	}
+	defer res.Close()
+	said, err := io.ReadAll(io.LimitReader(res, 1<<16))
+	if err != nil {
+		return err
+	}
+	if have, err = e.images(ctx); err == nil && have[img.Digest] == "" {
+		return fmt.Errorf("the engine took the image but does not list it; it said: %s", strings.TrimSpace(string(said)))
+	}
+	return err
+}
+
+// RemoveImage removes the image of a program.
+func (e *Engine) RemoveImage(ctx context.Context, digest string) error {
+	have, err := e.images(ctx)
+	if err != nil || have[digest] == "" {
+		return err
+	}
+	users, err := e.api.ContainerList(ctx, client.ContainerListOptions{All: true, Filters: client.Filters{}.Add("ancestor", have[digest])})
+	if err != nil {
+		return wrap(err)
+	}
+	if len(users.Items) > 0 {
+		return fmt.Errorf("%w: %d containers are made from the image", engine.ErrInUse, len(users.Items))
+	}
+	_, err = e.api.ImageRemove(ctx, have[digest], client.ImageRemoveOptions{PruneChildren: true})
+	if errdefs.IsNotFound(err) {
+		return nil
+	}
+	return wrap(err)
+}
+
+// MakeNetwork makes a bridge network of the household's own.
+func (e *Engine) MakeNetwork(ctx context.Context, name, id string) error {
+	list, err := e.api.NetworkList(ctx, client.NetworkListOptions{Filters: label(blueprint.LabelHousehold, id)})
+	if err != nil {
+		return wrap(err)
+	}
+	for _, n := range list.Items {
+		if n.Name == name {
+			return nil
+		}
+	}
+	_, err = e.api.NetworkCreate(ctx, name, client.NetworkCreateOptions{Driver: "bridge", Labels: map[string]string{blueprint.LabelHousehold: id}})
+	return wrap(err)
+}
+
+// RemoveNetwork removes a network, if it is ours.
+func (e *Engine) RemoveNetwork(ctx context.Context, name string) error {
+	in, err := e.api.NetworkInspect(ctx, name, client.NetworkInspectOptions{})
+	if errdefs.IsNotFound(err) {
+		return nil
+	}
+	if err != nil {
+		return wrap(err)
+	}
+	if in.Network.Labels[blueprint.LabelHousehold] == "" {
+		return fmt.Errorf("network %s is not ours", name)
+	}
+	_, err = e.api.NetworkRemove(ctx, in.Network.ID, client.NetworkRemoveOptions{})
+	if errdefs.IsNotFound(err) {
+		return nil
+	}
+	return wrap(err)
+}
+
+// Create makes a container, closed by default.
+func (e *Engine) Create(ctx context.Context, c blueprint.Container) (string, error) {
+	images, err := e.images(ctx)
+	if err != nil {
+		return "", err
+	}
+	if images[c.Image] == "" {
+		return "", fmt.Errorf("%w: image of program %s", engine.ErrNotFound, c.Image)
+	}
+	list, err := e.api.ContainerList(ctx, client.ContainerListOptions{All: true, Filters: label(blueprint.LabelDigest, c.Digest())})
+	if err != nil {
+		return "", wrap(err)
+	}
+	for _, have := range list.Items {
+		if have.Labels[blueprint.LabelHousehold] == c.Household {
+			return have.ID, nil
+		}
+	}
+	config, host := e.describe(c, images[c.Image])
+	for _, m := range host.Mounts {
+		// The newer form of mounts gives this error by itself, the engine's
+		// message for it is less plain.
+		if _, err := os.Stat(m.Source); m.Type == mount.TypeBind && errors.Is(err, os.ErrNotExist) && strings.HasPrefix(e.endpoint, "unix://") {
+			return "", fmt.Errorf("%s does not exist", m.Source)
+		}
+	}
+	made, err := e.api.ContainerCreate(ctx, client.ContainerCreateOptions{Config: config, HostConfig: host, Name: c.EngineName()})
+	return made.ID, wrap(err)
+}
+
+func (e *Engine) describe(c blueprint.Container, image string) (*container.Config, *container.HostConfig) {
+	pids := c.Pids
+	config := &container.Config{
+		Image: image, Cmd: c.Command, User: fmt.Sprintf("%d:%d", c.UID, c.GID), Labels: c.Labels(),
+		Healthcheck: &container.HealthConfig{
+			Test:     []string{"CMD", blueprint.Program, "healthcheck", "--state", blueprint.StateInside},
+			Interval: 15 * time.Second, Timeout: 5 * time.Second, StartPeriod: 10 * time.Second, Retries: 3,
+		},
+	}
+	for k, v := range c.Env {
+		config.Env = append(config.Env, k+"="+v)
+	}
+	slices.Sort(config.Env)
+	host := &container.HostConfig{
+		ReadonlyRootfs: true, CapDrop: []string{"ALL"}, SecurityOpt: []string{"no-new-privileges"},
+		NetworkMode:   container.NetworkMode(c.Network),
+		RestartPolicy: container.RestartPolicy{Name: container.RestartPolicyUnlessStopped},
+		Resources:     container.Resources{Memory: c.Memory, MemorySwap: c.Memory, PidsLimit: &pids},
+	}
+	for _, g := range c.Groups {
+		host.GroupAdd = append(host.GroupAdd, strconv.FormatUint(uint64(g), 10))
+	}
+	for _, m := range c.Mounts {
+		host.Mounts = append(host.Mounts, mount.Mount{
+			Type: mount.TypeBind, Source: m.Source, Target: m.Target, ReadOnly: m.ReadOnly,
+			BindOptions: &mount.BindOptions{Propagation: propagation(m)},
+		})
+	}
+	if c.Tmpfs > 0 {
+		// tmpfs mounts take no owner here, so anyone inside may write; there
+		// is nobody else inside.
+		host.Mounts = append(host.Mounts, mount.Mount{
+			Type: mount.TypeTmpfs, Target: blueprint.ScratchInside,
+			TmpfsOptions: &mount.TmpfsOptions{SizeBytes: c.Tmpfs, Mode: 0o1777},
+		})
+	}
+	if c.Network != "host" {
+		inside, _ := network.PortFrom(uint16(household.DefaultPort), network.TCP)
+		binding := network.PortBinding{HostPort: strconv.Itoa(c.Port)}
+		if a, err := netip.ParseAddr(c.Host); err == nil && !a.IsUnspecified() {
+			binding.HostIP = a
+		}
+		config.ExposedPorts = network.PortSet{inside: {}}
+		host.PortBindings = network.PortMap{inside: {binding}}
+	}
+	return config, host
+}
+
+// propagation lets a disk mounted below a shelf later become visible inside. An
+// engine refuses that where the folder lies on a private mount; then only what
+// is mounted at the start is seen.
+func propagation(m blueprint.Mount) mount.Propagation {
+	if m.What == "state" || m.What == "scratch" {
+		return mount.PropagationRPrivate
+	}
+	over, err := mountinfo.GetMounts(mountinfo.ParentsFilter(m.Source))
+	if err != nil || len(over) == 0 {
+		return mount.PropagationRPrivate
+	}
+	deepest := slices.MaxFunc(over, func(a, b *mountinfo.Info) int { return len(a.Mountpoint) - len(b.Mountpoint) })
+	if strings.Contains(deepest.Optional, "shared:") || strings.Contains(deepest.Optional, "master:") {
+		return mount.PropagationRSlave
+	}
+	return mount.PropagationRPrivate
+}
+
+// Start starts a container.
+func (e *Engine) Start(ctx context.Context, id string) error {
+	_, err := e.api.ContainerStart(ctx, id, client.ContainerStartOptions{})
+	return wrap(err)
+}
+
+// Stop stops a container.
+func (e *Engine) Stop(ctx context.Context, id string, grace time.Duration) error {
+	seconds := int(grace.Round(time.Second).Seconds())
+	_, err := e.api.ContainerStop(ctx, id, client.ContainerStopOptions{Timeout: &seconds})
+	return wrap(err)
+}
+
+// Remove removes a container that does not run, if it is ours.
+func (e *Engine) Remove(ctx context.Context, id string) error {
+	in, err := e.api.ContainerInspect(ctx, id, client.ContainerInspectOptions{})
+	if errdefs.IsNotFound(err) {
+		return nil
+	}
+	if err != nil {
+		return wrap(err)
+	}
+	if in.Container.Config == nil || in.Container.Config.Labels[blueprint.LabelHousehold] == "" {
+		return fmt.Errorf("container %s is not ours", id)
+	}
+	_, err = e.api.ContainerRemove(ctx, in.Container.ID, client.ContainerRemoveOptions{RemoveVolumes: true})
+	if errdefs.IsNotFound(err) {
+		return nil
+	}
+	return wrap(err)
+}
+
+// Logs writes what the container printed.
+func (e *Engine) Logs(ctx context.Context, id string, o engine.LogOptions, w io.Writer) error {
+	opts := client.ContainerLogsOptions{ShowStdout: true, ShowStderr: true, Timestamps: true, Follow: o.Follow}
+	if !o.Since.IsZero() {
+		opts.Since = fmt.Sprintf("%d.%09d", o.Since.Unix(), o.Since.Nanosecond())
+	}
+	if o.Tail > 0 {
+		opts.Tail = strconv.Itoa(o.Tail)
+	}
+	r, err := e.api.ContainerLogs(ctx, id, opts)
+	if err != nil {
+		return wrap(err)
+	}
+	defer r.Close()
+	_, err = stdcopy.StdCopy(w, w, r)
+	if ctx.Err() != nil {
+		return nil // the reader had enough
+	}
+	return err
+}
+
+// Dial runs a command inside a container and connects to it.
+func (e *Engine) Dial(ctx context.Context, id string, command ...string) (net.Conn, error) {
+	made, err := e.api.ExecCreate(ctx, id, client.ExecCreateOptions{Cmd: command, AttachStdin: true, AttachStdout: true, AttachStderr: true})
+	if err != nil {
+		return nil, wrap(err)
+	}
+	att, err := e.api.ExecAttach(ctx, made.ID, client.ExecAttachOptions{})
+	if err != nil {
+		return nil, wrap(err)
+	}
+	r, w := io.Pipe()
+	go func() {
+		var said strings.Builder
+		_, err := stdcopy.StdCopy(w, &said, att.Reader)
+		if err == nil && said.Len() > 0 {
+			err = errors.New(strings.TrimSpace(said.String()))
+		}
+		w.CloseWithError(err)
+	}()
+	return &execConn{att.Conn, r}, nil
+}
+
+// execConn writes to the command's standard input and reads its output.
+type execConn struct {
+	net.Conn
+	out *io.PipeReader
+}
+
+func (c *execConn) Read(b []byte) (int, error) { return c.out.Read(b) }
+
+func (c *execConn) Close() error {
+	c.out.Close()
+	return c.Conn.Close()
+}

@@ -1,0 +1,395 @@
+// Package process is the engine where there is none: it runs the server as a
+// supervised background process of the run-as account. The supervisor restarts
+// a server that crashed, keeps its output, and survives the tool's exit; later
+// commands find it by a lock that it holds as long as it lives.
+//
+// Everything is kept below one folder:
+//
+//	programs/<digest>/cozyshelf              copies of the program, as images are elsewhere
+//	households/<id>/<name>/container.json    what should run
+//	households/<id>/<name>/lock              held by the supervisor while it lives
+//	households/<id>/<name>/run.json          its process id, and the server's
+//	households/<id>/<name>/log, log.1        what the server printed
+package process
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/facts"
+	"cozyshelf/internal/engine"
+	"cozyshelf/internal/pack"
+
+	"golang.org/x/sys/unix"
+)
+
+// Engine runs servers as processes. Root is the folder that it keeps.
+type Engine struct{ Root string }
+
+// Open gives the engine of this machine: for root one for the whole machine,
+// for others one of their own. COZYSHELF_PROCESS_ROOT names another folder.
+func Open() *Engine {
+	if dir := os.Getenv("COZYSHELF_PROCESS_ROOT"); dir != "" {
+		return &Engine{dir}
+	}
+	if os.Getuid() == 0 {
+		return &Engine{"/var/lib/cozyshelf"}
+	}
+	dir := os.Getenv("XDG_STATE_HOME")
+	if dir == "" {
+		home, _ := os.UserHomeDir()
+		dir = filepath.Join(home, ".local", "state")
+	}
+	return &Engine{filepath.Join(dir, "cozyshelf")}
+}
+
+// Facts says that the engine is there: it is part of the program.
+func (e *Engine) Facts(context.Context) facts.Engine {
+	return facts.Engine{Kind: "process", Answers: true, Version: runtime.Version(), Endpoint: e.Root, Arch: runtime.GOARCH}
+}
+
+func (e *Engine) programs() string   { return filepath.Join(e.Root, "programs") }
+func (e *Engine) households() string { return filepath.Join(e.Root, "households") }
+func (e *Engine) folder(id string) string {
+	return filepath.Join(e.households(), filepath.FromSlash(id))
+}
+func (e *Engine) program(digest string) string {
+	_, hash, _ := strings.Cut(digest, ":")
+	return filepath.Join(e.programs(), hash, "cozyshelf")
+}
+
+// run is the content of run.json.
+type run struct {
+	Supervisor int       `json:"supervisor"` // process ids
+	Server     int       `json:"server"`
+	Started    time.Time `json:"started"`
+	Restarts   int       `json:"restarts"`
+	ExitCode   int       `json:"exit_code"` // of the last server that ended
+}
+
+func readJSON(path string, v any) error {
+	b, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	return json.Unmarshal(b, v)
+}
+
+// writeJSON writes beside, syncs and renames, so a reader sees the old or the
+// new file and never a part.
+func writeJSON(path string, v any) error {
+	b, err := json.MarshalIndent(v, "", "  ")
+	if err != nil {
+		return err
+	}
+	return writeFile(path, append(b, '\n'), 0o644)
+}
+
+func writeFile(path string, b []byte, mode os.FileMode) error {
+	f, err := os.CreateTemp(filepath.Dir(path), ".new-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	if _, err = f.Write(b); err == nil {
+		err = f.Chmod(mode)
+	}
+	if err == nil {
+		err = f.Sync()
+	}
+	if cerr := f.Close(); err == nil {
+		err = cerr
+	}
+	if err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), path)
+}
+
+// alive reports whether the supervisor of a folder lives.
+func alive(dir string) bool {
+	f, err := os.Open(filepath.Join(dir, "lock"))
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	err = unix.Flock(int(f.Fd()), unix.LOCK_SH|unix.LOCK_NB)
+	return errors.Is(err, unix.EWOULDBLOCK)
+}
+
+// Observe gives everything of one household, and the programs kept.
+func (e *Engine) Observe(_ context.Context, id string) (blueprint.Observed, error) {
+	var out blueprint.Observed
+	list, err := os.ReadDir(filepath.Join(e.households(), id))
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return out, err
+	}
+	for _, d := range list {
+		dir := filepath.Join(e.households(), id, d.Name())
+		seen := blueprint.Seen{ID: id + "/" + d.Name(), Name: d.Name()}
+		var labels map[string]string
+		if err := readJSON(filepath.Join(dir, "container.json"), &labels); errors.Is(err, os.ErrNotExist) {
+			continue // being made or being removed
+		}
+		if c, ok := blueprint.FromLabels(labels); ok {
+			seen.Container, seen.Digest = c, c.Digest()
+		}
+		var r run
+		if err := readJSON(filepath.Join(dir, "run.json"), &r); err == nil {
+			seen.Started, seen.Restarts, seen.ExitCode = r.Started, r.Restarts, r.ExitCode
+		}
+		seen.Running = alive(dir)
+		out.Containers = append(out.Containers, seen)
+	}
+	programs, err := os.ReadDir(e.programs())
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return out, err
+	}
+	for _, p := range programs {
+		if !strings.HasPrefix(p.Name(), ".") {
+			out.Images = append(out.Images, "sha256:"+p.Name())
+		}
+	}
+	return out, nil
+}
+
+// LoadImage keeps a copy of the program.
+func (e *Engine) LoadImage(_ context.Context, img pack.Image) error {
+	to := e.program(img.Digest)
+	if _, err := os.Stat(to); err == nil {
+		return nil
+	}
+	b, err := os.ReadFile(img.Program)
+	if err != nil {
+		return err
+	}
+	if sum := sha256.Sum256(b); "sha256:"+hex.EncodeToString(sum[:]) != img.Digest {
+		return fmt.Errorf("%s changed while it was copied", img.Program)
+	}
+	// The folder appears under its name only when the program in it is whole.
+	if err := os.MkdirAll(e.programs(), 0o755); err != nil {
+		return err
+	}
+	tmp, err := os.MkdirTemp(e.programs(), ".new-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(tmp)
+	if err := os.Chmod(tmp, 0o755); err != nil {
+		return err
+	}
+	if err := writeFile(filepath.Join(tmp, "cozyshelf"), b, 0o755); err != nil {
+		return err
+	}
+	if err := os.Rename(tmp, filepath.Dir(to)); err != nil && !errors.Is(err, os.ErrExist) && !errors.Is(err, unix.ENOTEMPTY) {
+		return err
+	}
+	return nil
+}
+
+// RemoveImage removes a copy of the program.
+func (e *Engine) RemoveImage(ctx context.Context, digest string) error {
+	all, err := filepath.Glob(filepath.Join(e.households(), "*", "*", "container.json"))
+	if err != nil {
+		return err
+	}
+	for _, p := range all {
+		var labels map[string]string
+		if readJSON(p, &labels) == nil {
+			if c, ok := blueprint.FromLabels(labels); ok && c.Image == digest {
+				return fmt.Errorf("%w: %s", engine.ErrInUse, filepath.Dir(p))
+			}
+		}
+	}
+	if err := os.RemoveAll(filepath.Dir(e.program(digest))); err != nil {
+		return err
+	}
+	e.sweep()
+	return nil
+}
+
+// sweep removes our folders where they are empty, so that nothing of ours is
+// left after the last household retires.
+func (e *Engine) sweep() {
+	for _, d := range []string{e.programs(), e.households(), e.Root} {
+		if os.Remove(d) != nil {
+			continue // not empty, or not there: either is fine
+		}
+	}
+}
+
+// MakeNetwork has nothing to do: a process uses the host's network.
+func (e *Engine) MakeNetwork(context.Context, string, string) error { return nil }
+
+// RemoveNetwork has nothing to do either.
+func (e *Engine) RemoveNetwork(context.Context, string) error { return nil }
+
+// Create notes down what should run.
+func (e *Engine) Create(_ context.Context, c blueprint.Container) (string, error) {
+	if _, err := os.Stat(e.program(c.Image)); err != nil {
+		return "", fmt.Errorf("%w: program %s", engine.ErrNotFound, c.Image)
+	}
+	if os.Getuid() != 0 && uint32(os.Getuid()) != c.UID {
+		return "", fmt.Errorf("you are uid %d and cannot start a process as uid %d", os.Getuid(), c.UID)
+	}
+	id := c.Household + "/" + c.EngineName()
+	dir := e.folder(id)
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return "", err
+	}
+	// The supervisor is the run-as account and writes here.
+	if os.Getuid() == 0 {
+		if err := os.Chown(dir, int(c.UID), int(c.GID)); err != nil {
+			return "", err
+		}
+	}
+	return id, writeJSON(filepath.Join(dir, "container.json"), c.Labels())
+}
+
+func (e *Engine) container(id string) (blueprint.Container, error) {
+	var labels map[string]string
+	err := readJSON(filepath.Join(e.folder(id), "container.json"), &labels)
+	if errors.Is(err, os.ErrNotExist) {
+		return blueprint.Container{}, fmt.Errorf("%w: %s", engine.ErrNotFound, id)
+	}
+	if err != nil {
+		return blueprint.Container{}, err
+	}
+	c, ok := blueprint.FromLabels(labels)
+	if !ok {
+		return c, fmt.Errorf("%s: container.json is damaged", e.folder(id))
+	}
+	return c, nil
+}
+
+// Start starts the supervisor and waits until it has taken its lock.
+func (e *Engine) Start(ctx context.Context, id string) error {
+	c, err := e.container(id)
+	if err != nil {
+		return err
+	}
+	dir := e.folder(id)
+	if alive(dir) {
+		return nil
+	}
+	cmd := exec.Command(e.program(c.Image), "supervise", dir)
+	cmd.Dir = "/"
+	cmd.Env = []string{"PATH=/usr/local/bin:/usr/bin:/bin", "HOME=/"}
+	for k, v := range c.Env {
+		cmd.Env = append(cmd.Env, k+"="+v)
+	}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	if os.Getuid() == 0 {
+		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: c.UID, Gid: c.GID, Groups: c.Groups}
+	}
+	var said bytes.Buffer
+	cmd.Stderr = &limited{&said, 4096}
+	// The supervisor closes its standard error once it stands; until then its
+	// complaints are ours to show.
+	if err := cmd.Start(); err != nil {
+		return fmt.Errorf("starting the supervisor as %d:%d: %w", c.UID, c.GID, err)
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	tick := time.NewTicker(5 * time.Millisecond)
+	defer tick.Stop()
+	for deadline := time.Now().Add(10 * time.Second); time.Now().Before(deadline); {
+		select {
+		case err := <-ended:
+			return fmt.Errorf("the supervisor ended at once: %v %s", err, strings.TrimSpace(said.String()))
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-tick.C:
+			if alive(dir) {
+				return nil
+			}
+		}
+	}
+	return errors.New("the supervisor did not come up within 10 s")
+}
+
+// limited keeps the first n bytes and passes over the rest.
+type limited struct {
+	w *bytes.Buffer
+	n int
+}
+
+func (l *limited) Write(b []byte) (int, error) {
+	if room := l.n - l.w.Len(); room > 0 {
+		l.w.Write(b[:min(room, len(b))])
+	}
+	return len(b), nil
+}
+
+// Stop asks the supervisor to end, and kills it and the server after the grace.
+func (e *Engine) Stop(ctx context.Context, id string, grace time.Duration) error {
+	if _, err := e.container(id); err != nil {
+		return err
+	}
+	dir := e.folder(id)
+	signal := func(s syscall.Signal, server bool) {
+		var r run
+		// The lock is held, so the process ids are those of living processes.
+		if alive(dir) && readJSON(filepath.Join(dir, "run.json"), &r) == nil {
+			if server && r.Server > 1 {
+				_ = syscall.Kill(r.Server, s) // it may have ended by itself
+			}
+			if r.Supervisor > 1 {
+				_ = syscall.Kill(r.Supervisor, s)
+			}
+		}
+	}
+	signal(syscall.SIGTERM, false)
+	killed := false
+	for start := time.Now(); alive(dir); {
+		if time.Since(start) > grace && !killed {
+			killed = true
+			signal(syscall.SIGKILL, true)
+		}
+		if time.Since(start) > grace+5*time.Second {
+			return errors.New("the server did not end, even when killed")
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(10 * time.Millisecond):
+		}
+	}
+	return nil
+}
+
+// Remove forgets a container that does not run.
+func (e *Engine) Remove(_ context.Context, id string) error {
+	dir := e.folder(id)
+	if !slices.Contains(strings.Split(id, "/"), "..") && alive(dir) {
+		return fmt.Errorf("%w: %s still runs", engine.ErrInUse, id)
+	}
+	if _, err := e.container(id); errors.Is(err, engine.ErrNotFound) {
+		return nil
+	}
+	// container.json goes first: without it the rest is nothing.
+	if err := os.Remove(filepath.Join(dir, "container.json")); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	if err := os.RemoveAll(dir); err != nil {
+		return err
+	}
+	if os.Remove(filepath.Dir(dir)) == nil {
+		e.sweep()
+	}
+	return nil
+}

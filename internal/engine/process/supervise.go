@@ -1,0 +1,214 @@
+package process
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"runtime"
+	"syscall"
+	"time"
+
+	"cozyshelf/internal/core/blueprint"
+
+	"golang.org/x/sys/unix"
+)
+
+// How long to wait before a crashed server is started again: twice as long each
+// time, from the first to the last; after it has run for a while, from the
+// first again.
+const (
+	firstPause = 500 * time.Millisecond
+	lastPause  = time.Minute
+	settled    = time.Minute
+	stopGrace  = 10 * time.Second
+)
+
+// Supervise runs the server of one folder until it is told to end. It is the
+// whole of the hidden command "supervise".
+func Supervise(dir string) error {
+	var labels map[string]string
+	if err := readJSON(filepath.Join(dir, "container.json"), &labels); err != nil {
+		return err
+	}
+	c, ok := blueprint.FromLabels(labels)
+	if !ok {
+		return fmt.Errorf("%s: container.json is damaged", dir)
+	}
+	lock, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o644)
+	if err != nil {
+		return err
+	}
+	defer lock.Close()
+	if err := take(lock); err != nil {
+		return err
+	}
+	stop := make(chan os.Signal, 1)
+	signal.Notify(stop, syscall.SIGTERM, syscall.SIGINT)
+	signal.Ignore(syscall.SIGHUP)
+	log := &logFile{path: filepath.Join(dir, "log")}
+	defer log.Close()
+	// From here on there is nobody to read our standard error.
+	if null, err := os.OpenFile(os.DevNull, os.O_RDWR, 0); err == nil {
+		for fd := range 3 {
+			_ = unix.Dup3(int(null.Fd()), fd, 0) // without it the streams stay open, no more
+		}
+		null.Close()
+	}
+	exe, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	// The server dies with the thread that started it, so that thread stays.
+	runtime.LockOSThread()
+	state := run{Supervisor: os.Getpid()}
+	pause := firstPause
+	for {
+		state.Started = time.Now()
+		code, told := once(exe, c, log, stop, func(pid int) {
+			state.Server = pid
+			if err := writeJSON(filepath.Join(dir, "run.json"), state); err != nil {
+				log.line("supervisor: " + err.Error())
+			}
+		})
+		state.ExitCode, state.Server = code, 0
+		if !told {
+			state.Restarts++
+			if time.Since(state.Started) > settled {
+				pause = firstPause
+			}
+			log.line(fmt.Sprintf("supervisor: the server ended with code %d; it is started again in %s", code, pause))
+		}
+		if err := writeJSON(filepath.Join(dir, "run.json"), state); err != nil {
+			log.line("supervisor: " + err.Error())
+		}
+		if told {
+			return nil
+		}
+		select {
+		case <-stop:
+			return nil
+		case <-time.After(pause):
+		}
+		pause = min(2*pause, lastPause)
+	}
+}
+
+// take takes the lock; somebody who looks whether it is held may hold it for a
+// moment.
+func take(lock *os.File) error {
+	for range 200 {
+		err := unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB)
+		if err == nil {
+			return nil
+		}
+		if !errors.Is(err, unix.EWOULDBLOCK) {
+			return err
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+	return errors.New("another supervisor runs already")
+}
+
+// once runs the server until it ends. told says that we were asked to end it.
+func once(exe string, c blueprint.Container, log *logFile, stop <-chan os.Signal, started func(pid int)) (code int, told bool) {
+	r, w, err := os.Pipe()
+	if err != nil {
+		log.line("supervisor: " + err.Error())
+		return -1, false
+	}
+	cmd := exec.Command(exe, c.Command...)
+	cmd.Dir = "/"
+	cmd.Stdout, cmd.Stderr = w, w
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	if err := cmd.Start(); err != nil {
+		w.Close()
+		r.Close()
+		log.line("supervisor: the server cannot be started: " + err.Error())
+		return -1, false
+	}
+	w.Close()
+	started(cmd.Process.Pid)
+	copied := make(chan struct{})
+	go func() { defer close(copied); log.copy(r) }()
+	ended, watched := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(watched)
+		select {
+		case <-stop:
+			told = true
+			_ = cmd.Process.Signal(syscall.SIGTERM) // it may have ended just now
+			select {
+			case <-ended:
+			case <-time.After(stopGrace):
+				_ = cmd.Process.Kill()
+			}
+		case <-ended:
+		}
+	}()
+	_ = cmd.Wait() // the code below tells
+	close(ended)
+	<-watched // the watcher has let go of told
+	<-copied  // all output is written
+	r.Close()
+	return cmd.ProcessState.ExitCode(), told
+}
+
+// maxLog is how large a log may grow before it is put aside; one older one is kept.
+const maxLog = 8 << 20
+
+// logFile takes lines and puts the time in front.
+type logFile struct {
+	path string
+	f    *os.File
+	size int64
+}
+
+func (l *logFile) line(s string) {
+	if l.f == nil || l.size > maxLog {
+		l.Close()
+		if l.size > maxLog {
+			_ = os.Rename(l.path, l.path+".1") // if it fails, the log grows on
+		}
+		f, err := os.OpenFile(l.path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o640)
+		if err != nil {
+			return // nowhere to tell it
+		}
+		l.f = f
+		l.size, _ = f.Seek(0, io.SeekEnd)
+	}
+	n, _ := fmt.Fprintf(l.f, "%s %s\n", time.Now().UTC().Format(stamp), s)
+	l.size += int64(n)
+}
+
+// stamp is RFC 3339 with as many digits in every line, so that lines sort.
+const stamp = "2006-01-02T15:04:05.000000000Z07:00"
+
+func (l *logFile) copy(r io.Reader) {
+	b := bufio.NewReaderSize(r, 64<<10)
+	for {
+		s, err := b.ReadSlice('\n')
+		if n := len(s); n > 0 {
+			if s[n-1] == '\n' {
+				s = s[:n-1]
+			}
+			l.line(string(s))
+		}
+		if err != nil && !errors.Is(err, bufio.ErrBufferFull) {
+			return
+		}
+	}
+}
+
+func (l *logFile) Close() error {
+	if l.f == nil {
+		return nil
+	}
+	err := l.f.Close()
+	l.f = nil
+	return err
+}
