@@ -96,7 +96,11 @@ func Decide(id Identity, f Attrs, want Perm) Decision {
 	if id.UID == f.UID {
 		return Decision{want&^bits(6) == 0, Owner, bits(6), false}
 	}
-	if len(f.ACL) == 0 {
+	// The kernel looks at an ACL only where the group bits of the mode, which
+	// mirror the ACL's mask, are not all clear (acl_permission_check in
+	// fs/namei.c). acl(5) does not tell: a named user whom an empty mask should
+	// keep out is judged by the mode bits instead, so mostly as other.
+	if len(f.ACL) == 0 || f.Mode&0o070 == 0 {
 		class, has := OtherClass, bits(0)
 		if slices.Contains(id.Groups, f.GID) {
 			class, has = OwningGroup, bits(3)

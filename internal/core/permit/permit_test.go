@@ -30,6 +30,7 @@ func TestTheFirstMatchingClassDecides(t *testing.T) {
 		"a matching group keeps other out":    {Identity{11, []uint32{20}}, Attrs{0o777, 10, 20, acl}, Exec, false, OwningGroup, false},
 		"other of the ACL is not masked":      {Identity{11, []uint32{9}}, Attrs{0o777, 10, 20, acl}, Write, true, OtherClass, false},
 		"the owner's entry is not masked too": {Identity{10, nil}, Attrs{0o777, 10, 20, acl}, Write, true, Owner, false},
+		"an empty mask leaves the mode bits":  {Identity{1500, nil}, Attrs{0o704, 10, 20, acl}, Read, true, OtherClass, false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			d := Decide(c.id, c.f, c.want)

@@ -1,0 +1,274 @@
+package machine
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"cozyshelf/internal/core/facts"
+	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/permit"
+
+	"github.com/moby/sys/mountinfo"
+	"golang.org/x/sys/unix"
+)
+
+// Gather collects the facts for a household. engine is the engine that was
+// chosen; ours tells that the household's own server is running on this port.
+func Gather(h *household.Household, engine facts.Engine, ours func(port int) bool) facts.Facts {
+	f := facts.Facts{
+		Taken: time.Now(), OS: runtime.GOOS, Arch: runtime.GOARCH, CPUs: runtime.NumCPU(),
+		Timezone: Timezone(), CallerUID: os.Getuid(), Engine: engine, Account: Account(h.Server),
+	}
+	f.Memory, f.MemoryAvailable = memory()
+	var u unix.Utsname
+	if unix.Uname(&u) == nil {
+		f.Kernel = unix.ByteSliceToString(u.Release[:])
+	}
+	bind, _ := h.Server.BindAddr() // checked when the file was read
+	f.Port = Port(bind, h.Server.Port)
+	f.Port.Ours = !f.Port.Free && ours(h.Server.Port)
+	f.State = folder(h.Storage.State)
+	audit := func(d *facts.Folder, need permit.Need) {
+		if !d.IsFolder || !f.Account.Known {
+			return
+		}
+		need.Ancestors = engine.Kind == "process"
+		if r, err := permit.Audit(Tree{}, d.Real, f.Account.Identity(), need); err == nil {
+			d.Access = &r
+		} else {
+			d.Error = err.Error()
+		}
+	}
+	audit(&f.State, permit.Need{Write: true})
+	if h.Storage.Scratch != "memory" {
+		d := folder(h.Storage.Scratch)
+		audit(&d, permit.Need{Write: true})
+		f.Scratch = &d
+	}
+	for _, s := range h.Shelves {
+		write := s.Access == household.Change
+		shelf := facts.Shelf{Name: s.Name, Write: write}
+		for _, p := range s.Folders {
+			d := folder(p)
+			audit(&d, permit.Need{Write: write})
+			shelf.Folders = append(shelf.Folders, d)
+		}
+		f.Shelves = append(f.Shelves, shelf)
+	}
+	return f
+}
+
+// folder collects the facts of one folder.
+func folder(path string) facts.Folder {
+	f := facts.Folder{Path: path}
+	st, err := os.Stat(path)
+	switch {
+	case err == nil:
+		f.Exists, f.IsFolder = true, st.IsDir()
+		f.Real, err = filepath.EvalSymlinks(path)
+	case errors.Is(err, os.ErrNotExist):
+		err = nil
+	}
+	if err != nil {
+		f.Error = plain(err)
+	}
+	at := path
+	for f.Parent = filepath.Dir(path); !f.Exists; f.Parent = filepath.Dir(f.Parent) {
+		if st, err := os.Stat(f.Parent); err == nil {
+			at = f.Parent
+			f.Creatable = st.IsDir() && unix.Faccessat(unix.AT_FDCWD, f.Parent, unix.W_OK|unix.X_OK, unix.AT_EACCESS) == nil
+			break
+		}
+		if f.Parent == "/" {
+			break
+		}
+	}
+	var fs unix.Statfs_t
+	if unix.Statfs(at, &fs) == nil {
+		f.Free, f.Total = int64(fs.Bavail)*fs.Bsize, int64(fs.Blocks)*fs.Bsize
+		f.ReadOnly = fs.Flags&unix.ST_RDONLY != 0
+	}
+	if real, err := filepath.EvalSymlinks(at); err == nil {
+		if over, err := mountinfo.GetMounts(mountinfo.ParentsFilter(real)); err == nil && len(over) > 0 {
+			f.FSType = slices.MaxFunc(over, func(a, b *mountinfo.Info) int { return len(a.Mountpoint) - len(b.Mountpoint) }).FSType
+		}
+	}
+	return f
+}
+
+// plain gives the cause of an error without the call's name.
+func plain(err error) string {
+	var pe *os.PathError
+	if errors.As(err, &pe) {
+		return pe.Err.Error()
+	}
+	return err.Error()
+}
+
+// memory gives the machine's memory and what of it is available, in bytes.
+func memory() (total, available int64) {
+	f, err := os.Open("/proc/meminfo")
+	if err != nil {
+		return 0, 0
+	}
+	defer f.Close()
+	for s := bufio.NewScanner(f); s.Scan(); {
+		fields := strings.Fields(s.Text())
+		if len(fields) < 2 {
+			continue
+		}
+		n, _ := strconv.ParseInt(fields[1], 10, 64)
+		switch fields[0] {
+		case "MemTotal:":
+			total = n << 10
+		case "MemAvailable:":
+			available = n << 10
+		}
+	}
+	return total, available
+}
+
+// Timezone gives the machine's IANA time zone, or nothing where it is not told.
+func Timezone() string {
+	if tz := strings.TrimPrefix(os.Getenv("TZ"), ":"); tz != "" && tz[0] != '/' {
+		if _, err := time.LoadLocation(tz); err == nil {
+			return tz
+		}
+	}
+	if p, err := filepath.EvalSymlinks("/etc/localtime"); err == nil {
+		if _, zone, ok := strings.Cut(p, "zoneinfo/"); ok {
+			if zone == "Etc/UTC" {
+				return "UTC"
+			}
+			return zone
+		}
+	}
+	if b, err := os.ReadFile("/etc/timezone"); err == nil {
+		zone := strings.TrimSpace(string(b))
+		if zone == "Etc/UTC" {
+			return "UTC"
+		}
+		if _, err := time.LoadLocation(zone); err == nil {
+			return zone
+		}
+	}
+	return ""
+}
+
+// Port finds out whether a port can be listened on.
+func Port(bind netip.Addr, port int) facts.Port {
+	p := facts.Port{Address: ListenAddress(bind, port)}
+	err := try(bind, port)
+	switch {
+	case err == nil:
+		p.Free = true
+	case errors.Is(err, syscall.EADDRINUSE):
+		p.Holder = holder(port)
+		p.Next = NextPort(bind, port+1)
+	default:
+		p.Error = plainNet(err)
+	}
+	return p
+}
+
+// ListenAddress writes address and port as net.Listen takes them: for every
+// address of the machine, none.
+func ListenAddress(bind netip.Addr, port int) string {
+	if bind.IsUnspecified() {
+		return ":" + strconv.Itoa(port)
+	}
+	return netip.AddrPortFrom(bind, uint16(port)).String()
+}
+
+// NextPort gives the first free port from one on, within a hundred; 0 where
+// there is none.
+func NextPort(bind netip.Addr, from int) int {
+	for p := from; p < from+100 && p <= 65535; p++ {
+		if try(bind, p) == nil {
+			return p
+		}
+	}
+	return 0
+}
+
+func try(bind netip.Addr, port int) error {
+	l, err := net.Listen("tcp", ListenAddress(bind, port))
+	if err != nil {
+		return err
+	}
+	return l.Close()
+}
+
+func plainNet(err error) string {
+	var se syscall.Errno
+	if errors.As(err, &se) {
+		return se.Error()
+	}
+	return err.Error()
+}
+
+// holder says which program listens on a port, as far as we may know.
+func holder(port int) string {
+	inodes := map[string]bool{}
+	for _, table := range []string{"/proc/net/tcp", "/proc/net/tcp6"} {
+		b, err := os.ReadFile(table)
+		if err != nil {
+			continue
+		}
+		for line := range strings.Lines(string(b)) {
+			f := strings.Fields(line)
+			// local address and port in hex, state 0A for listening
+			if len(f) > 9 && f[3] == "0A" && strings.HasSuffix(f[1], fmt.Sprintf(":%04X", port)) {
+				inodes["socket:["+f[9]+"]"] = true
+			}
+		}
+	}
+	fds, _ := filepath.Glob("/proc/[0-9]*/fd/*")
+	for _, fd := range fds {
+		if to, err := os.Readlink(fd); err == nil && inodes[to] {
+			pid := strings.Split(fd, "/")[2]
+			name, _ := os.ReadFile("/proc/" + pid + "/comm")
+			return fmt.Sprintf("%s (pid %s)", strings.TrimSpace(string(name)), pid)
+		}
+	}
+	return ""
+}
+
+// Addresses gives the addresses under which other machines may reach this one:
+// those that are up, not loopback and not of an engine's bridges.
+func Addresses() []string {
+	var out []string
+	list, err := net.Interfaces()
+	if err != nil {
+		return nil
+	}
+	for _, i := range list {
+		if i.Flags&net.FlagUp == 0 || i.Flags&net.FlagLoopback != 0 {
+			continue
+		}
+		if _, err := os.Stat("/sys/class/net/" + i.Name + "/bridge"); err == nil {
+			continue
+		}
+		addrs, err := i.Addrs()
+		if err != nil {
+			continue
+		}
+		for _, a := range addrs {
+			if n, ok := a.(*net.IPNet); ok && n.IP.To4() != nil {
+				out = append(out, n.IP.String())
+			}
+		}
+	}
+	return out
+}

@@ -1,0 +1,172 @@
+package machine
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"net"
+	"net/netip"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/permit"
+)
+
+// TestDecisionsAgreeWithTheKernel makes files with random owners, modes and
+// ACLs, and compares what is computed with what the kernel tells a child that
+// has the account's numbers and no capability.
+func TestDecisionsAgreeWithTheKernel(t *testing.T) {
+	if os.Getuid() != 0 {
+		skip(t, "giving files to others takes root")
+	}
+	if _, err := exec.LookPath("setfacl"); err != nil {
+		skip(t, "setfacl is missing")
+	}
+	dir := t.TempDir()
+	for d := dir; d != "/"; d = filepath.Dir(d) {
+		if st, err := os.Stat(d); err != nil || st.Mode().Perm()&0o001 == 0 {
+			if err := os.Chmod(d, st.Mode().Perm()|0o011); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	r := rand.New(rand.NewPCG(20261123, 1))
+	ids := []int{41001, 41002, 41003}
+	pick := func() int { return ids[r.IntN(len(ids))] }
+	var paths []string
+	var acls strings.Builder
+	for i := range 400 {
+		p := filepath.Join(dir, fmt.Sprintf("f%03d", i))
+		if err := os.WriteFile(p, []byte("x"), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.Chown(p, pick(), pick()); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.Chmod(p, os.FileMode(r.IntN(512))); err != nil {
+			t.Fatal(err)
+		}
+		if r.IntN(2) == 0 {
+			// setfacl --restore takes many files at once.
+			perm := func() string { return permit.Perm(r.IntN(8)).String() }
+			fmt.Fprintf(&acls, "# file: %s\n", p)
+			fmt.Fprintf(&acls, "user::%s\ngroup::%s\nother::%s\nmask::%s\n", perm(), perm(), perm(), perm())
+			used := map[string]bool{}
+			for range r.IntN(4) {
+				e := fmt.Sprintf("%s:%d", []string{"user", "group"}[r.IntN(2)], pick())
+				if !used[e] {
+					used[e] = true
+					fmt.Fprintf(&acls, "%s:%s\n", e, perm())
+				}
+			}
+			acls.WriteString("\n")
+		}
+		paths = append(paths, p)
+	}
+	cmd := exec.Command("setfacl", "--restore=-")
+	cmd.Stdin = strings.NewReader(acls.String())
+	if out, err := cmd.CombinedOutput(); err != nil {
+		t.Fatalf("setfacl: %v\n%s", err, out)
+	}
+	checked, wrong := 0, 0
+	for range 12 {
+		id := permit.Identity{UID: uint32(pick())}
+		for range 1 + r.IntN(2) {
+			id.Groups = append(id.Groups, uint32(pick()))
+		}
+		// test(1) asks the kernel with faccessat and the effective ids.
+		child := exec.Command("sh", "-c", `for f; do for p in r w x; do [ -$p "$f" ] && printf 1 || printf 0; done; done`, "sh")
+		child.Args = append(child.Args, paths...)
+		child.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: id.UID, Gid: id.Groups[0], Groups: id.Groups}}
+		out, err := child.Output()
+		if err != nil || len(out) != 3*len(paths) {
+			t.Fatalf("the child said %d letters, %v", len(out), err)
+		}
+		for i, p := range paths {
+			it, err := Tree{}.Item(p)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for j, want := range []permit.Perm{permit.Read, permit.Write, permit.Exec} {
+				checked++
+				d := permit.Decide(id, it.Attrs, want)
+				if d.Granted != (out[3*i+j] == '1') {
+					if wrong++; wrong > 8 {
+						continue
+					}
+					t.Errorf("%s for %+v, %s: computed %+v, the kernel says %c; %+v", p, id, want, d, out[3*i+j], it.Attrs)
+				}
+			}
+		}
+	}
+	if checked < 10000 {
+		t.Errorf("only %d decisions were compared", checked)
+	}
+}
+
+func skip(t *testing.T, why string) {
+	t.Helper()
+	if os.Getenv("COZYSHELF_TEST_STRICT") == "1" {
+		t.Fatal(why)
+	}
+	t.Skip(why)
+}
+
+func TestPortsInUseNameTheirHolderAndTheNextFree(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	port := l.Addr().(*net.TCPAddr).Port
+	lo := netip.MustParseAddr("127.0.0.1")
+	p := Port(lo, port)
+	if p.Free || !strings.Contains(p.Holder, fmt.Sprint(os.Getpid())) || p.Next <= port {
+		t.Errorf("got %+v, want it held by pid %d", p, os.Getpid())
+	}
+	if p := Port(netip.MustParseAddr("192.0.2.77"), port); p.Error == "" {
+		t.Errorf("an address that is not ours: got %+v", p)
+	}
+	if n := NextPort(lo, port); n == port || n == 0 {
+		t.Errorf("next free: got %d", n)
+	}
+}
+
+func TestFoldersAreToldAsTheyAre(t *testing.T) {
+	dir := t.TempDir()
+	file := filepath.Join(dir, "file")
+	if err := os.WriteFile(file, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Symlink(dir, filepath.Join(dir, "link")); err != nil {
+		t.Fatal(err)
+	}
+	if f := folder(file); !f.Exists || f.IsFolder {
+		t.Errorf("a file: got %+v", f)
+	}
+	if f := folder(filepath.Join(dir, "link")); !f.IsFolder || f.Real != dir {
+		t.Errorf("a link: got %+v", f)
+	}
+	if f := folder(filepath.Join(dir, "a", "b")); f.Exists || f.Parent != dir || !f.Creatable || f.Free == 0 {
+		t.Errorf("a missing folder: got %+v", f)
+	}
+	if f := folder(filepath.Join(file, "below")); f.IsFolder || f.Creatable {
+		t.Errorf("below a file: got %+v", f)
+	}
+}
+
+func TestAccountsAreFoundByNameAndNumber(t *testing.T) {
+	if a := Account(household.Server{RunAs: "root"}); !a.Known || a.UID != 0 || a.Name != "root" {
+		t.Errorf("root: got %+v", a)
+	}
+	if a := Account(household.Server{RunAs: "61234:61235"}); !a.Known || a.UID != 61234 || a.GID != 61235 || a.Name != "" {
+		t.Errorf("numbers: got %+v", a)
+	}
+	if a := Account(household.Server{RunAs: "no-such-keeper"}); a.Known || a.Why == "" {
+		t.Errorf("nobody: got %+v", a)
+	}
+}

@@ -1,0 +1,201 @@
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"cozyshelf/internal/core/allowance"
+)
+
+// Member is a person with an account.
+type Member struct {
+	ID       int64          `json:"id"`
+	Name     string         `json:"name"`
+	Role     allowance.Role `json:"role"`
+	Away     bool           `json:"away"`
+	Created  time.Time      `json:"created"`
+	Devices  int            `json:"devices"`
+	Seen     time.Time      `json:"last_seen,omitzero"`
+	Password string         `json:"-"` // argon2id, PHC string
+}
+
+// Device is a client that a member has signed in from.
+type Device struct {
+	ID      int64     `json:"id"`
+	Member  int64     `json:"-"`
+	Name    string    `json:"name"`
+	Created time.Time `json:"created"`
+	Seen    time.Time `json:"last_seen"`
+	Expires time.Time `json:"expires"`
+}
+
+// Fold is the form in which names are compared.
+func Fold(name string) string { return strings.ToLower(strings.TrimSpace(name)) }
+
+// ErrLastAdmin says that the household would be left without an administrator.
+var ErrLastAdmin = errors.New("the last administrator")
+
+// ErrFirstAdmin says that the first member must be an administrator.
+var ErrFirstAdmin = errors.New("the first member must be an administrator")
+
+// AddMember adds a member. The first must be an administrator.
+func (s *Store) AddMember(ctx context.Context, m Member, now time.Time) (Member, error) {
+	err := s.change(ctx, func(tx *sql.Tx) error {
+		var all, same int
+		if err := tx.QueryRowContext(ctx, "SELECT count(*), count(*) FILTER (WHERE folded = ?) FROM members", Fold(m.Name)).Scan(&all, &same); err != nil {
+			return err
+		}
+		if same > 0 {
+			return fmt.Errorf("member %s %w", m.Name, ErrExists)
+		}
+		if all == 0 && m.Role != allowance.Admin {
+			return ErrFirstAdmin
+		}
+		m.Created = now
+		res, err := tx.ExecContext(ctx, "INSERT INTO members (name, folded, role, away, password, created) VALUES (?, ?, ?, ?, ?, ?)",
+			m.Name, Fold(m.Name), m.Role, m.Away, m.Password, milli(now))
+		if err == nil {
+			m.ID, err = res.LastInsertId()
+		}
+		return err
+	})
+	return m, err
+}
+
+// change runs a function in a transaction that is committed if it gives no error.
+func (s *Store) change(ctx context.Context, do func(*sql.Tx) error) error {
+	tx, err := s.w.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if err := do(tx); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+const memberColumns = `SELECT m.id, m.name, m.role, m.away, m.created, m.password,
+	(SELECT count(*) FROM devices d WHERE d.member = m.id), coalesce((SELECT max(seen) FROM devices d WHERE d.member = m.id), 0) FROM members m `
+
+func scanMember(r *sql.Rows, m *Member) error {
+	var created, seen int64
+	err := r.Scan(&m.ID, &m.Name, &m.Role, &m.Away, &created, &m.Password, &m.Devices, &seen)
+	m.Created, m.Seen = fromMilli(created), fromMilli(seen)
+	return err
+}
+
+// Members gives all members in the order in which they were added.
+func (s *Store) Members(ctx context.Context) ([]Member, error) {
+	return rows(ctx, s.r, scanMember, memberColumns+"ORDER BY m.id")
+}
+
+// Member finds a member by name, in any case of letters.
+func (s *Store) Member(ctx context.Context, name string) (Member, error) {
+	return one(rows(ctx, s.r, scanMember, memberColumns+"WHERE m.folded = ?", Fold(name)))
+}
+
+// RemoveMember removes a member with its devices and positions. Its plays stay.
+func (s *Store) RemoveMember(ctx context.Context, name string) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		var role allowance.Role
+		err := tx.QueryRowContext(ctx, "SELECT role FROM members WHERE folded = ?", Fold(name)).Scan(&role)
+		if errors.Is(err, sql.ErrNoRows) {
+			return ErrNotFound
+		}
+		if err != nil {
+			return err
+		}
+		var all, admins int
+		if err := tx.QueryRowContext(ctx, "SELECT count(*), count(*) FILTER (WHERE role = 'admin') FROM members").Scan(&all, &admins); err != nil {
+			return err
+		}
+		if role == allowance.Admin && admins == 1 && all > 1 {
+			return ErrLastAdmin
+		}
+		_, err = tx.ExecContext(ctx, "DELETE FROM members WHERE folded = ?", Fold(name))
+		return err
+	})
+}
+
+// SetPassword gives a member a new password and signs all its devices out.
+func (s *Store) SetPassword(ctx context.Context, name, password string) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		var id int64
+		err := tx.QueryRowContext(ctx, "UPDATE members SET password = ? WHERE folded = ? RETURNING id", password, Fold(name)).Scan(&id)
+		if errors.Is(err, sql.ErrNoRows) {
+			return ErrNotFound
+		}
+		if err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, "DELETE FROM devices WHERE member = ?", id)
+		return err
+	})
+}
+
+// SetAway lets a member use the server from outside the home, or not.
+func (s *Store) SetAway(ctx context.Context, name string, away bool) error {
+	res, err := s.w.ExecContext(ctx, "UPDATE members SET away = ? WHERE folded = ?", away, Fold(name))
+	if err != nil {
+		return err
+	}
+	if n, err := res.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(err, ErrNotFound)
+	}
+	return nil
+}
+
+// AddDevice notes a device that signed in. token is the token itself; only its
+// hash is kept.
+func (s *Store) AddDevice(ctx context.Context, member int64, name, token string, now, expires time.Time) (Device, error) {
+	d := Device{Member: member, Name: name, Created: now, Seen: now, Expires: expires}
+	hash := sha256.Sum256([]byte(token))
+	err := s.change(ctx, func(tx *sql.Tx) error {
+		// Long expired devices go at this occasion.
+		if _, err := tx.ExecContext(ctx, "DELETE FROM devices WHERE expires < ?", milli(now)); err != nil {
+			return err
+		}
+		res, err := tx.ExecContext(ctx, "INSERT INTO devices (member, name, token, created, seen, expires) VALUES (?, ?, ?, ?, ?, ?)", member, name, hash[:], milli(now), milli(now), milli(expires))
+		if err == nil {
+			d.ID, err = res.LastInsertId()
+		}
+		return err
+	})
+	return d, err
+}
+
+// Authenticate finds who a token belongs to. An unknown or expired one gives
+// ErrNotFound.
+func (s *Store) Authenticate(ctx context.Context, token string, now time.Time) (Member, Device, error) {
+	hash := sha256.Sum256([]byte(token))
+	type both struct {
+		m Member
+		d Device
+	}
+	b, err := one(rows(ctx, s.r, func(r *sql.Rows, b *both) error {
+		var created, seen, expires int64
+		err := r.Scan(&b.m.ID, &b.m.Name, &b.m.Role, &b.m.Away, &b.d.ID, &b.d.Name, &created, &seen, &expires)
+		b.d.Created, b.d.Seen, b.d.Expires, b.d.Member = fromMilli(created), fromMilli(seen), fromMilli(expires), b.m.ID
+		return err
+	}, `SELECT m.id, m.name, m.role, m.away, d.id, d.name, d.created, d.seen, d.expires
+		FROM devices d JOIN members m ON m.id = d.member WHERE d.token = ? AND d.expires > ?`, hash[:], milli(now)))
+	return b.m, b.d, err
+}
+
+// TouchDevice notes that a device was used, and until when it stays signed in.
+func (s *Store) TouchDevice(ctx context.Context, id int64, now, expires time.Time) error {
+	_, err := s.w.ExecContext(ctx, "UPDATE devices SET seen = ?, expires = ? WHERE id = ?", milli(now), milli(expires), id)
+	return err
+}
+
+// RemoveDevice signs a device out.
+func (s *Store) RemoveDevice(ctx context.Context, id int64) error {
+	_, err := s.w.ExecContext(ctx, "DELETE FROM devices WHERE id = ?", id)
+	return err
+}

@@ -1,0 +1,116 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"time"
+
+	"cozyshelf/internal/core/usage"
+)
+
+const playColumns = `SELECT id, member, shelf, title, part, device, address, away, started, seen, ended, from_pos, position, duration, watched, bytes, done FROM plays `
+
+func scanPlay(r *sql.Rows, p *usage.Play) error {
+	var started, seen, ended int64
+	err := r.Scan(&p.ID, &p.Member, &p.Shelf, &p.Title, &p.Part, &p.Device, &p.Address, &p.Away, &started, &seen, &ended, &p.From, &p.Position, &p.Duration, &p.Watched, &p.Bytes, &p.Done)
+	p.Started, p.Seen, p.Ended = fromMilli(started), fromMilli(seen), fromMilli(ended)
+	return err
+}
+
+// BeginPlay opens a play, or continues one of the same device and file that
+// ended a short while ago.
+func (s *Store) BeginPlay(ctx context.Context, p usage.Play, device, file int64, now time.Time) (usage.Play, error) {
+	err := s.change(ctx, func(tx *sql.Tx) error {
+		list, err := rows(ctx, tx, scanPlay, playColumns+"WHERE device_id = ? AND file = ? AND seen > ? ORDER BY seen DESC LIMIT 1", device, file, milli(now.Add(-usage.MergeWithin)))
+		if err != nil {
+			return err
+		}
+		// What was seen to the end and is begun again is a new play.
+		if len(list) == 1 && (!list[0].Done || p.From > list[0].Duration/2) {
+			p = list[0]
+			p.Seen, p.Ended = now, time.Time{}
+			_, err = tx.ExecContext(ctx, "UPDATE plays SET seen = ?, ended = 0 WHERE id = ?", milli(now), p.ID)
+			return err
+		}
+		p.Started, p.Seen = now, now
+		p.Position = p.From
+		res, err := tx.ExecContext(ctx, `INSERT INTO plays (member, shelf, title, part, file, device, device_id, address, away, started, seen, from_pos, position, duration, watched, bytes, done)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, 0, 0)`,
+			p.Member, p.Shelf, p.Title, p.Part, file, p.Device, device, p.Address, p.Away, milli(now), milli(now), p.From, p.From, p.Duration)
+		if err == nil {
+			p.ID, err = res.LastInsertId()
+		}
+		return err
+	})
+	return p, err
+}
+
+// Mark is what is noted of a stream that goes on: sums so far.
+type Mark struct {
+	Play     int64
+	Position float64
+	Watched  float64
+	Bytes    int64
+	Done     bool
+	Over     bool
+	At       time.Time
+
+	// Where the member will resume. A Member of 0 leaves that as it is.
+	Member, File int64
+}
+
+// MarkPlays notes the marks, all or none.
+func (s *Store) MarkPlays(ctx context.Context, marks ...Mark) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		for _, m := range marks {
+			ended := int64(0)
+			if m.Over {
+				ended = milli(m.At)
+			}
+			if _, err := tx.ExecContext(ctx, "UPDATE plays SET position = ?, watched = ?, bytes = ?, done = ?, seen = ?, ended = ? WHERE id = ?",
+				m.Position, m.Watched, m.Bytes, m.Done, milli(m.At), ended, m.Play); err != nil {
+				return err
+			}
+			if m.Member == 0 {
+				continue
+			}
+			if _, err := tx.ExecContext(ctx, "INSERT INTO positions (member, file, position, updated) VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET position = excluded.position, updated = excluded.updated",
+				m.Member, m.File, m.Position, milli(m.At)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// CloseStale ends the plays that nobody has closed, such as after a crash, at
+// the moment they were last seen.
+func (s *Store) CloseStale(ctx context.Context) error {
+	_, err := s.w.ExecContext(ctx, "UPDATE plays SET ended = seen WHERE ended = 0")
+	return err
+}
+
+// PlayFilter says which plays are wanted. Zero fields leave all in.
+type PlayFilter struct {
+	Member string
+	Since  time.Time
+	Open   bool // streams that go on
+	Limit  int
+}
+
+// Plays gives plays, the latest first.
+func (s *Store) Plays(ctx context.Context, f PlayFilter) ([]usage.Play, error) {
+	limit := f.Limit
+	if limit <= 0 {
+		limit = -1
+	}
+	return rows(ctx, s.r, scanPlay, playColumns+"WHERE (? = '' OR lower(member) = ?) AND seen >= ? AND (NOT ? OR ended = 0) ORDER BY started DESC, id DESC LIMIT ?",
+		f.Member, Fold(f.Member), milli(f.Since), f.Open, limit)
+}
+
+// Format is the number of the newest migration applied.
+func (s *Store) Format(ctx context.Context) (int, error) {
+	var v int
+	err := s.r.QueryRowContext(ctx, "SELECT max(version_id) FROM goose_db_version").Scan(&v)
+	return v, err
+}

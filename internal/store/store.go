@@ -1,0 +1,137 @@
+// Package store keeps what the server knows: members and their devices, the
+// titles on the shelves, positions and plays. It is one SQLite database in the
+// state folder. What a method has returned without error is on the disk.
+//
+// One connection writes; others read beside it (write-ahead log). The schema is
+// in migrations/, applied in order when the store is opened.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"time"
+
+	"github.com/pressly/goose/v3"
+	_ "modernc.org/sqlite" // the driver
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// What methods may fail with, beside errors of the database.
+var (
+	ErrNotFound = errors.New("not known")
+	ErrExists   = errors.New("exists already")
+)
+
+// Store is an open store.
+type Store struct {
+	w *sql.DB // the one connection that writes
+	r *sql.DB
+}
+
+// Open opens the store at a path, making it or bringing its schema up to date.
+func Open(ctx context.Context, path string) (*Store, error) {
+	dsn := func(extra string) string {
+		return (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: "_pragma=busy_timeout(10000)&_pragma=foreign_keys(1)&_pragma=synchronous(FULL)&_pragma=temp_store(MEMORY)" + extra}).String()
+	}
+	w, err := sql.Open("sqlite", dsn("&_pragma=journal_mode(WAL)&_txlock=immediate"))
+	if err != nil {
+		return nil, err
+	}
+	w.SetMaxOpenConns(1)
+	r, err := sql.Open("sqlite", dsn("&_pragma=query_only(1)"))
+	if err != nil {
+		w.Close()
+		return nil, err
+	}
+	r.SetMaxOpenConns(4)
+	r.SetMaxIdleConns(2)
+	r.SetConnMaxIdleTime(time.Minute)
+	s := &Store{w, r}
+	if err := s.migrate(ctx); err != nil {
+		s.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+func (s *Store) migrate(ctx context.Context) error {
+	dir, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	p, err := goose.NewProvider(goose.DialectSQLite3, s.w, dir)
+	if err != nil {
+		return err
+	}
+	if _, err := p.Up(ctx); err != nil {
+		return fmt.Errorf("bringing the store up to date: %w", err)
+	}
+	return nil
+}
+
+// Close closes the store.
+func (s *Store) Close() error { return errors.Join(s.r.Close(), s.w.Close()) }
+
+// Ping reports whether the store can be read and written.
+func (s *Store) Ping(ctx context.Context) error {
+	tx, err := s.w.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	var n int
+	return tx.QueryRowContext(ctx, "SELECT count(*) FROM members").Scan(&n)
+}
+
+func milli(t time.Time) int64 {
+	if t.IsZero() {
+		return 0
+	}
+	return t.UnixMilli()
+}
+
+func fromMilli(n int64) time.Time {
+	if n == 0 {
+		return time.Time{}
+	}
+	return time.UnixMilli(n)
+}
+
+// rows runs a query and gives each row to scan.
+func rows[T any](ctx context.Context, db interface {
+	QueryContext(context.Context, string, ...any) (*sql.Rows, error)
+}, scan func(*sql.Rows, *T) error, query string, args ...any) ([]T, error) {
+	rs, err := db.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rs.Close()
+	out := []T{}
+	for rs.Next() {
+		var v T
+		if err := scan(rs, &v); err != nil {
+			return nil, err
+		}
+		out = append(out, v)
+	}
+	return out, rs.Err()
+}
+
+// one gives the only row, or ErrNotFound.
+func one[T any](list []T, err error) (T, error) {
+	var zero T
+	if err != nil {
+		return zero, err
+	}
+	if len(list) == 0 {
+		return zero, ErrNotFound
+	}
+	return list[0], nil
+}
