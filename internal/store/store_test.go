@@ -1,0 +1,199 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"cozyshelf/internal/core/allowance"
+	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/usage"
+)
+
+var ctx = context.Background()
+
+func fresh(t *testing.T) (*Store, string) {
+	t.Helper()
+	// A question mark and a per cent sign must not be taken for parts of an address.
+	p := filepath.Join(t.TempDir(), "store %3f?.db")
+	s, err := Open(ctx, p)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	return s, p
+}
+
+func add(t *testing.T, s *Store, name string, role allowance.Role) Member {
+	t.Helper()
+	m, err := s.AddMember(ctx, Member{Name: name, Role: role}, time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	return m
+}
+
+func TestMembersFollowTheRulesOfTheHousehold(t *testing.T) {
+	s, _ := fresh(t)
+	if _, err := s.AddMember(ctx, Member{Name: "bram", Role: allowance.Child}, time.Now()); !errors.Is(err, ErrFirstAdmin) {
+		t.Errorf("a child first: got %v", err)
+	}
+	add(t, s, "Wren", allowance.Admin)
+	if _, err := s.AddMember(ctx, Member{Name: "wren ", Role: allowance.Adult}, time.Now()); !errors.Is(err, ErrExists) {
+		t.Errorf("the same name in other letters: got %v", err)
+	}
+	add(t, s, "ozan", allowance.Adult)
+	if err := s.RemoveMember(ctx, "wren"); !errors.Is(err, ErrLastAdmin) {
+		t.Errorf("removing the last administrator: got %v", err)
+	}
+	if err := s.RemoveMember(ctx, "nobody"); !errors.Is(err, ErrNotFound) {
+		t.Errorf("removing nobody: got %v", err)
+	}
+	if err := s.RemoveMember(ctx, "OZAN"); err != nil {
+		t.Error(err)
+	}
+	if list, err := s.Members(ctx); err != nil || len(list) != 1 || list[0].Name != "Wren" {
+		t.Errorf("got %+v, %v", list, err)
+	}
+}
+
+func TestTokensAreKeptAsHashesAndEnd(t *testing.T) {
+	s, path := fresh(t)
+	m := add(t, s, "wren", allowance.Admin)
+	now := time.Now()
+	if _, err := s.AddDevice(ctx, m.ID, "kitchen", "the-token-itself", now, now.Add(time.Hour)); err != nil {
+		t.Fatal(err)
+	}
+	if got, _, err := s.Authenticate(ctx, "the-token-itself", now); err != nil || got.Name != "wren" {
+		t.Errorf("got %+v, %v", got, err)
+	}
+	for token, at := range map[string]time.Time{"forged": now, "": now, "the-token-itself": now.Add(2 * time.Hour)} {
+		if _, _, err := s.Authenticate(ctx, token, at); !errors.Is(err, ErrNotFound) {
+			t.Errorf("%q: got %v, want it not known", token, err)
+		}
+	}
+	if err := s.SetPassword(ctx, "wren", "x"); err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := s.Authenticate(ctx, "the-token-itself", now); !errors.Is(err, ErrNotFound) {
+		t.Errorf("after a new password: got %v", err)
+	}
+	out, err := exec.Command("grep", "-c", "the-token-itself", path, path+"-wal").CombinedOutput()
+	if err == nil {
+		t.Errorf("the token lies in the file: %s", out)
+	}
+}
+
+func TestPlaysAreContinuedShortlyAfterAndNotLater(t *testing.T) {
+	s, _ := fresh(t)
+	now := time.Now()
+	p := usage.Play{Member: "wren", Shelf: "films", Title: "Copper Kite", Duration: 100}
+	first, err := s.BeginPlay(ctx, p, 1, 1, now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	mark := func(m Mark) {
+		t.Helper()
+		if err := s.MarkPlays(ctx, m); err != nil {
+			t.Fatal(err)
+		}
+	}
+	mark(Mark{Play: first.ID, Position: 40, Watched: 40, Bytes: 1000, At: now.Add(time.Minute), Over: true})
+	for what, c := range map[string]struct {
+		device, file int64
+		at           time.Duration
+		same         bool
+	}{
+		"soon":           {1, 1, 2 * time.Minute, true},
+		"another device": {2, 1, 2 * time.Minute, false},
+		"another file":   {1, 2, 2 * time.Minute, false},
+		"much later":     {1, 1, time.Hour, false},
+	} {
+		got, err := s.BeginPlay(ctx, p, c.device, c.file, now.Add(c.at))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if (got.ID == first.ID) != c.same {
+			t.Errorf("%s: got play %d after %d", what, got.ID, first.ID)
+		}
+		if got.ID == first.ID && (got.Watched != 40 || got.Bytes != 1000) {
+			t.Errorf("%s: what was counted is lost: %+v", what, got)
+		}
+		if got.ID != first.ID {
+			mark(Mark{Play: got.ID, At: now.Add(-time.Hour), Over: true})
+		}
+	}
+	if open, err := s.Plays(ctx, PlayFilter{Open: true}); err != nil || len(open) != 1 {
+		t.Errorf("streams now: got %+v, %v", open, err)
+	}
+	if err := s.CloseStale(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if open, _ := s.Plays(ctx, PlayFilter{Open: true}); len(open) != 0 {
+		t.Errorf("after closing: got %+v", open)
+	}
+}
+
+func TestFiguresAgreeWithSqlite(t *testing.T) {
+	if _, err := exec.LookPath("sqlite3"); err != nil {
+		t.Skip("sqlite3 is missing")
+	}
+	s, path := fresh(t)
+	c, err := s.BeginScan(ctx, "films", household.Films, time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"a", "b\xff", "Ä"} {
+		if err := c.Folder(ctx, FolderFound{Root: "/srv/films", Path: name, Signature: "s", Files: []FileFound{
+			{Found: Found{Name: name, Title: name, Size: 10, Duration: 2.5, Content: "video"}},
+			{Found: Found{Name: name + "2", Title: name, Size: 1, Problem: "broken", Content: "video"}},
+		}}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := c.Flush(ctx); err != nil {
+		t.Fatal(err)
+	}
+	f, err := s.Figures(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if want := (ShelfFigures{Titles: 3, Files: 6, Problems: 3, Duration: 7.5, Size: 33}); f["films"] != want {
+		t.Errorf("got %+v, want %+v", f["films"], want)
+	}
+	out, err := exec.Command("sqlite3", path, "SELECT count(*), total(size), total(duration) FROM files; PRAGMA integrity_check;").Output()
+	if got := strings.Fields(string(out)); err != nil || len(got) != 2 || got[0] != "6|33.0|7.5" || got[1] != "ok" {
+		t.Errorf("sqlite says %q, %v", out, err)
+	}
+	if format, err := s.Format(ctx); err != nil || format < 1 {
+		t.Errorf("format: %d, %v", format, err)
+	}
+}
+
+func TestShelvesThatAreTakenAwayKeepTheirHistory(t *testing.T) {
+	s, _ := fresh(t)
+	c, _ := s.BeginScan(ctx, "films", household.Films, time.Now())
+	if err := c.Folder(ctx, FolderFound{Root: "/srv/films", Signature: "s", Files: []FileFound{{Found: Found{Name: "a", Title: "a"}}}}); err != nil {
+		t.Fatal(err)
+	}
+	if err := c.Flush(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.DropShelves(ctx, map[[2]string]bool{}, time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	if list, _ := s.Titles(ctx, ""); len(list) != 0 {
+		t.Errorf("got %+v", list)
+	}
+	f, err := s.Folders(ctx, "films", "/srv/films")
+	if err != nil || len(f) != 1 || f[0].Signature != "" {
+		t.Fatalf("got %+v, %v", f, err)
+	}
+	if k, err := s.Known(ctx, f[0].ID); err != nil || len(k) != 1 || !k[0].Gone {
+		t.Errorf("got %+v, %v", k, err)
+	}
+}
