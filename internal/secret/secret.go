@@ -1,0 +1,118 @@
+// Package secret makes and checks passwords and tokens. Passwords are kept as
+// argon2id (RFC 9106) in the usual PHC string form; tokens are random and kept
+// only as a hash, by package store.
+package secret
+
+import (
+	"crypto/rand"
+	"crypto/subtle"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"strings"
+	"unicode/utf8"
+
+	"golang.org/x/crypto/argon2"
+)
+
+// What one hash costs: 19 MiB and two passes, which bears several sign-ins at
+// once on a small server.
+const (
+	memory  = 19 << 10 // KiB
+	passes  = 2
+	threads = 1
+	keyLen  = 32
+)
+
+// turn lets two hashes be made at once, so that sign-ins cannot use up the
+// memory.
+var turn = make(chan struct{}, 2)
+
+// Limits of a password, in characters and bytes.
+const (
+	LeastPassword = 8
+	MostPassword  = 512
+)
+
+// Judge says why a password cannot be taken, or nothing.
+func Judge(password, member string) string {
+	switch {
+	case !utf8.ValidString(password):
+		return "it is not valid UTF-8"
+	case utf8.RuneCountInString(password) < LeastPassword:
+		return fmt.Sprintf("it has fewer than %d characters", LeastPassword)
+	case len(password) > MostPassword:
+		return fmt.Sprintf("it has more than %d bytes", MostPassword)
+	case strings.EqualFold(password, member):
+		return "it is the member's name"
+	case strings.Count(password, password[:1]) == len(password):
+		return "it is one character over and over"
+	}
+	return ""
+}
+
+// Hash makes the string that is kept of a password.
+func Hash(password string) string {
+	salt := make([]byte, 16)
+	rand.Read(salt) // never fails, see crypto/rand
+	key := derive(password, salt, passes, memory, threads, keyLen)
+	b := base64.RawStdEncoding
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, memory, passes, threads, b.EncodeToString(salt), b.EncodeToString(key))
+}
+
+func derive(password string, salt []byte, t, m uint32, p uint8, n uint32) []byte {
+	turn <- struct{}{}
+	defer func() { <-turn }()
+	return argon2.IDKey([]byte(password), salt, t, m, p, n)
+}
+
+// Check reports whether a password is the one that was hashed. A hash of an
+// unknown form is an error.
+func Check(hash, password string) (bool, error) {
+	parts := strings.Split(hash, "$")
+	if len(parts) != 6 || parts[1] != "argon2id" {
+		return false, errors.New("a password is kept in a form that is not known")
+	}
+	var v int
+	var m, t uint32
+	var p uint8
+	if _, err := fmt.Sscanf(parts[2]+" "+parts[3], "v=%d m=%d,t=%d,p=%d", &v, &m, &t, &p); err != nil || v != argon2.Version || m > 1<<20 || t == 0 || t > 100 || p == 0 {
+		return false, errors.New("a password is kept with settings that are not known")
+	}
+	salt, err := base64.RawStdEncoding.DecodeString(parts[4])
+	if err != nil {
+		return false, err
+	}
+	key, err := base64.RawStdEncoding.DecodeString(parts[5])
+	if err != nil || len(key) == 0 {
+		return false, errors.New("a password is kept without its key")
+	}
+	return subtle.ConstantTimeCompare(key, derive(password, salt, t, m, p, uint32(len(key)))) == 1, nil
+}
+
+// Nobody is a hash that no password fits, to spend the same time on members
+// that do not exist.
+var Nobody = "$argon2id$v=19$m=19456,t=2,p=1$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA"
+
+// Token makes a token of 256 random bits.
+func Token() string {
+	b := make([]byte, 32)
+	rand.Read(b)
+	return base64.RawURLEncoding.EncodeToString(b)
+}
+
+// Passphrase makes a passphrase that can be said over the telephone: four
+// groups of three syllables, 72 random bits.
+func Passphrase() string {
+	b := make([]byte, 12)
+	rand.Read(b)
+	var s strings.Builder
+	for i, c := range b {
+		if i > 0 && i%3 == 0 {
+			s.WriteByte('-')
+		}
+		s.WriteByte("bdfghjklmnprstvz"[c&15])
+		s.WriteByte("aeiu"[c>>4&3])
+	}
+	return s.String()
+}

@@ -1,0 +1,219 @@
+package stream
+
+import (
+	"context"
+	"log/slog"
+	"sync"
+	"time"
+
+	"cozyshelf/internal/core/usage"
+	"cozyshelf/internal/store"
+)
+
+// Viewer is who is sent something: a member on a device, from an address.
+type Viewer struct {
+	Member   int64
+	Name     string
+	Device   int64
+	DeviceAs string
+	Address  string
+	Away     bool
+}
+
+// Plays is what a Tracker needs of the store.
+type Plays interface {
+	BeginPlay(ctx context.Context, p usage.Play, device, file int64, now time.Time) (usage.Play, error)
+	MarkPlays(ctx context.Context, marks ...store.Mark) error
+}
+
+// Tracker keeps account of the streams that go on. A stream is one file on one
+// device; it begins with the first bytes or report, and is over when the device
+// says so or has been silent for a while. What Report has acknowledged is on
+// the disk; bytes are noted every few seconds.
+type Tracker struct {
+	Store Plays
+	Log   *slog.Logger
+	Now   func() time.Time // time.Now where nil
+
+	mu   sync.Mutex
+	live map[key]*live
+}
+
+type key struct{ device, file int64 }
+
+type live struct {
+	mu     sync.Mutex
+	play   usage.Play
+	member int64
+	file   int64
+	told   time.Time // of the last report
+	dirty  bool
+	over   bool
+	opened bool
+}
+
+func (t *Tracker) now() time.Time {
+	if t.Now != nil {
+		return t.Now()
+	}
+	return time.Now()
+}
+
+// enter finds the stream of a viewer and a file, or begins one. The stream is
+// locked when it is returned.
+func (t *Tracker) enter(ctx context.Context, v Viewer, title store.Title, f store.File) (*live, error) {
+	for {
+		t.mu.Lock()
+		if t.live == nil {
+			t.live = map[key]*live{}
+		}
+		k := key{v.Device, f.ID}
+		l := t.live[k]
+		if l == nil {
+			l = &live{member: v.Member, file: f.ID}
+			t.live[k] = l
+		}
+		t.mu.Unlock()
+		l.mu.Lock()
+		if l.over {
+			l.mu.Unlock() // it ended while we waited; the next round makes a new one
+			t.drop(k, l)
+			continue
+		}
+		if l.opened {
+			return l, nil
+		}
+		p := usage.Play{
+			Member: v.Name, Shelf: title.Shelf, Title: title.Name, Part: f.Part, Device: v.DeviceAs,
+			Address: v.Address, Away: v.Away, From: f.ResumeAt, Duration: f.Duration,
+		}
+		now := t.now()
+		var err error
+		if l.play, err = t.Store.BeginPlay(ctx, p, v.Device, f.ID, now); err != nil {
+			l.over = true
+			l.mu.Unlock()
+			t.drop(k, l)
+			return nil, err
+		}
+		l.opened, l.told = true, now
+		return l, nil
+	}
+}
+
+func (t *Tracker) drop(k key, l *live) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.live[k] == l {
+		delete(t.live, k)
+	}
+}
+
+// Sending notes that a file is asked for, and gives a function to be told of
+// the bytes that leave.
+func (t *Tracker) Sending(ctx context.Context, v Viewer, title store.Title, f store.File) (count func(int64), err error) {
+	l, err := t.enter(ctx, v, title, f)
+	if err != nil {
+		return nil, err
+	}
+	l.play.Seen = t.now()
+	l.mu.Unlock()
+	return func(n int64) {
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		l.play.Bytes += n
+		l.play.Seen = t.now()
+		l.dirty = true
+	}, nil
+}
+
+// Report notes where a viewer is, in seconds, and whether watching is over.
+// When it returns without error the position is kept.
+func (t *Tracker) Report(ctx context.Context, v Viewer, title store.Title, f store.File, position float64, over bool) (usage.Play, error) {
+	l, err := t.enter(ctx, v, title, f)
+	if err != nil {
+		return usage.Play{}, err
+	}
+	defer l.mu.Unlock()
+	now := t.now()
+	p := l.play
+	p.Watched += usage.Advance(p.Position, position, now.Sub(l.told))
+	p.Position, p.Seen = position, now
+	p.Done = p.Done || usage.Finished(position, p.Duration)
+	m := mark(p, over)
+	m.Member, m.File = l.member, l.file
+	if err := t.Store.MarkPlays(ctx, m); err != nil {
+		return p, err // as if it had not been told
+	}
+	l.play, l.told, l.dirty = p, now, false
+	if over {
+		l.over = true
+		t.drop(key{v.Device, f.ID}, l)
+	}
+	return p, nil
+}
+
+func mark(p usage.Play, over bool) store.Mark {
+	return store.Mark{Play: p.ID, Position: p.Position, Watched: p.Watched, Bytes: p.Bytes, Done: p.Done, Over: over, At: p.Seen}
+}
+
+// Settle writes what has not been written and ends streams that were silent too
+// long; with all it ends every stream. It is to be called every few seconds.
+func (t *Tracker) Settle(ctx context.Context, all bool) error {
+	t.mu.Lock()
+	list := make(map[key]*live, len(t.live))
+	for k, l := range t.live {
+		list[k] = l
+	}
+	t.mu.Unlock()
+	var marks []store.Mark
+	var locked []*live
+	now := t.now()
+	for k, l := range list {
+		l.mu.Lock()
+		over := all || now.Sub(l.play.Seen) > usage.Silence
+		if !l.opened || l.over || !l.dirty && !over {
+			l.mu.Unlock()
+			continue
+		}
+		marks = append(marks, mark(l.play, over))
+		locked = append(locked, l)
+		if over {
+			l.over = true
+			t.drop(k, l)
+		}
+	}
+	// The streams stay locked until their marks are written, so that no report
+	// that comes meanwhile is overwritten by an older mark.
+	var err error
+	if len(marks) > 0 {
+		err = t.Store.MarkPlays(ctx, marks...)
+	}
+	for _, l := range locked {
+		if err == nil {
+			l.dirty = false
+		}
+		l.mu.Unlock()
+	}
+	return err
+}
+
+// Run settles every few seconds until the context ends, and once more then.
+func (t *Tracker) Run(ctx context.Context) {
+	tick := time.NewTicker(5 * time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+			if err := t.Settle(ctx, false); err != nil && ctx.Err() == nil {
+				t.Log.Error("plays could not be noted; it is tried again", "why", err)
+			}
+		case <-ctx.Done():
+			ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+			defer cancel()
+			if err := t.Settle(ctx, true); err != nil {
+				t.Log.Error("plays could not be noted at the end", "why", err)
+			}
+			return
+		}
+	}
+}
