@@ -199,3 +199,10 @@ func (s *Store) RemoveDevice(ctx context.Context, id int64) error {
 	_, err := s.w.ExecContext(ctx, "DELETE FROM devices WHERE id = ?", id)
 	return err
 }
+
+// AnyMember reports whether there is a member yet.
+func (s *Store) AnyMember(ctx context.Context) (bool, error) {
+	var any bool
+	err := s.r.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM members)").Scan(&any)
+	return any, err
+}

@@ -1,0 +1,477 @@
+package server
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"embed"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"html/template"
+	"net/http"
+	"strings"
+	"time"
+
+	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/media"
+	"cozyshelf/internal/core/naming"
+	"cozyshelf/internal/problem"
+	"cozyshelf/internal/store"
+
+	"github.com/dustin/go-humanize"
+)
+
+//go:embed pages
+var pageFiles embed.FS
+
+const nobodyStyle = `body{font:1.05rem/1.6 Georgia,"DejaVu Serif",serif;max-width:34rem;margin:14vh auto;padding:0 1.5rem;background:#f7f1e7;color:#33261d}pre{background:#fffaf2;border-left:4px solid #a4482b;padding:.8rem 1rem;overflow:auto}`
+
+// contentPolicy lets a page use what this server itself serves and nothing else.
+var contentPolicy = "default-src 'none'; script-src 'self'; style-src 'self' 'sha256-" + sum(nobodyStyle) + "'; img-src 'self'; media-src 'self'; connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
+
+func sum(s string) string {
+	h := sha256.Sum256([]byte(s))
+	return base64.StdEncoding.EncodeToString(h[:])
+}
+
+var pages = template.Must(template.New("").Funcs(template.FuncMap{
+	"clock":   clock,
+	"size":    func(n int64) string { return humanize.IBytes(uint64(max(0, n))) },
+	"label":   label,
+	"codecs":  func(f store.File) string { return f.Media.Codecs() },
+	"picture": picture,
+}).ParseFS(pageFiles, "pages/*.html"))
+
+// clock writes a number of seconds as people say it: "1 h 42 min", "14 s".
+func clock(seconds float64) string {
+	d := time.Duration(seconds * float64(time.Second)).Round(time.Second)
+	switch {
+	case d >= time.Hour:
+		return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
+	case d >= 10*time.Minute:
+		return fmt.Sprintf("%d min", int(d.Round(time.Minute).Minutes()))
+	case d >= time.Minute:
+		return fmt.Sprintf("%d min %02d s", int(d.Minutes()), int(d.Seconds())%60)
+	}
+	return fmt.Sprintf("%d s", int(d.Seconds()))
+}
+
+// label is how a part of a title is called; empty for a film.
+func label(f store.File) string {
+	switch {
+	case f.Season > 0 || f.Episode > 0 && f.Content == string(naming.Video):
+		s := fmt.Sprintf("S%02dE%02d", f.Season, f.Episode)
+		if f.Episode == 0 {
+			s = fmt.Sprintf("Season %d", f.Season)
+		}
+		return strings.TrimSpace(s + " " + f.Part)
+	case f.Episode > 0:
+		return fmt.Sprintf("%d. %s", f.Episode, f.Part)
+	}
+	return f.Part
+}
+
+func picture(f store.File) string {
+	if t := f.Media.First(media.Video); t.Width > 0 {
+		return fmt.Sprintf("%d×%d", t.Width, t.Height)
+	}
+	return ""
+}
+
+// frame is what every page needs.
+type frame struct {
+	Lang, Household, Heading, Member, Here, Stamp string
+	Shelves                                       []struct{ Name string }
+}
+
+func (s *Server) frame(v *visitor, heading, here string) frame {
+	f := frame{Lang: s.settings.Language, Household: s.settings.Name, Heading: heading, Here: here, Stamp: s.version}
+	if v != nil {
+		f.Member = v.member.Name
+	}
+	for _, sh := range s.settings.Shelves {
+		f.Shelves = append(f.Shelves, struct{ Name string }{sh.Name})
+	}
+	return f
+}
+
+func (s *Server) show(w http.ResponseWriter, status int, name string, data any) {
+	var b bytes.Buffer
+	if err := pages.ExecuteTemplate(&b, name+".html", data); err != nil {
+		s.log.Error("a page cannot be written", "page", name, "why", err)
+		http.Error(w, "This page cannot be shown; the administrator finds the reason in the log.", http.StatusInternalServerError)
+		return
+	}
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	w.WriteHeader(status)
+	_, _ = w.Write(b.Bytes()) // the client has gone, if this fails
+}
+
+func (s *Server) nobodyYet(w http.ResponseWriter) {
+	s.show(w, http.StatusServiceUnavailable, "nobody", struct {
+		frame
+		Style template.CSS
+	}{s.frame(nil, "", ""), template.CSS(nobodyStyle)})
+}
+
+// pages adds the pages to the published port.
+func (s *Server) pages(m *http.ServeMux) {
+	for name, kind := range map[string]string{"style.css": "text/css; charset=utf-8", "player.js": "text/javascript; charset=utf-8", "icon.svg": "image/svg+xml"} {
+		b, err := pageFiles.ReadFile("pages/" + name)
+		if err != nil {
+			panic(err) // it is embedded
+		}
+		m.HandleFunc("GET /assets/"+name, func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Content-Type", kind)
+			w.Header().Set("Cache-Control", "max-age=86400")
+			_, _ = w.Write(b) // the client has gone, if this fails
+		})
+	}
+	m.HandleFunc("POST /sign-in", s.pageSignIn)
+	m.HandleFunc("POST /sign-out", s.page(s.pageSignOut))
+	m.HandleFunc("GET /{$}", s.page(s.home))
+	m.HandleFunc("GET /shelf/{shelf}", s.page(s.pageShelf))
+	m.HandleFunc("GET /title/{title}", s.page(s.pageTitle))
+	m.HandleFunc("GET /play/{file}", s.page(s.pagePlay))
+	m.HandleFunc("GET /cover/{title}", s.page(s.cover))
+	m.HandleFunc("/", s.page(func(w http.ResponseWriter, r *http.Request) error { return nothing(r) }))
+}
+
+// page shows the sign-in to those who have not signed in, and problems as pages.
+func (s *Server) page(do func(http.ResponseWriter, *http.Request) error) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		err := s.identify(r)
+		if errors.Is(err, store.ErrNotFound) {
+			next := ""
+			if r.Method == http.MethodGet {
+				next = r.URL.Path
+			}
+			s.door(w, http.StatusUnauthorized, "", "", next)
+			return
+		}
+		if err == nil {
+			err = do(w, r)
+		}
+		if err == nil {
+			return
+		}
+		status := http.StatusInternalServerError
+		var st *statusError
+		if errors.As(err, &st) {
+			status = st.status
+		} else {
+			s.log.Error("a page failed", "path", r.URL.Path, "why", err)
+		}
+		p := problem.Of(err)
+		said := p.Why
+		if said == "" {
+			said = "Something went wrong."
+		}
+		s.show(w, status, "message", struct {
+			frame
+			Said, Fix string
+		}{s.frame(visitorOf(r), p.What, ""), said, p.Fix})
+	}
+}
+
+func (s *Server) door(w http.ResponseWriter, status int, said, name, next string) {
+	s.show(w, status, "signin", struct {
+		frame
+		Said, Name, Next string
+	}{s.frame(nil, "Sign in", ""), said, name, next})
+}
+
+// local keeps only paths on this server, so that nobody is sent elsewhere.
+func local(path string) string {
+	if !strings.HasPrefix(path, "/") || strings.HasPrefix(path, "//") || strings.ContainsAny(path, "\\\r\n") {
+		return "/"
+	}
+	return path
+}
+
+func (s *Server) pageSignIn(w http.ResponseWriter, r *http.Request) {
+	r.Body = http.MaxBytesReader(w, r.Body, 16<<10)
+	if err := r.ParseForm(); err != nil {
+		s.door(w, http.StatusBadRequest, "The form could not be read; please try again.", "", "")
+		return
+	}
+	name, next := strings.TrimSpace(r.PostForm.Get("name")), r.PostForm.Get("next")
+	token, _, err := s.signIn(r, name, r.PostForm.Get("password"), browser(r.UserAgent()), pageStays)
+	var st *statusError
+	switch {
+	case errors.As(err, &st):
+		said := strings.ToUpper(st.What[:1]) + st.What[1:] + "."
+		if st.status == http.StatusTooManyRequests {
+			said += " " + strings.ToUpper(st.Fix[:1]) + st.Fix[1:] + "."
+			w.Header().Set("Retry-After", fmt.Sprint(int(st.wait.Seconds())+1))
+		}
+		s.door(w, st.status, said, name, next)
+	case err != nil:
+		s.log.Error("sign-in could not be done", "why", err)
+		s.door(w, http.StatusInternalServerError, "The sign-in could not be done; the administrator finds the reason in the log.", name, next)
+	default:
+		http.SetCookie(w, &http.Cookie{Name: cookieName, Value: token, Path: "/", MaxAge: int(pageStays.Seconds()), HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: visitorOf(r).secure})
+		http.Redirect(w, r, local(next), http.StatusSeeOther)
+	}
+}
+
+// browser names a device by what its browser says of itself, in a few words.
+func browser(agent string) string {
+	system := ""
+	for _, w := range []string{"Android", "iPhone", "iPad", "Windows", "Macintosh", "Linux"} {
+		if strings.Contains(agent, w) {
+			system = " on " + w
+			break
+		}
+	}
+	return "browser" + system
+}
+
+func (s *Server) pageSignOut(w http.ResponseWriter, r *http.Request) error {
+	if err := s.store.RemoveDevice(r.Context(), visitorOf(r).device.ID); err != nil {
+		return err
+	}
+	http.SetCookie(w, &http.Cookie{Name: cookieName, Path: "/", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteLaxMode})
+	http.Redirect(w, r, "/", http.StatusSeeOther)
+	return nil
+}
+
+// board is a shelf as it is shown.
+type board struct {
+	Name, Count    string
+	Kind           household.Kind
+	Titles         []store.Title
+	Away, Scanning bool
+}
+
+func (s *Server) boards(r *http.Request, only string) ([]board, error) {
+	list, err := s.shelfList(r.Context())
+	if err != nil {
+		return nil, err
+	}
+	var out []board
+	for _, sh := range list {
+		if only != "" && sh.Name != only {
+			continue
+		}
+		b := board{Name: sh.Name, Kind: sh.Kind, Away: len(sh.Away) > 0, Scanning: sh.Scanning}
+		if b.Titles, err = s.store.Titles(r.Context(), sh.Name); err != nil {
+			return nil, err
+		}
+		if len(b.Titles) > 0 {
+			b.Count = fmt.Sprintf("%d · %s", len(b.Titles), humanize.IBytes(uint64(sh.Size)))
+		}
+		out = append(out, b)
+	}
+	return out, nil
+}
+
+// onHome is how many titles of a shelf the first page shows.
+const onHome = 18
+
+func (s *Server) home(w http.ResponseWriter, r *http.Request) error {
+	v := visitorOf(r)
+	boards, err := s.boards(r, "")
+	if err != nil {
+		return err
+	}
+	for i := range boards {
+		boards[i].Titles = boards[i].Titles[:min(onHome, len(boards[i].Titles))]
+	}
+	begun, err := s.store.Begun(r.Context(), v.member.ID, 4)
+	if err != nil {
+		return err
+	}
+	s.show(w, http.StatusOK, "home", struct {
+		frame
+		Begun  []store.Resume
+		Boards []board
+	}{s.frame(v, "", ""), begun, boards})
+	return nil
+}
+
+func (s *Server) pageShelf(w http.ResponseWriter, r *http.Request) error {
+	name := r.PathValue("shelf")
+	boards, err := s.boards(r, name)
+	if err != nil {
+		return err
+	}
+	if len(boards) == 0 {
+		return nothing(r)
+	}
+	s.show(w, http.StatusOK, "home", struct {
+		frame
+		Begun  []store.Resume
+		Boards []board
+	}{s.frame(visitorOf(r), name, name), nil, boards})
+	return nil
+}
+
+// group is a season, or all parts where there are none.
+type group struct {
+	Name  string
+	Files []store.File
+}
+
+func (s *Server) pageTitle(w http.ResponseWriter, r *http.Request) error {
+	t, err := s.title(r)
+	if err != nil {
+		return err
+	}
+	var groups []group
+	var first *store.File
+	for i, f := range t.Files {
+		name := ""
+		if t.Kind == household.Series {
+			name = fmt.Sprintf("Season %d", f.Season)
+			if f.Season == 0 {
+				name = "Specials"
+			}
+		}
+		if len(groups) == 0 || groups[len(groups)-1].Name != name {
+			groups = append(groups, group{Name: name})
+		}
+		g := &groups[len(groups)-1]
+		g.Files = append(g.Files, f)
+		// What was begun goes on; else the first that was not seen.
+		if f.Problem == "" && (first == nil || first.Seen && !f.Seen || first.ResumeAt == 0 && f.ResumeAt > 0) {
+			first = &t.Files[i]
+		}
+	}
+	s.show(w, http.StatusOK, "title", struct {
+		frame
+		Title  store.Title
+		First  *store.File
+		Groups []group
+	}{s.frame(visitorOf(r), t.Name, t.Shelf), t.Title, first, groups})
+	return nil
+}
+
+func (s *Server) pagePlay(w http.ResponseWriter, r *http.Request) error {
+	t, f, err := s.fileOf(r)
+	if err != nil {
+		return err
+	}
+	files, err := s.store.Files(r.Context(), t.ID, visitorOf(r).member.ID)
+	if err != nil {
+		return err
+	}
+	data := struct {
+		frame
+		Title         store.Title
+		File          store.File
+		Before, After *store.File
+		Doubt         string
+	}{frame: s.frame(visitorOf(r), t.Name, t.Shelf), Title: t, File: f}
+	for i := range files {
+		if files[i].ID == f.ID {
+			if i > 0 {
+				data.Before = &files[i-1]
+			}
+			if i+1 < len(files) {
+				data.After = &files[i+1]
+			}
+		}
+	}
+	if f.Content == string(naming.Video) && f.Media.Container != "" {
+		if _, why := f.Media.BrowserPlays(); why != "" {
+			data.Doubt = strings.ToUpper(why[:1]) + why[1:]
+		}
+	}
+	s.show(w, http.StatusOK, "play", data)
+	return nil
+}
+
+// cloths are the colours of covers: cloth, and the print on it.
+var cloths = [][2]string{
+	{"#7c3f2c", "#f3dcc0"}, {"#31544a", "#e9e0c4"}, {"#2f4562", "#eadfc8"}, {"#8a6a2f", "#fdf3da"},
+	{"#5b3a52", "#f0dfe0"}, {"#4d5a2f", "#eef0d5"}, {"#6b2f3a", "#f6dcd0"}, {"#3b4a4f", "#e3e9e4"},
+}
+
+// cover draws a title as a cloth-bound book; which cloth follows from its name.
+func (s *Server) cover(w http.ResponseWriter, r *http.Request) error {
+	id, err := number(r, "title")
+	if err != nil {
+		return err
+	}
+	t, err := s.store.Title(r.Context(), id)
+	if errors.Is(err, store.ErrNotFound) {
+		return nothing(r)
+	}
+	if err != nil {
+		return err
+	}
+	h := fnv.New32a()
+	h.Write([]byte(t.Name))
+	n := h.Sum32()
+	c := cloths[n%uint32(len(cloths))]
+	var b strings.Builder
+	fmt.Fprintf(&b, `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 180 240"><rect width="180" height="240" fill="%s"/><rect width="14" height="240" fill="#000" opacity=".22"/><rect x="14" width="2" height="240" fill="#fff" opacity=".12"/>`, c[0])
+	fmt.Fprintf(&b, `<rect x="26" y="12" width="142" height="216" rx="3" fill="none" stroke="%s" stroke-width="1.2" opacity=".75"/>`, c[1])
+	ornament(&b, n>>8, c[1])
+	lines := wrap(t.Name, 13, 5)
+	y := 62 - 6*len(lines)
+	for i, l := range lines {
+		fmt.Fprintf(&b, `<text x="97" y="%d" text-anchor="middle" font-family="Georgia, DejaVu Serif, serif" font-size="18" fill="%s">%s</text>`, y+22*i+6, c[1], template.HTMLEscapeString(l))
+	}
+	if t.By != "" || t.Year > 0 {
+		foot := t.By
+		if foot == "" {
+			foot = fmt.Sprint(t.Year)
+		}
+		fmt.Fprintf(&b, `<text x="97" y="217" text-anchor="middle" font-family="Georgia, DejaVu Serif, serif" font-size="11" fill="%s">%s</text>`, c[1], template.HTMLEscapeString(wrap(foot, 24, 1)[0]))
+	}
+	b.WriteString(`</svg>`)
+	w.Header().Set("Content-Type", "image/svg+xml")
+	w.Header().Set("Cache-Control", "private, max-age=3600")
+	_, _ = w.Write([]byte(b.String())) // the client has gone, if this fails
+	return nil
+}
+
+// ornament draws a small figure of rings, rays or waves.
+func ornament(b *strings.Builder, n uint32, colour string) {
+	fmt.Fprintf(b, `<g fill="none" stroke="%s" stroke-width="1.6" opacity=".85">`, colour)
+	switch n % 3 {
+	case 0:
+		for i := range 2 + n/3%3 {
+			fmt.Fprintf(b, `<circle cx="97" cy="160" r="%d"/>`, 8+9*i)
+		}
+	case 1:
+		for i := range 12 {
+			fmt.Fprintf(b, `<path d="M97 %dV%d" transform="rotate(%d 97 160)"/>`, 148, 128+n/3%3*4, i*30)
+		}
+		b.WriteString(`<circle cx="97" cy="160" r="7"/>`)
+	case 2:
+		for i := range 3 + n/3%3 {
+			fmt.Fprintf(b, `<path d="M57 %dq10 -9 20 0t20 0t20 0t20 0"/>`, 140+11*i)
+		}
+	}
+	b.WriteString(`</g>`)
+}
+
+// wrap breaks a text into lines of about width characters; what is too long is cut.
+func wrap(s string, width, most int) []string {
+	var lines []string
+	line := ""
+	for _, word := range strings.Fields(s) {
+		if r := []rune(word); len(r) > width+3 {
+			word = string(r[:width+2]) + "…"
+		}
+		switch {
+		case line == "":
+			line = word
+		case len([]rune(line))+1+len([]rune(word)) <= width:
+			line += " " + word
+		default:
+			lines = append(lines, line)
+			line = word
+		}
+	}
+	lines = append(lines, line)
+	if len(lines) > most {
+		lines = lines[:most]
+		lines[most-1] += "…"
+	}
+	return lines
+}

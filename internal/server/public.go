@@ -1,0 +1,305 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/netip"
+	"strconv"
+	"strings"
+	"time"
+
+	"cozyshelf/internal/core/allowance"
+	"cozyshelf/internal/core/naming"
+	"cozyshelf/internal/problem"
+	"cozyshelf/internal/secret"
+	"cozyshelf/internal/store"
+	"cozyshelf/internal/stream"
+)
+
+// How long a sign-in lasts: a browser's is prolonged while it is used.
+const (
+	pageStays   = 30 * 24 * time.Hour
+	deviceStays = 365 * 24 * time.Hour
+	cookieName  = "shelf_session"
+)
+
+// visitor is who asks: where from, and for a member who has signed in, as whom.
+type visitor struct {
+	address netip.Addr
+	away    bool
+	secure  bool // came over HTTPS, here or at a trusted proxy
+	member  store.Member
+	device  store.Device
+	cookie  bool // signed in by cookie, not by bearer token
+}
+
+type visitorKey struct{}
+
+func visitorOf(r *http.Request) *visitor { return r.Context().Value(visitorKey{}).(*visitor) }
+
+// public is the handler of the published port.
+func (s *Server) public() http.Handler {
+	m := http.NewServeMux()
+	m.HandleFunc("GET /healthz", s.healthz)
+	m.HandleFunc("GET /api/v1/openapi.json", openAPI)
+	m.HandleFunc("POST /api/v1/sign-in", answer(s.apiSignIn))
+	for pattern, h := range map[string]http.HandlerFunc{
+		"POST /api/v1/sign-out":              answer(s.apiSignOut),
+		"GET /api/v1/me":                     answer(func(r *http.Request) (any, error) { return me(visitorOf(r)), nil }),
+		"GET /api/v1/shelves":                answer(s.apiShelves),
+		"GET /api/v1/shelves/{shelf}/titles": answer(s.apiTitles),
+		"GET /api/v1/titles/{title}":         answer(s.apiTitle),
+		"GET /api/v1/files/{file}":           answer(s.apiFile),
+		"GET /api/v1/files/{file}/content":   s.content,
+		"PUT /api/v1/files/{file}/position":  answer(s.apiPosition),
+	} {
+		m.HandleFunc(pattern, s.signedIn(h))
+	}
+	m.HandleFunc("/api/", func(w http.ResponseWriter, r *http.Request) {
+		fail(w, &statusError{&problem.Problem{What: "there is nothing at this address", Where: r.Method + " " + r.URL.Path, Fix: "see /api/v1/openapi.json"}, http.StatusNotFound, 0})
+	})
+	s.pages(m)
+	// Requests that change something must come from our own pages, or from a
+	// program that sends no browser's headers.
+	cross := http.NewCrossOriginProtection()
+	cross.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		fail(w, &statusError{&problem.Problem{What: "the request comes from another site", Fix: "open the page itself and try again"}, http.StatusForbidden, 0})
+	}))
+	return s.arrive(s.empty(cross.Handler(m)))
+}
+
+// arrive works out where a request comes from, and sets the headers that every
+// answer has.
+func (s *Server) arrive(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		peer, err := netip.ParseAddrPort(r.RemoteAddr)
+		if err != nil {
+			http.Error(w, "no address", http.StatusBadRequest)
+			return
+		}
+		v := &visitor{secure: r.TLS != nil}
+		forwarded := r.Header.Values("X-Forwarded-For")
+		v.address = allowance.ClientAddress(peer.Addr(), forwarded, s.trusted)
+		if via := peer.Addr().Unmap().WithZone(""); len(forwarded) > 0 && v.address == via {
+			// Either it is not trusted, or it passed nothing on.
+			if _, told := s.warnedProxy.LoadOrStore(via, true); !told {
+				s.log.Warn("requests are forwarded by an address that is not a trusted proxy; it counts as the client itself", "address", via)
+			}
+		} else if len(forwarded) > 0 && r.Header.Get("X-Forwarded-Proto") == "https" {
+			v.secure = true
+		}
+		v.away = !allowance.AtHome(v.address)
+		h := w.Header()
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "same-origin")
+		h.Set("Content-Security-Policy", contentPolicy)
+		h.Set("Cross-Origin-Opener-Policy", "same-origin")
+		h.Set("Cross-Origin-Resource-Policy", "same-origin")
+		h.Set("Permissions-Policy", "camera=(), microphone=(), geolocation=()")
+		h.Set("X-Frame-Options", "DENY")
+		h.Set("Cache-Control", "no-store")
+		if v.secure {
+			h.Set("Strict-Transport-Security", "max-age=31536000")
+		}
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), visitorKey{}, v)))
+	})
+}
+
+// empty answers while there is no member yet: with the health, and a page that
+// says that the administrator has to add somebody on the host.
+func (s *Server) empty(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		any, err := s.store.AnyMember(r.Context())
+		if err != nil {
+			s.log.Error("the store cannot be read", "why", err)
+			http.Error(w, "The store cannot be read; the administrator finds the reason in the log.", http.StatusServiceUnavailable)
+			return
+		}
+		if any || r.URL.Path == "/healthz" {
+			next.ServeHTTP(w, r)
+			return
+		}
+		s.nobodyYet(w)
+	})
+}
+
+// identify finds out who asks, by bearer token or cookie.
+func (s *Server) identify(r *http.Request) error {
+	v := visitorOf(r)
+	token, bearer := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+	if !bearer {
+		c, err := r.Cookie(cookieName)
+		if err != nil {
+			return store.ErrNotFound
+		}
+		token, v.cookie = c.Value, true
+	}
+	now := time.Now()
+	m, d, err := s.store.Authenticate(r.Context(), token, now)
+	if err != nil {
+		return err
+	}
+	if v.away && !m.Away {
+		return s.tooFar(m, v)
+	}
+	v.member, v.device = m, d
+	// Now and then, not at each request.
+	if last, _ := s.touched.Load(d.ID); last == nil || now.Sub(last.(time.Time)) > time.Minute {
+		s.touched.Store(d.ID, now)
+		stays := deviceStays
+		if v.cookie {
+			stays = pageStays
+		}
+		if err := s.store.TouchDevice(r.Context(), d.ID, now, now.Add(stays)); err != nil {
+			s.log.Warn("a device could not be noted as seen", "why", err)
+		}
+	}
+	return nil
+}
+
+func (s *Server) tooFar(m store.Member, v *visitor) error {
+	s.log.Info("refused from away", "member", m.Name, "address", v.address)
+	return &statusError{&problem.Problem{
+		What: m.Name + " may not use this server from outside the home", Where: v.address.String(),
+		Why: "this account is for use at home only", Fix: "ask the household's administrator: cozyshelf member edit " + m.Name + " --away yes",
+	}, http.StatusForbidden, 0}
+}
+
+// signedIn lets members pass and answers others with a problem.
+func (s *Server) signedIn(next http.HandlerFunc) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		err := s.identify(r)
+		if errors.Is(err, store.ErrNotFound) {
+			w.Header().Set("WWW-Authenticate", `Bearer realm="shelf"`)
+			err = &statusError{&problem.Problem{What: "you are not signed in", Why: "there is no token, or it is not known, or it has expired", Fix: "sign in again"}, http.StatusUnauthorized, 0}
+		}
+		if err != nil {
+			fail(w, err)
+			return
+		}
+		next(w, r)
+	}
+}
+
+// signIn checks name and password, and gives a token for a device.
+func (s *Server) signIn(r *http.Request, name, password, device string, stays time.Duration) (string, store.Member, error) {
+	v, now := visitorOf(r), time.Now()
+	byMember, byAddress := store.Fold(name), v.address.String()
+	if wait := max(s.failedMember.Wait(byMember, now), s.failedAddress.Wait(byAddress, now)); wait > 0 {
+		s.log.Warn("sign-in refused for now, after too many failures", "address", v.address)
+		return "", store.Member{}, &statusError{&problem.Problem{
+			What: "too many sign-ins have failed", Why: "to keep guessers out, the next try has to wait",
+			Fix: fmt.Sprintf("try again in %s", wait.Round(time.Second)),
+		}, http.StatusTooManyRequests, wait}
+	}
+	m, err := s.store.Member(r.Context(), name)
+	known := err == nil
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return "", m, err
+	}
+	hash := m.Password
+	if !known {
+		hash = secret.Nobody // takes as long, and tells nothing
+	}
+	right, err := secret.Check(hash, password)
+	if err != nil {
+		return "", m, err
+	}
+	if !right || !known {
+		s.failedMember.Fail(byMember, now)
+		s.failedAddress.Fail(byAddress, now)
+		s.log.Warn("sign-in failed", "address", v.address)
+		return "", m, &statusError{&problem.Problem{What: "name or password is not right", Fix: "check both; an administrator can set a new password with cozyshelf member password"}, http.StatusUnauthorized, 0}
+	}
+	if v.away && !m.Away {
+		return "", m, s.tooFar(m, v)
+	}
+	s.failedMember.Forgive(byMember)
+	token := secret.Token()
+	if device = strings.TrimSpace(device); device == "" {
+		device = "unnamed device"
+	}
+	if len(device) > 80 {
+		device = strings.ToValidUTF8(device[:80], "")
+	}
+	if _, err := s.store.AddDevice(r.Context(), m.ID, device, token, now, now.Add(stays)); err != nil {
+		return "", m, err
+	}
+	s.log.Info("signed in", "member", m.Name, "device", device, "address", v.address, "away", v.away)
+	return token, m, nil
+}
+
+// number reads an id from the path. What is no number is as unknown as a number
+// that nothing has.
+func number(r *http.Request, name string) (int64, error) {
+	n, err := strconv.ParseInt(r.PathValue(name), 10, 64)
+	if err != nil {
+		return 0, nothing(r)
+	}
+	return n, nil
+}
+
+func nothing(r *http.Request) error {
+	return &statusError{&problem.Problem{What: "there is nothing at this address", Where: r.URL.Path, Why: "it is not on any shelf, or not any more", Fix: "look at the shelves again"}, http.StatusNotFound, 0}
+}
+
+// fileOf finds the file that a request names, with its title.
+func (s *Server) fileOf(r *http.Request) (store.Title, store.File, error) {
+	id, err := number(r, "file")
+	if err != nil {
+		return store.Title{}, store.File{}, err
+	}
+	f, err := s.store.File(r.Context(), id, visitorOf(r).member.ID)
+	if err == nil {
+		var t store.Title
+		if t, err = s.store.Title(r.Context(), f.Title); err == nil {
+			return t, f, nil
+		}
+	}
+	if errors.Is(err, store.ErrNotFound) {
+		err = nothing(r)
+	}
+	return store.Title{}, f, err
+}
+
+func (v *visitor) viewer() stream.Viewer {
+	return stream.Viewer{Member: v.member.ID, Name: v.member.Name, Device: v.device.ID, DeviceAs: v.device.Name, Address: v.address.String(), Away: v.away}
+}
+
+// content sends a file as it is.
+func (s *Server) content(w http.ResponseWriter, r *http.Request) {
+	t, f, err := s.fileOf(r)
+	if err != nil {
+		fail(w, err)
+		return
+	}
+	file, err := s.find(f)
+	if err != nil {
+		why := f.Problem
+		if why == "" {
+			why = "it is away, or may not be read"
+		}
+		s.log.Error("a file cannot be sent", "shelf", f.Shelf, "file", f.Path, "why", err)
+		fail(w, &statusError{&problem.Problem{What: "the file cannot be sent", Where: f.Path, Why: why, Fix: "ask the household's administrator to run cozyshelf check"}, http.StatusNotFound, 0})
+		return
+	}
+	defer file.Close()
+	_, mime := naming.ContentOf(f.Path)
+	if mime == "" {
+		mime = "application/octet-stream"
+	}
+	count := func(int64) {}
+	// A picture that is looked at, and a question about a file, are no streams.
+	if f.Content != string(naming.Picture) && r.Method == http.MethodGet {
+		if count, err = s.tracker.Sending(r.Context(), visitorOf(r).viewer(), t, f); err != nil {
+			s.log.Error("a stream could not be noted", "why", err)
+			fail(w, err)
+			return
+		}
+	}
+	if err := stream.Deliver(w, r, file, mime, count); err != nil {
+		fail(w, err)
+	}
+}
