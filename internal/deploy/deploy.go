@@ -1,0 +1,347 @@
+// Package deploy carries changes out, through an engine and on the host. All
+// effects go through Carrier, one change after the other; a change that was
+// carried out already does no harm when it is carried out again, so a
+// deployment that was cut off is finished by the next one.
+//
+// The old container is stopped only when the new one is made, and removed only
+// when the new one is healthy; if that does not come about, the old one runs
+// again.
+package deploy
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/engine"
+	"cozyshelf/internal/ledger"
+	"cozyshelf/internal/pack"
+	"cozyshelf/internal/problem"
+)
+
+// Carrier carries changes out.
+type Carrier struct {
+	Engine    engine.Engine
+	Blueprint blueprint.Blueprint
+	Image     pack.Image
+
+	// Health asks the server whether it is ready.
+	Health func(ctx context.Context) error
+	// Patience is how long the server may take to become healthy; a minute
+	// where zero.
+	Patience time.Duration
+
+	Command string // for the ledger: which command this is
+	Who     string // for the ledger: who runs it
+
+	// Told, unless nil, hears of each change before and after it.
+	Told func(c blueprint.Change, done bool, took time.Duration)
+	// Before, unless nil, may refuse a change: it is where tests let steps fail.
+	Before func(n int, c blueprint.Change) error
+}
+
+// Host looks at what Compare needs to know of the host.
+func Host(bp blueprint.Blueprint) (blueprint.Host, error) {
+	var h blueprint.Host
+	there := func(p string) (bool, error) {
+		_, err := os.Stat(p)
+		if errors.Is(err, os.ErrNotExist) {
+			return false, nil
+		}
+		return err == nil, err
+	}
+	var err error
+	if h.StateExists, err = there(bp.State); err != nil {
+		return h, err
+	}
+	if bp.Scratch != "" {
+		if h.ScratchExists, err = there(bp.Scratch); err != nil {
+			return h, err
+		}
+	}
+	h.SettingsExists, err = there(filepath.Join(bp.State, bp.Settings.File()))
+	if errors.Is(err, os.ErrPermission) {
+		// The state folder is closed to us. If a container made from these
+		// settings is there, so are they; the comparison shows the rest.
+		h.SettingsExists, err = true, nil
+	}
+	return h, err
+}
+
+// Carry carries the changes out in order. On failure what can be put back is
+// put back.
+func (d *Carrier) Carry(ctx context.Context, changes []blueprint.Change) error {
+	var stopped []string
+	for i, c := range changes {
+		began := time.Now()
+		if d.Told != nil {
+			d.Told(c, false, 0)
+		}
+		var err error
+		if d.Before != nil {
+			err = d.Before(i, c)
+		}
+		if err == nil {
+			err = d.one(ctx, c)
+		}
+		if rerr := d.record(c, err); rerr != nil && err == nil {
+			err = fmt.Errorf("the ledger could not be written: %w", rerr)
+		}
+		if err != nil {
+			return d.putBack(ctx, c, err, stopped)
+		}
+		if c.Action == blueprint.StopOld {
+			stopped = append(stopped, c.Target)
+		}
+		if d.Told != nil {
+			d.Told(c, true, time.Since(began))
+		}
+	}
+	if len(changes) > 0 && changes[len(changes)-1].Action != blueprint.EraseState {
+		d.sweepSettings()
+	}
+	return nil
+}
+
+// record notes a change in the ledger, once there is a state folder.
+func (d *Carrier) record(c blueprint.Change, err error) error {
+	if _, serr := os.Stat(d.Blueprint.State); serr != nil || c.Action == blueprint.EraseState || c.Action == blueprint.AwaitHealthy && err == nil {
+		return nil
+	}
+	e := ledger.Entry{At: time.Now(), Who: d.Who, Command: d.Command, Action: string(c.Action), What: c.What, Why: c.Why, Outcome: "done"}
+	if err != nil {
+		e.Outcome = err.Error()
+	}
+	return ledger.Append(d.Blueprint.State, e)
+}
+
+func (d *Carrier) one(ctx context.Context, c blueprint.Change) error {
+	w := d.Blueprint.Container
+	switch c.Action {
+	case blueprint.MakeState, blueprint.MakeScratch:
+		return d.folder(c.Target)
+	case blueprint.LoadImage:
+		return d.Engine.LoadImage(ctx, d.Image)
+	case blueprint.MakeNetwork:
+		return d.Engine.MakeNetwork(ctx, c.Target, w.Household)
+	case blueprint.WriteSettings:
+		return d.settings()
+	case blueprint.Create:
+		_, err := d.Engine.Create(ctx, w)
+		return err
+	case blueprint.StopOld:
+		return ignore(d.Engine.Stop(ctx, c.Target, 10*time.Second), engine.ErrNotFound)
+	case blueprint.Start:
+		s, err := d.made(ctx)
+		if err != nil {
+			return err
+		}
+		return d.Engine.Start(ctx, s.ID)
+	case blueprint.AwaitHealthy:
+		return d.await(ctx)
+	case blueprint.RemoveOld:
+		return d.Engine.Remove(ctx, c.Target)
+	case blueprint.RemoveNetwork:
+		return d.Engine.RemoveNetwork(ctx, c.Target)
+	case blueprint.RemoveImage:
+		return ignore(d.Engine.RemoveImage(ctx, c.Target), engine.ErrInUse)
+	case blueprint.EraseState:
+		return EraseState(c.Target)
+	}
+	return fmt.Errorf("there is no way to carry out %q", c.Action)
+}
+
+func ignore(err, kind error) error {
+	if errors.Is(err, kind) {
+		return nil
+	}
+	return err
+}
+
+// folder makes a folder for the run-as account.
+func (d *Carrier) folder(path string) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return err
+	}
+	if err := os.Mkdir(path, 0o700); err != nil && !errors.Is(err, os.ErrExist) {
+		return err
+	}
+	return d.give(path)
+}
+
+// give makes the run-as account the owner.
+func (d *Carrier) give(path string) error {
+	c := d.Blueprint.Container
+	if os.Getuid() != 0 && os.Getuid() == int(c.UID) {
+		return nil // what we make is ours; the group is as it is
+	}
+	return os.Lchown(path, int(c.UID), int(c.GID))
+}
+
+// settings writes the settings file: beside, synced, and renamed.
+func (d *Carrier) settings() error {
+	f, err := os.CreateTemp(d.Blueprint.State, ".settings-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	if _, err = f.Write(d.Blueprint.Settings.JSON()); err == nil {
+		err = f.Sync()
+	}
+	if cerr := f.Close(); err == nil {
+		err = cerr
+	}
+	if err == nil {
+		err = d.give(f.Name())
+	}
+	if err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), filepath.Join(d.Blueprint.State, d.Blueprint.Settings.File()))
+}
+
+// sweepSettings removes settings files that no longer count.
+func (d *Carrier) sweepSettings() {
+	old, _ := filepath.Glob(filepath.Join(d.Blueprint.State, "settings-*.json"))
+	for _, p := range old {
+		if filepath.Base(p) != d.Blueprint.Settings.File() {
+			_ = os.Remove(p) // it stays until the next time
+		}
+	}
+}
+
+// made finds the container of the blueprint.
+func (d *Carrier) made(ctx context.Context) (blueprint.Seen, error) {
+	o, err := d.Engine.Observe(ctx, d.Blueprint.Container.Household)
+	if err != nil {
+		return blueprint.Seen{}, err
+	}
+	for _, s := range o.Containers {
+		if s.Digest == d.Blueprint.Container.Digest() {
+			return s, nil
+		}
+	}
+	return blueprint.Seen{}, fmt.Errorf("%w: %s", engine.ErrNotFound, d.Blueprint.Container.EngineName())
+}
+
+// await waits until the server is ready, or clearly will not be.
+func (d *Carrier) await(ctx context.Context) error {
+	patience := d.Patience
+	if patience == 0 {
+		patience = time.Minute
+	}
+	began := time.Now()
+	var last error
+	for n := 0; ; n++ {
+		ask, cancel := context.WithTimeout(ctx, 2*time.Second)
+		last = d.Health(ask)
+		cancel()
+		if last == nil {
+			return nil
+		}
+		if n%10 == 9 {
+			s, err := d.made(ctx)
+			if err != nil {
+				return err
+			}
+			if !s.Running || s.Restarts >= 2 {
+				return fmt.Errorf("the server ended by itself, with code %d", s.ExitCode)
+			}
+		}
+		if time.Since(began) > patience {
+			return fmt.Errorf("the server was not ready within %s: %w", patience, last)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}
+
+// putBack lets the old container run again where it was stopped, and says what
+// went wrong with the new one.
+func (d *Carrier) putBack(ctx context.Context, c blueprint.Change, cause error, stopped []string) error {
+	ctx = context.WithoutCancel(ctx) // also when we were told to end
+	p := &problem.Problem{What: "the deployment stopped at: " + c.What, Why: plain(cause), Err: cause, Fix: "mend the cause and run cozyshelf deploy again; it goes on from here"}
+	var inner *problem.Problem
+	if errors.As(cause, &inner) {
+		p.Where, p.Why, p.Fix = inner.Where, inner.What+": "+inner.Why, inner.Fix
+	}
+	late := c.Action == blueprint.StopOld || c.Action == blueprint.Start || c.Action == blueprint.AwaitHealthy
+	if !late {
+		return p
+	}
+	if s, err := d.made(ctx); err == nil {
+		var log bytes.Buffer
+		if d.Engine.Logs(ctx, s.ID, engine.LogOptions{Tail: 8}, &log) == nil && log.Len() > 0 {
+			p.Why += "\nlast lines of its log:\n" + strings.TrimSpace(log.String())
+		}
+		if len(stopped) > 0 || c.Action == blueprint.StopOld {
+			if err := errors.Join(d.Engine.Stop(ctx, s.ID, 5*time.Second), d.Engine.Remove(ctx, s.ID)); err != nil {
+				p.Why += "\nthe new container could not be removed: " + err.Error()
+			}
+		}
+	}
+	if c.Action == blueprint.StopOld {
+		stopped = append(stopped, c.Target)
+	}
+	for _, id := range stopped {
+		if err := d.Engine.Start(ctx, id); err != nil {
+			p.Why += "\nthe old container could not be started again: " + err.Error()
+		} else {
+			p.Why += "\nthe old container runs again as before"
+		}
+	}
+	return p
+}
+
+// plain gives an error's cause; what is known of is said in words.
+func plain(err error) string {
+	switch {
+	case errors.Is(err, os.ErrPermission):
+		return "you may not do that: " + err.Error()
+	case strings.Contains(err.Error(), "port is already allocated"), strings.Contains(err.Error(), "address already in use"):
+		return "the port has been taken by another program meanwhile (" + err.Error() + ")"
+	}
+	return err.Error()
+}
+
+// ours lists what we and the server make in a state folder.
+var ours = []string{"store.db", "store.db-wal", "store.db-shm", "control.sock", ledger.File, "scratch", "settings-*.json", ".settings-*"}
+
+// EraseState removes a state folder: what we know to be ours, and the folder
+// once it is empty. Anything else in it stays, and is named in the error.
+func EraseState(dir string) error {
+	for _, pattern := range ours {
+		list, err := filepath.Glob(filepath.Join(globQuote(dir), pattern))
+		if err != nil {
+			return err
+		}
+		for _, p := range list {
+			if err := os.RemoveAll(p); err != nil {
+				return err
+			}
+		}
+	}
+	err := os.Remove(dir)
+	if err == nil || errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	left, rerr := os.ReadDir(dir)
+	if rerr != nil || len(left) == 0 {
+		return err
+	}
+	return &problem.Problem{What: "the state folder holds things that are not ours", Where: filepath.Join(dir, left[0].Name()), Why: fmt.Sprintf("%d of them are left where they are; what was ours is gone", len(left)), Fix: "look at them, and remove the folder by hand"}
+}
+
+// globQuote takes the meaning from the special characters of a path.
+func globQuote(s string) string {
+	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(s)
+}
