@@ -103,7 +103,7 @@ func (d *Carrier) Carry(ctx context.Context, changes []blueprint.Change) error {
 			d.Told(c, true, time.Since(began))
 		}
 	}
-	if len(changes) > 0 && changes[len(changes)-1].Action != blueprint.EraseState {
+	if d.Blueprint.Settings.Format != 0 && len(changes) > 0 {
 		d.sweepSettings()
 	}
 	return nil

@@ -1,0 +1,88 @@
+package cli
+
+import (
+	"strings"
+
+	"cozyshelf/internal/cli/show"
+	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/facts"
+	"cozyshelf/internal/core/verdict"
+	"cozyshelf/internal/engine"
+	"cozyshelf/internal/machine"
+	"cozyshelf/internal/problem"
+
+	"context"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) checkCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use: "check", Short: "Will this household work on this machine?",
+		Long: `Looks at the household file, the engine, the machine, the run-as account and the
+folders, and says of each: ok, warning, or blocked, and what to do about it.
+Changes nothing. Exit code 3 when something is blocked.`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			h, err := a.load()
+			if err != nil {
+				return err
+			}
+			e, ef, err := choose(c.Context(), h)
+			if err != nil {
+				return err
+			}
+			f := machine.Gather(h, ef, func(port int) bool { return holds(c.Context(), e, ef, blueprint.ID(h.Storage.State), port) })
+			lines := verdict.Judge(h, f)
+			worst := verdict.Worst(lines)
+			if a.json {
+				if err := a.document(map[string]any{"verdict": worst, "lines": lines, "facts": f}); err != nil {
+					return err
+				}
+			} else {
+				a.showVerdict(lines, worst)
+			}
+			if worst == verdict.Blocked {
+				return &exit{problem.ExitFound}
+			}
+			return nil
+		},
+	}
+	return a.reads(c)
+}
+
+// holds reports whether the household's own server holds a port.
+func holds(ctx context.Context, e engine.Engine, f facts.Engine, id string, port int) bool {
+	if !f.Answers {
+		return false
+	}
+	o, err := e.Observe(ctx, id)
+	if err != nil {
+		return false
+	}
+	s, ok := o.Running()
+	return ok && s.Container.Port == port
+}
+
+func (a *app) showVerdict(lines []verdict.Line, worst verdict.Status) {
+	wide := 0
+	for _, l := range lines {
+		wide = max(wide, len(l.What))
+	}
+	indent := strings.Repeat(" ", 9+wide+2)
+	for _, l := range lines {
+		pad := strings.Repeat(" ", 9-len(l.Status))
+		a.out.Printf("%s%s%-*s  %s\n", show.Mark(string(l.Status)), pad, wide, l.What, show.Clean(l.Says))
+		for _, d := range l.Details {
+			a.out.Printf("%s%s\n", indent, show.Faint("· "+show.Clean(d)))
+		}
+		if l.Do != "" {
+			a.out.Printf("%s→ %s\n", indent, l.Do)
+		}
+	}
+	a.out.Printf("\n%s\n", map[verdict.Status]string{
+		verdict.OK:      "This household will work here.",
+		verdict.Warning: "This household will work here; see the warnings.",
+		verdict.Blocked: "This household will not work here yet; see what is blocked.",
+	}[worst])
+}

@@ -1,0 +1,177 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"cozyshelf/internal/cli/show"
+	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/verdict"
+	"cozyshelf/internal/deploy"
+	"cozyshelf/internal/ledger"
+	"cozyshelf/internal/machine"
+	"cozyshelf/internal/problem"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) deployCommand() *cobra.Command {
+	var dry, yes bool
+	c := &cobra.Command{
+		Use: "deploy", Short: "Make the engine match the household file",
+		Long: `Compares the household file with what the engine has, shows the changes, asks,
+and carries them out. Cut off half-way, it goes on from there the next time.`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			ctx := c.Context()
+			s, err := a.open(ctx)
+			if err != nil {
+				return err
+			}
+			if err := a.draw(s); err != nil {
+				return err
+			}
+			have, err := s.observe(ctx)
+			if err != nil {
+				return err
+			}
+			host, err := deploy.Host(s.blueprint)
+			if err != nil {
+				return &problem.Problem{What: "the state folder cannot be looked at", Where: s.h.Storage.State, Why: err.Error(), Fix: "run as an account that may, such as root", Err: err}
+			}
+			changes := blueprint.Compare(s.blueprint, have, host)
+			if a.json {
+				if err := a.document(map[string]any{"engine": s.facts, "changes": changes, "carried_out": !dry && len(changes) > 0 && yes}); err != nil || dry || len(changes) == 0 {
+					return err
+				}
+			} else {
+				a.out.Printf("%s on %s %s\n", show.Bold(s.h.Household.Name), s.facts.Kind, show.Faint("("+s.facts.Why+")"))
+				if len(changes) == 0 {
+					a.out.Printf("nothing to do: all is as the household file says\n")
+					return nil
+				}
+				a.showChanges(changes)
+			}
+			if dry {
+				return nil
+			}
+			// What would certainly fail is not begun.
+			f := machine.Gather(s.h, s.facts, func(port int) bool {
+				seen, ok := have.Running()
+				return ok && seen.Container.Port == port
+			})
+			lines := verdict.Judge(s.h, f)
+			if verdict.Worst(lines) == verdict.Blocked {
+				a.showBlocked(lines)
+				return &problem.Problem{What: "nothing was deployed", Why: "something is blocked, as shown above", Fix: "mend it; cozyshelf check shows the whole picture", Exit: problem.ExitFound}
+			}
+			if err := a.agree(yes, "Carry this out?"); err != nil {
+				return err
+			}
+			began := time.Now()
+			if err := a.carry(ctx, s, "deploy", changes); err != nil {
+				return err
+			}
+			if a.json {
+				return nil
+			}
+			a.out.Printf("\nready after %s\n", show.Took(time.Since(began)))
+			a.whereNext(ctx, s)
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&dry, "dry-run", false, "only show the changes")
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return a.reads(c)
+}
+
+func (a *app) showChanges(changes []blueprint.Change) {
+	for _, ch := range changes {
+		a.out.Printf("  • %s  %s\n", ch.What, show.Faint("("+ch.Why+")"))
+	}
+}
+
+func (a *app) showBlocked(lines []verdict.Line) {
+	var blocked []verdict.Line
+	for _, l := range lines {
+		if l.Status == verdict.Blocked {
+			blocked = append(blocked, l)
+		}
+	}
+	to := a.out
+	a.out = a.err
+	a.showVerdict(blocked, verdict.Blocked)
+	a.out = to
+}
+
+// carry carries changes out, showing how they go.
+func (a *app) carry(ctx context.Context, s *site, command string, changes []blueprint.Change) error {
+	client := s.client()
+	d := &deploy.Carrier{
+		Engine: s.engine, Blueprint: s.blueprint, Image: s.image, Health: client.Health, Command: command, Who: who(),
+		Told: func(c blueprint.Change, done bool, took time.Duration) {
+			if !done {
+				a.err.Printf("  %s … ", c.What)
+				return
+			}
+			a.err.Printf("%s\n", show.Faint("done ("+show.Took(took)+")"))
+		},
+	}
+	if err := d.Carry(ctx, changes); err != nil {
+		a.err.Printf("failed\n")
+		return err
+	}
+	return nil
+}
+
+// whereNext says where the page is and who can open it.
+func (a *app) whereNext(ctx context.Context, s *site) {
+	a.out.Printf("page:   %s\n", s.address())
+	if list, err := s.client().Members(ctx); err == nil && len(list) == 0 {
+		a.out.Printf("next:   cozyshelf member add NAME --role admin\n")
+	}
+}
+
+func (a *app) ledgerCommand() *cobra.Command {
+	var from string
+	c := &cobra.Command{
+		Use: "ledger", Short: "What was changed on the host and the engine", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			h, err := a.load()
+			if err != nil {
+				return err
+			}
+			start, err := since(c, from)
+			if err != nil {
+				return err
+			}
+			all, damaged, err := ledger.Read(h.Storage.State)
+			if err != nil {
+				return &problem.Problem{What: "the ledger cannot be read", Where: h.Storage.State, Why: err.Error(), Fix: "run as root or as the run-as account", Err: err}
+			}
+			list := []ledger.Entry{}
+			for _, e := range all {
+				if !e.At.Before(start) {
+					list = append(list, e)
+				}
+			}
+			if a.json {
+				return a.document(list)
+			}
+			rows := [][]string{}
+			for _, e := range list {
+				rows = append(rows, []string{show.When(e.At), e.Who, e.Command, e.What, e.Outcome})
+			}
+			a.out.Table([]show.Column{{Head: "when"}, {Head: "who"}, {Head: "command"}, {Head: "what", Most: 80}, {Head: "outcome", Most: 40}}, rows)
+			if damaged > 0 {
+				a.err.Printf("%s could not be read\n", show.Count(damaged, "line", "lines"))
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&from, "since", "", "only since then, such as 2h or 3d")
+	return a.reads(c)
+}
+
+var errNotDeployed = errors.New("not deployed")

@@ -1,0 +1,286 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"cozyshelf/internal/cli/show"
+	"cozyshelf/internal/control"
+	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/deploy"
+	"cozyshelf/internal/engine"
+	"cozyshelf/internal/ledger"
+	"cozyshelf/internal/problem"
+
+	"github.com/spf13/cobra"
+)
+
+// deployed opens the household and finds what it has on its engine.
+func (a *app) deployed(ctx context.Context) (*site, blueprint.Seen, error) {
+	s, err := a.open(ctx)
+	if err != nil {
+		return nil, blueprint.Seen{}, err
+	}
+	o, err := s.observe(ctx)
+	if err != nil {
+		return nil, blueprint.Seen{}, err
+	}
+	seen, ok := o.Current()
+	if !ok {
+		return s, seen, &problem.Problem{What: s.h.Household.Name + " is not deployed", Where: s.facts.Kind, Why: "the engine has nothing of this household", Fix: "cozyshelf deploy", Err: errNotDeployed}
+	}
+	return s, seen, nil
+}
+
+// statusReport is the document of cozyshelf status.
+type statusReport struct {
+	Household string          `json:"household"`
+	ID        string          `json:"id"`
+	Engine    string          `json:"engine"`
+	Deployed  bool            `json:"deployed"`
+	Running   bool            `json:"running"`
+	Healthy   bool            `json:"healthy"`
+	Why       string          `json:"why,omitempty"` // it is not healthy
+	Since     time.Time       `json:"since,omitzero"`
+	Restarts  int             `json:"restarts"`
+	Container string          `json:"container,omitempty"`
+	Image     string          `json:"image,omitempty"`
+	Address   string          `json:"address"`
+	AsFile    bool            `json:"as_file"` // as the household file says
+	Server    *control.Status `json:"server,omitempty"`
+}
+
+func (a *app) statusCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use: "status", Short: "How the deployment is", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			ctx := c.Context()
+			s, seen, err := a.deployed(ctx)
+			missing := errors.Is(err, errNotDeployed)
+			if err != nil && !missing {
+				return err
+			}
+			r := statusReport{Household: s.h.Household.Name, ID: s.id, Engine: s.facts.Kind, Deployed: !missing, Address: s.address()}
+			if !missing {
+				r.Running, r.Restarts, r.Container, r.Image = seen.Running, seen.Restarts, seen.Name, seen.Container.Image
+				if seen.Running {
+					r.Since = seen.Started
+				}
+				if err := a.draw(s); err == nil {
+					r.AsFile = s.blueprint.Container.Digest() == seen.Digest
+				}
+			}
+			switch {
+			case missing:
+				r.Why = "it is not deployed"
+			case !seen.Running:
+				r.Why = fmt.Sprintf("it is stopped (code %d)", seen.ExitCode)
+			default:
+				ask, cancel := context.WithTimeout(ctx, 5*time.Second)
+				defer cancel()
+				st, err := s.client().Status(ask)
+				if err != nil {
+					p := problem.Of(err)
+					r.Why = p.What + ": " + p.Why
+				} else {
+					r.Server, r.Healthy, r.Why = &st, st.Ready, st.Problem
+				}
+			}
+			if a.json {
+				return a.document(r)
+			}
+			a.showStatus(r)
+			return nil
+		},
+	}
+	return a.reads(c)
+}
+
+func (a *app) showStatus(r statusReport) {
+	state := "healthy"
+	if !r.Healthy {
+		state = "not healthy: " + r.Why
+	}
+	row := func(name, says string) {
+		if says != "" {
+			a.out.Printf("%s %s\n", show.Faint(fmt.Sprintf("%-10s", name)), says)
+		}
+	}
+	a.out.Printf("%s is %s\n\n", show.Bold(r.Household), state)
+	row("engine", r.Engine)
+	row("page", r.Address)
+	if !r.Deployed {
+		row("next", "cozyshelf deploy")
+		return
+	}
+	row("container", r.Container)
+	if r.Running {
+		row("since", fmt.Sprintf("%s (%s)", show.When(r.Since), show.Took(time.Since(r.Since).Round(time.Second))))
+	} else {
+		row("next", "cozyshelf start")
+	}
+	if r.Restarts > 0 {
+		row("restarts", fmt.Sprint(r.Restarts, " since it was started; see cozyshelf logs"))
+	}
+	if !r.AsFile {
+		row("changes", "the household file or the program differs; see cozyshelf deploy --dry-run")
+	}
+	if r.Server == nil {
+		return
+	}
+	row("version", r.Server.Version)
+	row("memory", show.Size(r.Server.Memory))
+	row("members", fmt.Sprint(r.Server.Members))
+	if r.Server.Members == 0 {
+		row("next", "cozyshelf member add NAME --role admin")
+	}
+	row("streams", fmt.Sprint(r.Server.Streams))
+	a.out.Printf("\n")
+	a.showShelves(r.Server.Shelves)
+}
+
+func (a *app) logsCommand() *cobra.Command {
+	var o engine.LogOptions
+	var from string
+	c := &cobra.Command{
+		Use: "logs", Short: "What the server wrote", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			var err error
+			if o.Since, err = since(c, from); err != nil {
+				return err
+			}
+			if o.Tail < 0 {
+				return wrongUse(c, "--tail takes a number of lines")
+			}
+			s, seen, err := a.deployed(c.Context())
+			if err != nil {
+				return err
+			}
+			return s.engine.Logs(c.Context(), seen.ID, o, os.Stdout)
+		},
+	}
+	c.Flags().BoolVarP(&o.Follow, "follow", "f", false, "go on as lines come")
+	c.Flags().StringVar(&from, "since", "", "only since then, such as 10m, 2h or 2026-11-23")
+	c.Flags().IntVar(&o.Tail, "tail", 0, "only the last lines")
+	return c
+}
+
+// grace is how long a server may take to end.
+const grace = 10 * time.Second
+
+// turn stops or starts what is deployed, as asked.
+func (a *app) turn(ctx context.Context, command string, stop, start bool) error {
+	s, seen, err := a.deployed(ctx)
+	if err != nil {
+		return err
+	}
+	note := func(action string, err error) {
+		e := ledger.Entry{At: time.Now(), Who: who(), Command: command, Action: action, What: action + " " + seen.Name, Why: "asked for", Outcome: "done"}
+		if err != nil {
+			e.Outcome = err.Error()
+		}
+		if lerr := ledger.Append(s.h.Storage.State, e); lerr != nil {
+			a.err.Printf("the ledger could not be written: %s\n", lerr)
+		}
+	}
+	if stop && seen.Running {
+		err := s.engine.Stop(ctx, seen.ID, grace)
+		note("stop", err)
+		if err != nil {
+			return err
+		}
+	}
+	if !start {
+		a.out.Printf("%s is stopped\n", s.h.Household.Name)
+		return nil
+	}
+	if !seen.Running || stop {
+		err := s.engine.Start(ctx, seen.ID)
+		note("start", err)
+		if err != nil {
+			return &problem.Problem{What: s.h.Household.Name + " could not be started", Where: s.facts.Kind, Why: err.Error(), Fix: "cozyshelf check shows what stands in the way", Err: err}
+		}
+	}
+	d := &deploy.Carrier{Engine: s.engine, Health: s.client().Health}
+	d.Blueprint.Container = seen.Container
+	d.Blueprint.State = s.h.Storage.State
+	if err := d.Carry(ctx, []blueprint.Change{{Action: blueprint.AwaitHealthy, Target: seen.Name, What: "wait until it is healthy"}}); err != nil {
+		return err
+	}
+	a.out.Printf("%s is running: %s\n", s.h.Household.Name, s.address())
+	return nil
+}
+
+func (a *app) startCommand() *cobra.Command {
+	return &cobra.Command{Use: "start", Short: "Start the server again", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error { return a.turn(c.Context(), "start", false, true) }}
+}
+
+func (a *app) stopCommand() *cobra.Command {
+	return &cobra.Command{Use: "stop", Short: "Stop the server; nothing is removed", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error { return a.turn(c.Context(), "stop", true, false) }}
+}
+
+func (a *app) restartCommand() *cobra.Command {
+	return &cobra.Command{Use: "restart", Short: "Stop and start the server", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error { return a.turn(c.Context(), "restart", true, true) }}
+}
+
+func (a *app) retireCommand() *cobra.Command {
+	var erase, yes bool
+	c := &cobra.Command{
+		Use: "retire", Short: "Remove what was made on the engine; media stay, always",
+		Long: `Removes the household's container, network and image from the engine. The state
+folder (members, positions, plays) stays for a later deploy, unless --erase is
+given. Media are never touched.`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			ctx := c.Context()
+			s, err := a.open(ctx)
+			if err != nil {
+				return err
+			}
+			have, err := s.observe(ctx)
+			if err != nil {
+				return err
+			}
+			var images []string
+			for _, seen := range have.Containers {
+				if i := seen.Container.Image; i != "" && !strings.Contains(strings.Join(images, " "), i) {
+					images = append(images, i)
+				}
+			}
+			if _, err := os.Stat(s.h.Storage.State); err != nil && erase {
+				erase = !errors.Is(err, os.ErrNotExist)
+			}
+			changes := blueprint.Retire(have, images, s.h.Storage.State, erase)
+			if len(changes) == 0 {
+				a.out.Printf("nothing to do: %s has nothing on %s\n", s.h.Household.Name, s.facts.Kind)
+				return nil
+			}
+			a.out.Printf("%s on %s\n", show.Bold(s.h.Household.Name), s.facts.Kind)
+			a.showChanges(changes)
+			if err := a.agree(yes, "Carry this out?"); err != nil {
+				return err
+			}
+			s.blueprint.State = s.h.Storage.State
+			s.blueprint.Container.Household = s.id
+			if err := a.carry(ctx, s, "retire", changes); err != nil {
+				return err
+			}
+			if erase {
+				a.out.Printf("retired; media were not touched\n")
+			} else {
+				a.out.Printf("retired; the state folder %s stays, media were not touched\n", s.h.Storage.State)
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&erase, "erase", false, "also erase the state folder")
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return c
+}

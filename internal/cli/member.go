@@ -1,0 +1,262 @@
+package cli
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"cozyshelf/internal/cli/show"
+	"cozyshelf/internal/control"
+	"cozyshelf/internal/core/allowance"
+	"cozyshelf/internal/problem"
+	"cozyshelf/internal/secret"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+)
+
+func (a *app) memberCommand() *cobra.Command {
+	c := &cobra.Command{Use: "member", Short: "The people with an account"}
+	c.AddCommand(a.memberAddCommand(), a.memberListCommand(), a.memberEditCommand(), a.memberRemoveCommand(), a.memberPasswordCommand())
+	return c
+}
+
+// password is where a password comes from: never from the command line.
+type password struct {
+	file     string
+	generate bool
+}
+
+func (p *password) flags(c *cobra.Command) {
+	c.Flags().StringVar(&p.file, "password-file", "", "read the password from a file; - for standard input")
+	c.Flags().BoolVar(&p.generate, "generate", false, "make a passphrase and print it once")
+	c.MarkFlagsMutuallyExclusive("password-file", "generate")
+}
+
+// take gives a password, and whether it was made here. From a file or standard
+// input the first line counts; on a terminal it is asked for twice.
+func (p *password) take(a *app) (text string, made bool, err error) {
+	switch {
+	case p.generate:
+		return secret.Passphrase(), true, nil
+	case p.file != "" && p.file != "-":
+		f, err := os.Open(p.file)
+		if err != nil {
+			return "", false, &problem.Problem{What: "the password cannot be read", Where: p.file, Why: err.Error(), Fix: "name a file that you may read", Err: err}
+		}
+		defer f.Close()
+		text, err = firstLine(f)
+		return text, false, err
+	case p.file == "-" || !terminal():
+		text, err = firstLine(a.in)
+		return text, false, err
+	}
+	a.err.Printf("password: ")
+	one, err := term.ReadPassword(int(os.Stdin.Fd()))
+	if err != nil {
+		return "", false, err
+	}
+	a.err.Printf("\nonce more: ")
+	two, err := term.ReadPassword(int(os.Stdin.Fd()))
+	a.err.Printf("\n")
+	if err != nil {
+		return "", false, err
+	}
+	if string(one) != string(two) {
+		return "", false, &problem.Problem{What: "no password was set", Why: "the two were not the same", Fix: "try again", Exit: problem.ExitUsage}
+	}
+	return string(one), false, nil
+}
+
+func firstLine(r io.Reader) (string, error) {
+	line, err := bufio.NewReader(io.LimitReader(r, 4096)).ReadString('\n')
+	line = strings.TrimRight(line, "\r\n")
+	if line != "" {
+		return line, nil
+	}
+	if err == nil || errors.Is(err, io.EOF) {
+		err = nil
+	}
+	return "", &problem.Problem{What: "there is no password", Why: "its first line is empty", Fix: "give it on standard input, with --password-file, or let one be made with --generate", Exit: problem.ExitUsage, Err: err}
+}
+
+func (a *app) memberAddCommand() *cobra.Command {
+	var m control.NewMember
+	var p password
+	var role, away string
+	c := &cobra.Command{
+		Use: "add NAME --role ROLE", Short: "Let a person in",
+		Long: `Adds a member. The first must be an administrator. The password comes from
+standard input, a file or a prompt, or is made and printed once.`,
+		Example: "  cozyshelf member add wren --role admin\n  cozyshelf member add bram --role child --generate",
+		Args:    cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			m.Name, m.Role = args[0], allowance.Role(role)
+			if !m.Role.Known() {
+				return wrongUse(c, fmt.Sprintf("there is no role %q; a member is admin, adult, child or guest", role))
+			}
+			var err error
+			if m.Away, err = yesNo(c, "away", away); err != nil {
+				return err
+			}
+			cl, err := a.server(c.Context())
+			if err != nil {
+				return err
+			}
+			var made bool
+			if m.Password, made, err = p.take(a); err != nil {
+				return err
+			}
+			got, err := cl.AddMember(c.Context(), m)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				doc := map[string]any{"name": got.Name, "role": got.Role, "away": got.Away}
+				if made {
+					doc["passphrase"] = m.Password
+				}
+				return a.document(doc)
+			}
+			a.out.Printf("added %s (%s, %s)\n", got.Name, got.Role, awayWords(got.Away))
+			if made {
+				a.out.Printf("passphrase, shown only now: %s\n", m.Password)
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&role, "role", "", "admin, adult, child or guest")
+	c.Flags().StringVar(&away, "away", "", "yes or no: may use the server from outside the home (default yes for admin and adult)")
+	p.flags(c)
+	if err := c.MarkFlagRequired("role"); err != nil {
+		panic(err) // the flag is made above
+	}
+	return a.reads(c)
+}
+
+func yesNo(c *cobra.Command, flag, s string) (*bool, error) {
+	switch s {
+	case "":
+		return nil, nil
+	case "yes", "no":
+		v := s == "yes"
+		return &v, nil
+	}
+	return nil, wrongUse(c, fmt.Sprintf("--%s takes yes or no, not %q", flag, s))
+}
+
+func awayWords(away bool) string {
+	if away {
+		return "at home and away"
+	}
+	return "at home only"
+}
+
+func (a *app) memberListCommand() *cobra.Command {
+	return a.reads(&cobra.Command{
+		Use: "list", Short: "Who has an account", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			cl, err := a.server(c.Context())
+			if err != nil {
+				return err
+			}
+			list, err := cl.Members(c.Context())
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.document(list)
+			}
+			if len(list) == 0 {
+				a.out.Printf("nobody yet; cozyshelf member add NAME --role admin\n")
+				return nil
+			}
+			var rows [][]string
+			for _, m := range list {
+				rows = append(rows, []string{m.Name, string(m.Role), awayWords(m.Away), fmt.Sprint(m.Devices), show.When(m.Seen), show.When(m.Created)})
+			}
+			a.out.Table([]show.Column{{Head: "member"}, {Head: "role"}, {Head: "may watch"}, {Head: "devices", Right: true}, {Head: "last seen"}, {Head: "added"}}, rows)
+			return nil
+		},
+	})
+}
+
+func (a *app) memberEditCommand() *cobra.Command {
+	var away string
+	c := &cobra.Command{
+		Use: "edit NAME", Short: "Change what a member may do", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			v, err := yesNo(c, "away", away)
+			if err != nil {
+				return err
+			}
+			if v == nil {
+				return wrongUse(c, "say what is to be changed, such as --away yes")
+			}
+			cl, err := a.server(c.Context())
+			if err != nil {
+				return err
+			}
+			if err := cl.ChangeMember(c.Context(), args[0], control.Change{Away: v}); err != nil {
+				return err
+			}
+			a.out.Printf("%s may watch %s\n", args[0], awayWords(*v))
+			return nil
+		},
+	}
+	c.Flags().StringVar(&away, "away", "", "yes or no: may use the server from outside the home")
+	return c
+}
+
+func (a *app) memberRemoveCommand() *cobra.Command {
+	var yes bool
+	c := &cobra.Command{
+		Use: "remove NAME", Short: "Take a member's account away; its plays stay in the history", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := a.server(c.Context())
+			if err != nil {
+				return err
+			}
+			if err := a.agree(yes, fmt.Sprintf("Remove %s, sign its devices out and forget its positions?", args[0])); err != nil {
+				return err
+			}
+			if err := cl.RemoveMember(c.Context(), args[0]); err != nil {
+				return err
+			}
+			a.out.Printf("removed %s\n", args[0])
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return c
+}
+
+func (a *app) memberPasswordCommand() *cobra.Command {
+	var p password
+	c := &cobra.Command{
+		Use: "password NAME", Short: "Give a member a new password; its devices are signed out", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := a.server(c.Context())
+			if err != nil {
+				return err
+			}
+			text, made, err := p.take(a)
+			if err != nil {
+				return err
+			}
+			if err := cl.ChangeMember(c.Context(), args[0], control.Change{Password: &text}); err != nil {
+				return err
+			}
+			a.out.Printf("%s has a new password; all devices are signed out\n", args[0])
+			if made {
+				a.out.Printf("passphrase, shown only now: %s\n", text)
+			}
+			return nil
+		},
+	}
+	p.flags(c)
+	return c
+}

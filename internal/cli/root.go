@@ -1,0 +1,222 @@
+// Package cli is the command tree. A command reads its flags, calls what does
+// the work, and shows the outcome; it computes nothing itself. A file holds one
+// group of commands.
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"cozyshelf/internal/cli/show"
+	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/problem"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+)
+
+// app is what the commands share.
+type app struct {
+	version   string
+	household string // path of the household file
+	json      bool
+	out, err  show.Out
+	in        io.Reader
+}
+
+// Run runs the program with its arguments and gives its exit code.
+func Run(ctx context.Context, version string, args []string) int {
+	a := &app{version: version, out: show.To(os.Stdout), err: show.To(os.Stderr), in: os.Stdin}
+	root := a.root()
+	root.SetArgs(args)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return problem.ExitDone
+	}
+	var quiet *exit
+	if errors.As(err, &quiet) {
+		return quiet.code
+	}
+	a.complain(err)
+	return problem.Code(err)
+}
+
+// exit ends with a code when all has been said.
+type exit struct{ code int }
+
+func (e *exit) Error() string { return fmt.Sprintf("exit code %d", e.code) }
+
+// complain shows an error; several faults of a household file one by one.
+func (a *app) complain(err error) {
+	list := []*problem.Problem{problem.Of(err)}
+	var faults household.Faults
+	if errors.As(err, &faults) {
+		list = faults
+	}
+	for i, p := range list {
+		if a.json {
+			_ = json.NewEncoder(os.Stderr).Encode(p) // there is nobody left to tell
+			continue
+		}
+		if i > 0 {
+			a.err.Printf("\n")
+		}
+		text := p.Text()
+		if rest, ok := strings.CutPrefix(text, "problem:"); ok {
+			text = show.Bold("problem:") + rest
+		}
+		a.err.Printf("%s\n", text)
+	}
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "cozyshelf",
+		Short: "A household's own media server: deployed, proven, looked after",
+		Long: `Cozy Shelf turns one file that describes a household into a running, private
+media server in a container, and keeps it right.
+
+The first evening:
+  cozyshelf new                           write household.toml
+  cozyshelf check                         will it work on this machine?
+  cozyshelf deploy                        make it so
+  cozyshelf member add NAME --role admin  let the first person in`,
+		Version: a.version, SilenceErrors: true, SilenceUsage: true,
+		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
+	}
+	root.SetVersionTemplate("cozyshelf {{.Version}}\n")
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return wrongUse(c, err.Error())
+	})
+	file := os.Getenv("COZYSHELF_HOUSEHOLD")
+	if _, err := os.Stat("household.toml"); err == nil || file == "" {
+		file = "household.toml"
+	}
+	root.PersistentFlags().StringVar(&a.household, "household", file, "the household file")
+	root.AddGroup(
+		&cobra.Group{ID: "begin", Title: "Begin:"}, &cobra.Group{ID: "life", Title: "The deployment:"},
+		&cobra.Group{ID: "home", Title: "The household:"}, &cobra.Group{ID: "inside", Title: "Inside:"},
+	)
+	add := func(group string, list ...*cobra.Command) {
+		for _, c := range list {
+			c.GroupID = group
+			root.AddCommand(c)
+		}
+	}
+	add("begin", a.demoCommand(), a.newCommand(), a.checkCommand(), a.deployCommand())
+	add("life", a.statusCommand(), a.logsCommand(), a.startCommand(), a.stopCommand(), a.restartCommand(), a.retireCommand(), a.ledgerCommand())
+	add("home", a.shelfCommand(), a.memberCommand(), a.usageCommand())
+	add("inside", a.serveCommand())
+	root.AddCommand(a.superviseCommand(), a.healthcheckCommand(), a.relayCommand())
+	root.SetHelpCommandGroupID("inside")
+	for _, c := range root.Commands() {
+		strict(c)
+	}
+	return root
+}
+
+// strict makes wrong use of a command, and of those below it, an error of ours.
+func strict(c *cobra.Command) {
+	if args := c.Args; args != nil {
+		c.Args = func(c *cobra.Command, list []string) error {
+			if err := args(c, list); err != nil {
+				return wrongUse(c, err.Error())
+			}
+			return nil
+		}
+	}
+	if c.HasSubCommands() && c.RunE == nil {
+		c.RunE = func(c *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return wrongUse(c, fmt.Sprintf("there is no command %q", c.CommandPath()+" "+args[0]))
+			}
+			return c.Help()
+		}
+		c.Args = cobra.ArbitraryArgs
+	}
+	for _, s := range c.Commands() {
+		strict(s)
+	}
+}
+
+func wrongUse(c *cobra.Command, why string) error {
+	return &problem.Problem{What: "the command cannot be understood", Where: c.CommandPath(), Why: why, Fix: "see " + c.CommandPath() + " --help", Exit: problem.ExitUsage}
+}
+
+// reads gives a command the --json flag.
+func (a *app) reads(c *cobra.Command) *cobra.Command {
+	c.Flags().BoolVar(&a.json, "json", false, "write one JSON document")
+	return c
+}
+
+// document writes a JSON document.
+func (a *app) document(v any) error {
+	e := json.NewEncoder(os.Stdout)
+	e.SetIndent("", "  ")
+	return e.Encode(v)
+}
+
+// load reads the household file.
+func (a *app) load() (*household.Household, error) {
+	b, err := os.ReadFile(a.household)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, &problem.Problem{What: "there is no household file", Where: a.household, Why: "every command needs to know which household it is about", Fix: "write one with cozyshelf new, or name another with --household", Exit: problem.ExitUsage, Err: err}
+	}
+	if err != nil {
+		return nil, &problem.Problem{What: "the household file cannot be read", Where: a.household, Why: err.Error(), Fix: "check that it is a file and that you may read it", Err: err}
+	}
+	return household.Decode(a.household, b)
+}
+
+// terminal reports whether a person sits at our standard input.
+func terminal() bool { return term.IsTerminal(int(os.Stdin.Fd())) }
+
+// agree asks whether to go on. Without a terminal it takes --yes.
+func (a *app) agree(yes bool, question string) error {
+	if yes {
+		return nil
+	}
+	refused := &problem.Problem{What: "nothing was done", Why: "it was not agreed to", Fix: "answer y, or give --yes", Exit: problem.ExitRefused}
+	if !terminal() {
+		refused.Why = "there is nobody here to ask"
+		return refused
+	}
+	a.err.Printf("%s [y/N] ", question)
+	line, err := bufio.NewReader(a.in).ReadString('\n')
+	if err != nil && line == "" {
+		return refused
+	}
+	if s := strings.ToLower(strings.TrimSpace(line)); s != "y" && s != "yes" {
+		return refused
+	}
+	return nil
+}
+
+// since reads "2h", "3d", a date or a time as the moment from which on.
+func since(c *cobra.Command, s string) (time.Time, error) {
+	if s == "" {
+		return time.Time{}, nil
+	}
+	if days, ok := strings.CutSuffix(s, "d"); ok {
+		var n float64
+		if _, err := fmt.Sscanf(days, "%g", &n); err == nil && n >= 0 && n < 1e5 {
+			return time.Now().Add(-time.Duration(n * 24 * float64(time.Hour))), nil
+		}
+	}
+	if d, err := time.ParseDuration(s); err == nil && d >= 0 {
+		return time.Now().Add(-d), nil
+	}
+	for _, form := range []string{time.RFC3339, "2006-01-02 15:04", "2006-01-02"} {
+		if t, err := time.ParseInLocation(form, s, time.Local); err == nil {
+			return t, nil
+		}
+	}
+	return time.Time{}, wrongUse(c, fmt.Sprintf("%q is no time; write 90m, 3d, 2026-11-23 or a time as RFC 3339 has it", s))
+}

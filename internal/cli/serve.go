@@ -1,0 +1,105 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"os/signal"
+	"syscall"
+	"time"
+	_ "time/tzdata" // the container has no zone files
+
+	"cozyshelf/internal/control"
+	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/engine/process"
+	"cozyshelf/internal/machine"
+	"cozyshelf/internal/problem"
+	"cozyshelf/internal/server"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) serveCommand() *cobra.Command {
+	var settings string
+	c := &cobra.Command{
+		Use: "serve --settings FILE", Short: "The server itself: what runs in the container", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			// Root without a container around it is no more here than inside one.
+			if err := machine.DropPowers(); err != nil {
+				return &problem.Problem{What: "the server could not give its powers up", Why: err.Error(), Fix: "run it as an account of its own"}
+			}
+			log := slog.New(slog.NewTextHandler(os.Stderr, nil))
+			s, err := server.ReadSettings(settings)
+			if err != nil {
+				return &problem.Problem{What: "the settings cannot be read", Where: settings, Why: err.Error(), Fix: "cozyshelf deploy writes them"}
+			}
+			if zone, err := time.LoadLocation(s.Timezone); err == nil {
+				time.Local = zone
+			}
+			ctx, stop := signal.NotifyContext(c.Context(), syscall.SIGTERM, syscall.SIGINT)
+			defer stop()
+			srv, err := server.Open(ctx, s, a.version, log)
+			if err != nil {
+				return &problem.Problem{What: "the server cannot start", Where: s.State, Why: err.Error(), Fix: "cozyshelf check shows whether the state folder can be used"}
+			}
+			if err := srv.Run(ctx); err != nil {
+				return &problem.Problem{What: "the server ended", Why: err.Error(), Fix: "cozyshelf check shows what stands in the way"}
+			}
+			log.Info("ended")
+			return nil
+		},
+	}
+	c.Flags().StringVar(&settings, "settings", "", "the settings file that deploy wrote")
+	if err := c.MarkFlagRequired("settings"); err != nil {
+		panic(err) // the flag is made above
+	}
+	return c
+}
+
+func (a *app) superviseCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "supervise FOLDER", Short: "Keep a server running (the process engine uses it)", Hidden: true, Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error { return process.Supervise(args[0]) },
+	}
+}
+
+func (a *app) healthcheckCommand() *cobra.Command {
+	state := blueprint.StateInside
+	c := &cobra.Command{
+		Use: "healthcheck", Short: "Ask the server whether it is ready (the engine uses it)", Hidden: true, Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			ctx, cancel := context.WithTimeout(c.Context(), 4*time.Second)
+			defer cancel()
+			return control.At(state).Health(ctx)
+		},
+	}
+	c.Flags().StringVar(&state, "state", state, "the state folder")
+	return c
+}
+
+func (a *app) relayCommand() *cobra.Command {
+	state := blueprint.StateInside
+	c := &cobra.Command{
+		Use: "relay", Short: "Connect standard input and output to the control socket (the tool uses it)", Hidden: true, Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			conn, err := control.Dialed(c.Context(), state)
+			if err != nil {
+				return err
+			}
+			defer conn.Close()
+			go func() {
+				_, _ = io.Copy(conn, os.Stdin) // the answer tells what came of it
+				_ = conn.(*net.UnixConn).CloseWrite()
+			}()
+			if _, err := io.Copy(os.Stdout, conn); err != nil && !errors.Is(err, net.ErrClosed) {
+				return err
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&state, "state", state, "the state folder")
+	return c
+}

@@ -1,0 +1,163 @@
+// Package show draws what people read: tables, marks, figures, the course of a
+// deployment. Colour only helps; nothing depends on it.
+package show
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/colorprofile"
+	"github.com/dustin/go-humanize"
+)
+
+// Out is where text goes, with colour only where the place bears it.
+type Out struct{ io.Writer }
+
+// To makes an Out for a stream. NO_COLOR and streams that are no terminal get
+// no colour.
+func To(w io.Writer) Out { return Out{colorprofile.NewWriter(w, os.Environ())} }
+
+var (
+	faint = lipgloss.NewStyle().Faint(true)
+	bold  = lipgloss.NewStyle().Bold(true)
+	marks = map[string]lipgloss.Style{
+		"ok":      lipgloss.NewStyle().Foreground(lipgloss.Green),
+		"warning": lipgloss.NewStyle().Foreground(lipgloss.Yellow),
+		"blocked": lipgloss.NewStyle().Foreground(lipgloss.Red).Bold(true),
+	}
+)
+
+// Printf prints formatted text.
+func (o Out) Printf(format string, args ...any) { fmt.Fprintf(o, format, args...) }
+
+// Heading prints a heading.
+func (o Out) Heading(s string) { fmt.Fprintln(o, bold.Render(s)) }
+
+// Faint makes a text stand back.
+func Faint(s string) string { return faint.Render(s) }
+
+// Bold makes a text stand out.
+func Bold(s string) string { return bold.Render(s) }
+
+// Mark shows a status as a word in its colour.
+func Mark(status string) string { return marks[status].Render(status) }
+
+// Column is a column of a table.
+type Column struct {
+	Head  string
+	Right bool // numbers stand to the right
+	Most  int  // longer texts are cut; 0 for never
+}
+
+// Table prints rows under their heads, each column as wide as it must be.
+func (o Out) Table(columns []Column, rows [][]string) {
+	width := make([]int, len(columns))
+	cut := func(s string, most int) string {
+		s = Clean(s)
+		if r := []rune(s); most > 0 && lipgloss.Width(s) > most && len(r) > most {
+			return string(r[:most-1]) + "…"
+		}
+		return s
+	}
+	for i, c := range columns {
+		width[i] = lipgloss.Width(c.Head)
+		for _, r := range rows {
+			width[i] = max(width[i], lipgloss.Width(cut(r[i], c.Most)))
+		}
+	}
+	line := func(cells []string, style func(string) string) {
+		var b strings.Builder
+		for i, c := range columns {
+			s := cut(cells[i], c.Most)
+			pad := strings.Repeat(" ", width[i]-lipgloss.Width(s))
+			if c.Right {
+				s = pad + s
+			} else if i < len(columns)-1 {
+				s += pad
+			}
+			if i > 0 {
+				b.WriteString("  ")
+			}
+			b.WriteString(s)
+		}
+		fmt.Fprintln(o, style(strings.TrimRight(b.String(), " ")))
+	}
+	heads := make([]string, len(columns))
+	for i, c := range columns {
+		heads[i] = c.Head
+	}
+	line(heads, func(s string) string { return faint.Render(s) })
+	for _, r := range rows {
+		line(r, func(s string) string { return s })
+	}
+}
+
+// Clean takes out what would move the cursor or change colours: names of files
+// may hold anything.
+func Clean(s string) string {
+	if !strings.ContainsFunc(s, func(r rune) bool { return r < ' ' && r != '\x1b' || r == 0x7f || r == '\uFFFD' || r == '\x1b' }) {
+		return s
+	}
+	return strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7f {
+			return '?'
+		}
+		return r
+	}, strings.ToValidUTF8(s, "?"))
+}
+
+// Size writes a number of bytes.
+func Size(n int64) string { return humanize.IBytes(uint64(max(0, n))) }
+
+// Length writes a number of seconds as h:mm:ss or m:ss; a dash for none.
+func Length(seconds float64) string {
+	if seconds <= 0 {
+		return "–"
+	}
+	d := time.Duration(seconds * float64(time.Second)).Round(time.Second)
+	if d >= time.Hour {
+		return fmt.Sprintf("%d:%02d:%02d", int(d.Hours()), int(d.Minutes())%60, int(d.Seconds())%60)
+	}
+	return fmt.Sprintf("%d:%02d", int(d.Minutes()), int(d.Seconds())%60)
+}
+
+// Took writes a short duration.
+func Took(d time.Duration) string {
+	if d < time.Second {
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	}
+	return fmt.Sprintf("%.1f s", d.Seconds())
+}
+
+// When writes a time as people here say it.
+func When(t time.Time) string {
+	if t.IsZero() {
+		return "–"
+	}
+	t = t.Local()
+	if now := time.Now(); t.YearDay() == now.YearDay() && t.Year() == now.Year() {
+		return "today " + t.Format("15:04:05")
+	}
+	return t.Format("2006-01-02 15:04")
+}
+
+// Count writes a number with its word.
+func Count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return humanize.Comma(int64(n)) + " " + many
+}
+
+// Bar draws a part of a whole, ten characters wide.
+func Bar(part, whole float64) string {
+	if whole <= 0 {
+		return ""
+	}
+	n := min(10, max(0, int(part/whole*10+0.5)))
+	return strings.Repeat("█", n) + strings.Repeat("░", 10-n)
+}

@@ -1,0 +1,181 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/user"
+	"slices"
+
+	"cozyshelf/internal/control"
+	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/facts"
+	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/engine"
+	"cozyshelf/internal/engine/docker"
+	"cozyshelf/internal/engine/process"
+	"cozyshelf/internal/machine"
+	"cozyshelf/internal/pack"
+	"cozyshelf/internal/problem"
+)
+
+// choose finds the engine that a household asks for. The facts say which and
+// why, also when it does not answer.
+func choose(ctx context.Context, h *household.Household) (engine.Engine, facts.Engine, error) {
+	open := func(kind string) (engine.Engine, error) {
+		switch kind {
+		case "docker":
+			return docker.Open()
+		case "podman":
+			return docker.OpenPodman()
+		}
+		return process.Open(), nil
+	}
+	if h.Server.Engine != "auto" {
+		e, err := open(h.Server.Engine)
+		if err != nil {
+			return nil, facts.Engine{}, &problem.Problem{What: "the engine cannot be used", Where: h.Server.Engine, Why: err.Error(), Fix: "correct DOCKER_HOST, or choose another engine under [server]", Err: err}
+		}
+		f := e.Facts(ctx)
+		f.Asked, f.Why = h.Server.Engine, "as the household file says"
+		return e, f, nil
+	}
+	// A household that runs as a process already goes on so: otherwise the
+	// arrival of another engine would leave it behind.
+	own := process.Open()
+	if o, err := own.Observe(ctx, blueprint.ID(h.Storage.State)); err == nil && len(o.Containers) > 0 {
+		f := own.Facts(ctx)
+		f.Asked, f.Why = "auto", "the household is deployed on it already"
+		return own, f, nil
+	}
+	silent := ""
+	for _, kind := range []string{"docker", "podman"} {
+		e, err := open(kind)
+		if err != nil {
+			silent += fmt.Sprintf("%s: %s; ", kind, err)
+			continue
+		}
+		f := e.Facts(ctx)
+		if f.Answers {
+			f.Asked, f.Why = "auto", "it answers at "+f.Endpoint
+			return e, f, nil
+		}
+		silent += fmt.Sprintf("%s: %s; ", kind, f.Error)
+	}
+	f := own.Facts(ctx)
+	f.Asked, f.Why = "auto", silent+"so the embedded engine is taken"
+	return own, f, nil
+}
+
+// site is a household at its engine.
+type site struct {
+	h         *household.Household
+	engine    engine.Engine
+	facts     facts.Engine
+	id        string
+	account   facts.Account
+	image     pack.Image
+	blueprint blueprint.Blueprint
+}
+
+// open loads the household file and finds its engine, which must answer.
+func (a *app) open(ctx context.Context) (*site, error) {
+	h, err := a.load()
+	if err != nil {
+		return nil, err
+	}
+	e, f, err := choose(ctx, h)
+	if err != nil {
+		return nil, err
+	}
+	if !f.Answers {
+		return nil, &problem.Problem{What: f.Kind + " does not answer", Where: f.Endpoint, Why: f.Error, Fix: f.Fix}
+	}
+	return &site{h: h, engine: e, facts: f, id: blueprint.ID(h.Storage.State)}, nil
+}
+
+// draw draws the blueprint.
+func (a *app) draw(s *site) error {
+	s.account = machine.Account(s.h.Server)
+	if !s.account.Known {
+		return &problem.Problem{What: "the run-as account is not known", Where: s.account.Asked, Why: s.account.Why, Fix: "make the account, or write run_as = \"uid:gid\" in the household file"}
+	}
+	exe, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	if s.image, err = pack.Open(exe, a.version); err != nil {
+		return &problem.Problem{What: "the program cannot read itself", Where: exe, Why: err.Error(), Fix: "install it again", Err: err}
+	}
+	s.blueprint = blueprint.Draw(s.h, blueprint.Site{Engine: s.facts.Kind, UID: s.account.UID, GID: s.account.GID, Groups: s.account.Groups, Image: s.image.Digest, Version: a.version})
+	return nil
+}
+
+func (s *site) observe(ctx context.Context) (blueprint.Observed, error) {
+	o, err := s.engine.Observe(ctx, s.id)
+	if err != nil {
+		return o, &problem.Problem{What: "the engine cannot be asked what is there", Where: s.facts.Endpoint, Why: err.Error(), Fix: "see whether " + s.facts.Kind + " is well", Err: err}
+	}
+	return o, nil
+}
+
+// client gives a client for the household's server: by its socket, or, where
+// that may not be opened, through a command inside the container.
+func (s *site) client() *control.Client {
+	state := s.h.Storage.State
+	return control.Through(state+"/"+control.Socket, func(ctx context.Context) (net.Conn, error) {
+		conn, err := control.Dialed(ctx, state)
+		d, can := s.engine.(engine.Dialer)
+		if err == nil || !errors.Is(err, os.ErrPermission) || !can {
+			return conn, err
+		}
+		o, oerr := s.engine.Observe(ctx, s.id)
+		if oerr != nil {
+			return nil, errors.Join(err, oerr)
+		}
+		running, ok := o.Running()
+		if !ok {
+			return nil, os.ErrNotExist
+		}
+		return d.Dial(ctx, running.ID, blueprint.Program, "relay", "--state", blueprint.StateInside)
+	})
+}
+
+// server opens the household and gives a client for its server.
+func (a *app) server(ctx context.Context) (*control.Client, error) {
+	s, err := a.open(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return s.client(), nil
+}
+
+// who names the account that runs this command, for the ledger.
+func who() string {
+	name := fmt.Sprint("uid ", os.Getuid())
+	if u, err := user.Current(); err == nil {
+		name = u.Username
+	}
+	if sudo := os.Getenv("SUDO_USER"); sudo != "" && sudo != name {
+		name += " (for " + sudo + ")"
+	}
+	return name
+}
+
+// address is where people open the household's page.
+func (s *site) address() string {
+	host := ""
+	switch bind, _ := s.h.Server.BindAddr(); {
+	case s.h.Server.Bind == "lan" || bind.IsUnspecified():
+		host = "localhost"
+		if list := machine.Addresses(); len(list) > 0 {
+			slices.Sort(list)
+			host = list[0]
+		}
+	default:
+		host = bind.String()
+	}
+	return "http://" + net.JoinHostPort(host, fmt.Sprint(s.h.Server.Port))
+}

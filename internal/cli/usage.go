@@ -1,0 +1,189 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"cozyshelf/internal/cli/show"
+	"cozyshelf/internal/core/usage"
+	"cozyshelf/internal/store"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) usageCommand() *cobra.Command {
+	c := &cobra.Command{Use: "usage", Short: "Who watches what"}
+	c.AddCommand(a.usageNowCommand(), a.usageHistoryCommand(), a.usageTopCommand())
+	return c
+}
+
+// place says where a play was watched.
+func place(p usage.Play) string {
+	if p.Away {
+		return "away"
+	}
+	return "home"
+}
+
+func playTitle(p usage.Play) string {
+	if p.Part == "" {
+		return p.Title
+	}
+	return p.Title + " · " + p.Part
+}
+
+func (a *app) usageNowCommand() *cobra.Command {
+	return a.reads(&cobra.Command{
+		Use: "now", Short: "The streams that go on", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			cl, err := a.server(c.Context())
+			if err != nil {
+				return err
+			}
+			list, err := cl.History(c.Context(), store.PlayFilter{Open: true})
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.document(list)
+			}
+			if len(list) == 0 {
+				a.out.Printf("nobody is watching\n")
+				return nil
+			}
+			var rows [][]string
+			for _, p := range list {
+				rows = append(rows, []string{p.Member, playTitle(p), show.Bar(p.Position, p.Duration), show.Length(p.Position) + " of " + show.Length(p.Duration), p.Device, place(p), p.Address, show.Size(p.Bytes), show.When(p.Started)})
+			}
+			a.out.Table([]show.Column{{Head: "member"}, {Head: "title", Most: 40}, {Head: ""}, {Head: "position", Right: true}, {Head: "device", Most: 24}, {Head: "where"}, {Head: "address"}, {Head: "sent", Right: true}, {Head: "since"}}, rows)
+			return nil
+		},
+	})
+}
+
+func (a *app) usageHistoryCommand() *cobra.Command {
+	var f store.PlayFilter
+	var from string
+	c := &cobra.Command{
+		Use: "history", Short: "The plays, the latest first", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			var err error
+			if f.Since, err = since(c, from); err != nil {
+				return err
+			}
+			if f.Limit < 0 {
+				return wrongUse(c, "--limit takes a number of plays")
+			}
+			cl, err := a.server(c.Context())
+			if err != nil {
+				return err
+			}
+			list, err := cl.History(c.Context(), f)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.document(list)
+			}
+			if len(list) == 0 {
+				a.out.Printf("no plays\n")
+				return nil
+			}
+			var rows [][]string
+			for _, p := range list {
+				end := "goes on"
+				switch {
+				case p.Done:
+					end = "to the end"
+				case !p.Ended.IsZero():
+					end = "left at " + show.Length(p.Position)
+				}
+				rows = append(rows, []string{show.When(p.Started), p.Member, p.Shelf, playTitle(p), show.Length(p.Watched), show.Length(p.Duration), end, place(p), p.Device, show.Size(p.Bytes)})
+			}
+			a.out.Table([]show.Column{{Head: "started"}, {Head: "member"}, {Head: "shelf"}, {Head: "title", Most: 40}, {Head: "watched", Right: true}, {Head: "of", Right: true}, {Head: "end"}, {Head: "where"}, {Head: "device", Most: 24}, {Head: "sent", Right: true}}, rows)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&f.Member, "member", "", "only this member")
+	c.Flags().StringVar(&from, "since", "", "only since then, such as 2h, 7d or 2026-11-23")
+	c.Flags().IntVar(&f.Limit, "limit", 50, "at most so many; 0 for all")
+	return a.reads(c)
+}
+
+func (a *app) usageTopCommand() *cobra.Command {
+	var from string
+	var limit int
+	c := &cobra.Command{
+		Use: "top [titles|members]", Short: "What is watched most, and who watches most", Args: cobra.MaximumNArgs(1), ValidArgs: []string{"titles", "members"},
+		RunE: func(c *cobra.Command, args []string) error {
+			what := strings.Join(args, "")
+			if what != "" && what != "titles" && what != "members" {
+				return wrongUse(c, fmt.Sprintf("%q is neither titles nor members", what))
+			}
+			start, err := since(c, from)
+			if err != nil {
+				return err
+			}
+			if limit < 0 {
+				return wrongUse(c, "--limit takes a number of rows")
+			}
+			cl, err := a.server(c.Context())
+			if err != nil {
+				return err
+			}
+			plays, err := cl.History(c.Context(), store.PlayFilter{Since: start})
+			if err != nil {
+				return err
+			}
+			titles, members := usage.TopTitles(plays, limit), usage.TopMembers(plays, limit)
+			if a.json {
+				doc := map[string]any{"since": start.Format(time.RFC3339), "titles": titles, "members": members}
+				if start.IsZero() {
+					delete(doc, "since")
+				}
+				if what == "titles" {
+					delete(doc, "members")
+				} else if what == "members" {
+					delete(doc, "titles")
+				}
+				return a.document(doc)
+			}
+			if what != "members" {
+				a.topTitles(titles)
+			}
+			if what == "" {
+				a.out.Printf("\n")
+			}
+			if what != "titles" {
+				a.topMembers(members)
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&from, "since", "", "only since then, such as 7d")
+	c.Flags().IntVar(&limit, "limit", 10, "at most so many rows; 0 for all")
+	return a.reads(c)
+}
+
+func (a *app) topTitles(list []usage.Rank) {
+	if len(list) == 0 {
+		a.out.Printf("no plays\n")
+		return
+	}
+	var rows [][]string
+	for _, r := range list {
+		rows = append(rows, []string{r.Name, r.Shelf, show.Bar(r.Watched, list[0].Watched), show.Length(r.Watched), fmt.Sprint(r.Plays), fmt.Sprint(r.Done), fmt.Sprint(r.Members)})
+	}
+	a.out.Table([]show.Column{{Head: "title", Most: 40}, {Head: "shelf"}, {Head: ""}, {Head: "watched", Right: true}, {Head: "plays", Right: true}, {Head: "to the end", Right: true}, {Head: "members", Right: true}}, rows)
+}
+
+func (a *app) topMembers(list []usage.Rank) {
+	var rows [][]string
+	for _, r := range list {
+		rows = append(rows, []string{r.Name, show.Bar(r.Watched, list[0].Watched), show.Length(r.Watched), fmt.Sprint(r.Plays), fmt.Sprint(r.Done), fmt.Sprint(r.Titles)})
+	}
+	if len(rows) > 0 {
+		a.out.Table([]show.Column{{Head: "member"}, {Head: ""}, {Head: "watched", Right: true}, {Head: "plays", Right: true}, {Head: "to the end", Right: true}, {Head: "titles", Right: true}}, rows)
+	}
+}
