@@ -105,17 +105,28 @@ func (a *app) showBlocked(lines []verdict.Line) {
 	a.out = to
 }
 
+// steps are short names of what is being done; the changes were shown at length
+// before.
+var steps = map[blueprint.Action]string{
+	blueprint.MakeState: "state folder", blueprint.MakeScratch: "scratch folder", blueprint.LoadImage: "packing and loading the image",
+	blueprint.MakeNetwork: "network", blueprint.WriteSettings: "settings", blueprint.Create: "creating", blueprint.StopOld: "stopping",
+	blueprint.Start: "starting", blueprint.AwaitHealthy: "waiting until healthy", blueprint.RemoveOld: "removing",
+	blueprint.RemoveNetwork: "removing the network", blueprint.RemoveImage: "removing the image", blueprint.EraseState: "erasing the state folder",
+}
+
 // carry carries changes out, showing how they go.
 func (a *app) carry(ctx context.Context, s *site, command string, changes []blueprint.Change) error {
 	client := s.client()
+	n := 0
 	d := &deploy.Carrier{
 		Engine: s.engine, Blueprint: s.blueprint, Image: s.image, Health: client.Health, Command: command, Who: who(),
 		Told: func(c blueprint.Change, done bool, took time.Duration) {
 			if !done {
-				a.err.Printf("  %s … ", c.What)
+				n++
+				a.err.Printf("  %d/%d %s … ", n, len(changes), steps[c.Action])
 				return
 			}
-			a.err.Printf("%s\n", show.Faint("done ("+show.Took(took)+")"))
+			a.err.Printf("done %s\n", show.Faint("("+show.Took(took)+")"))
 		},
 	}
 	if err := d.Carry(ctx, changes); err != nil {

@@ -31,7 +31,12 @@ func (a *app) serveCommand() *cobra.Command {
 			if err := machine.DropPowers(); err != nil {
 				return &problem.Problem{What: "the server could not give its powers up", Why: err.Error(), Fix: "run it as an account of its own"}
 			}
-			log := slog.New(slog.NewTextHandler(os.Stderr, nil))
+			log := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{ReplaceAttr: func(groups []string, at slog.Attr) slog.Attr {
+				if len(groups) == 0 && at.Key == slog.TimeKey {
+					return slog.Attr{} // the engine puts the time in front of each line
+				}
+				return at
+			}}))
 			s, err := server.ReadSettings(settings)
 			if err != nil {
 				return &problem.Problem{What: "the settings cannot be read", Where: settings, Why: err.Error(), Fix: "cozyshelf deploy writes them"}

@@ -60,7 +60,7 @@ type Shelf struct {
 // ShelfFiles is one shelf with all that is on it.
 type ShelfFiles struct {
 	Shelf
-	Titles   []TitleFiles          `json:"titles"`
+	Contents []TitleFiles          `json:"contents"`
 	Problems []store.FolderProblem `json:"folder_problems"`
 }
 

@@ -147,7 +147,7 @@ func (s *Server) showShelf(r *http.Request) (any, error) {
 		if sh.Name != name {
 			continue
 		}
-		out := control.ShelfFiles{Shelf: sh, Titles: []control.TitleFiles{}}
+		out := control.ShelfFiles{Shelf: sh, Contents: []control.TitleFiles{}}
 		titles, err := s.store.Titles(ctx, name)
 		if err != nil {
 			return nil, err
@@ -161,7 +161,7 @@ func (s *Server) showShelf(r *http.Request) (any, error) {
 			of[f.Title] = append(of[f.Title], f)
 		}
 		for _, t := range titles {
-			out.Titles = append(out.Titles, control.TitleFiles{Title: t, Files: of[t.ID]})
+			out.Contents = append(out.Contents, control.TitleFiles{Title: t, Files: of[t.ID]})
 		}
 		out.Problems, err = s.store.FolderProblems(ctx, name)
 		return out, err

@@ -147,7 +147,11 @@ func (s *Server) page(do func(http.ResponseWriter, *http.Request) error) http.Ha
 			if r.Method == http.MethodGet {
 				next = r.URL.Path
 			}
-			s.door(w, http.StatusUnauthorized, "", "", next)
+			status := http.StatusUnauthorized
+			if next == "/" {
+				status = http.StatusOK // the front door is nothing that was refused
+			}
+			s.door(w, status, "", "", next)
 			return
 		}
 		if err == nil {
@@ -455,8 +459,8 @@ func wrap(s string, width, most int) []string {
 	var lines []string
 	line := ""
 	for _, word := range strings.Fields(s) {
-		if r := []rune(word); len(r) > width+3 {
-			word = string(r[:width+2]) + "…"
+		if r := []rune(word); len(r) > width {
+			word = string(r[:width-1]) + "…"
 		}
 		switch {
 		case line == "":

@@ -263,6 +263,16 @@ func (j *judge) shelves() {
 	}
 }
 
+// quote writes a path as a shell takes it.
+func quote(path string) string {
+	if !strings.ContainsFunc(path, func(r rune) bool {
+		return !strings.ContainsRune("/._-+,:@", r) && !(r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z')
+	}) {
+		return path
+	}
+	return "'" + strings.ReplaceAll(path, "'", `'\''`) + "'"
+}
+
 func (j *judge) shelf(what string, s facts.Shelf, f facts.Folder) {
 	least, few := int64(0), int64(0)
 	if s.Write {
@@ -286,11 +296,12 @@ func (j *judge) shelf(what string, s facts.Shelf, f facts.Folder) {
 		if more := r.Failing - len(r.First); more > 0 {
 			l.Details = append(l.Details, fmt.Sprintf("and %s more", humanize.Comma(int64(more))))
 		}
+		remedy := fmt.Sprintf("setfacl -R -m u:%d:rX %s", j.f.Account.UID, quote(f.Path))
 		switch {
 		case r.Failing > 0 && r.ReadableFiles == 0:
-			l.Status, l.Do = Blocked, "let the run-as account read: add it to the owning group, or give it an ACL entry (setfacl -R -m u:"+fmt.Sprint(j.f.Account.UID)+":rX PATH)"
+			l.Status, l.Do = Blocked, "let the run-as account read: add it to the owning group, or give it an ACL entry: "+remedy
 		case r.Failing > 0:
-			l.Status, l.Do = Warning, "these will be listed as unreadable; let the run-as account read them (setfacl -m u:"+fmt.Sprint(j.f.Account.UID)+":rX PATH)"
+			l.Status, l.Do = Warning, "these will be listed as unreadable; to let the run-as account read them: "+remedy
 		case r.Files == 0:
 			l.Status, l.Do = Warning, "it is empty: is the right disk mounted? media can also be added later"
 		}

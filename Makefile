@@ -1,0 +1,38 @@
+# make build    one static program in bin/
+# make demo     the main job on the made-up household
+# make test     everything, after fetching what the tests need where it can
+# make bench    measurements; make yardstick compares with nginx and find
+# make screenshots  the pictures in docs/screenshots
+
+VERSION ?= 0.1.0
+GO      ?= go
+
+.PHONY: build demo test bench yardstick screenshots lint clean
+
+build:
+	CGO_ENABLED=0 $(GO) build -trimpath -ldflags '-s -w -X main.version=$(VERSION)' -o bin/cozyshelf ./cmd/cozyshelf
+
+demo: build
+	bin/cozyshelf demo
+
+test:
+	sh test/setup.sh
+	$(GO) test ./...
+
+bench:
+	$(GO) test -run '^$$' -bench . -benchmem ./internal/...
+
+yardstick:
+	sh test/setup.sh
+	COZYSHELF_YARDSTICK=1 $(GO) test -run Yardstick -v -timeout 30m ./test
+
+lint:
+	test -z "$$(gofmt -l .)"
+	$(GO) vet ./...
+	$(GO) tool staticcheck ./...
+
+screenshots: build
+	sh docs/screenshots/make.sh
+
+clean:
+	rm -rf bin

@@ -1,0 +1,74 @@
+// Command shoot takes the pictures of the pages for docs/screenshots, from a
+// demo that was left running: shoot ADDRESS NAME PASSWORD FOLDER.
+package main
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"cozyshelf/test/browser"
+)
+
+func main() {
+	if len(os.Args) != 5 {
+		fmt.Fprintln(os.Stderr, "shoot ADDRESS NAME PASSWORD FOLDER")
+		os.Exit(2)
+	}
+	if err := shoot(os.Args[1], os.Args[2], os.Args[3], os.Args[4]); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}
+
+func shoot(address, name, password, dir string) error {
+	b, err := browser.Open()
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	if err := b.Prefer("light"); err != nil {
+		return err
+	}
+	picture := func(name string) error {
+		time.Sleep(400 * time.Millisecond) // pictures on the page are drawn
+		return b.Picture(filepath.Join(dir, name+".png"))
+	}
+	link := func(text string) error {
+		// By its words, so that the pictures do not depend on ids.
+		err := b.Eval(fmt.Sprintf(`[...document.querySelectorAll("main a")].find(a => a.textContent.includes(%q)).click()`, text), nil)
+		if err != nil {
+			return fmt.Errorf("no link %q: %w", text, err)
+		}
+		time.Sleep(300 * time.Millisecond)
+		return b.Until(`document.readyState === "complete"`)
+	}
+	steps := []func() error{
+		func() error { return b.Go(address + "/") },
+		func() error { return picture("sign-in") },
+		func() error { return b.SignIn(name, password) },
+		func() error { return picture("shelves") },
+		func() error { return link("The Night Bakery") },
+		func() error { return picture("title") },
+		func() error { return b.Go(address + "/shelf/films") },
+		func() error { return link("The Paper Lighthouse") },
+		func() error { return link("Go on") },
+		func() error { return b.Until(`document.querySelector("video").readyState >= 3`) },
+		func() error { return b.Eval(`document.querySelector("video").play()`, nil) },
+		func() error { return b.Until(`document.querySelector("video").currentTime > 11`) },
+		func() error { return picture("player") },
+		func() error { return b.Prefer("dark") },
+		func() error { return b.Go(address + "/") },
+		func() error { return picture("shelves-dark") },
+	}
+	for i, step := range steps {
+		if err := step(); err != nil {
+			return fmt.Errorf("step %d: %w", i, err)
+		}
+	}
+	for _, s := range b.Said {
+		fmt.Fprintln(os.Stderr, "the page complained:", s)
+	}
+	return nil
+}
