@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"syscall"
 	"time"
 )
 
@@ -40,6 +41,14 @@ func Append(state string, e Entry) error {
 		return err
 	}
 	defer f.Close()
+	// Written by root or by others: it belongs to whom the state belongs to,
+	// like all in the folder.
+	if dir, err := os.Stat(state); err == nil && os.Getuid() == 0 {
+		owner := dir.Sys().(*syscall.Stat_t)
+		if err := f.Chown(int(owner.Uid), int(owner.Gid)); err != nil {
+			return err
+		}
+	}
 	if end, err := f.Seek(0, 2); err == nil && end > 0 {
 		last := make([]byte, 1)
 		if _, err := f.ReadAt(last, end-1); err == nil && last[0] != '\n' {
