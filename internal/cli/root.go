@@ -116,9 +116,7 @@ The first evening:
 	add("inside", a.serveCommand())
 	root.AddCommand(a.superviseCommand(), a.healthcheckCommand(), a.relayCommand())
 	root.SetHelpCommandGroupID("inside")
-	for _, c := range root.Commands() {
-		strict(c)
-	}
+	strict(root)
 	return root
 }
 
@@ -135,7 +133,12 @@ func strict(c *cobra.Command) {
 	if c.HasSubCommands() && c.RunE == nil {
 		c.RunE = func(c *cobra.Command, args []string) error {
 			if len(args) > 0 {
-				return wrongUse(c, fmt.Sprintf("there is no command %q", c.CommandPath()+" "+args[0]))
+				why := fmt.Sprintf("there is no command %q", c.CommandPath()+" "+args[0])
+				c.SuggestionsMinimumDistance = 2
+				if near := c.SuggestionsFor(args[0]); len(near) > 0 {
+					why += "; did you mean " + strings.Join(near, " or ") + "?"
+				}
+				return wrongUse(c, why)
 			}
 			return c.Help()
 		}

@@ -182,11 +182,11 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any) error
 	return json.NewDecoder(res.Body).Decode(out)
 }
 
-// Unreachable is the problem when the server cannot be asked; errors.Is tells.
-var Unreachable = errors.New("the server cannot be asked")
+// ErrUnreachable is the problem when the server cannot be asked; errors.Is tells.
+var ErrUnreachable = errors.New("the server cannot be asked")
 
 func (c *Client) unreachable(err error) error {
-	p := &problem.Problem{What: "the server cannot be asked", Where: c.name, Err: fmt.Errorf("%w: %w", Unreachable, err)}
+	p := &problem.Problem{What: "the server cannot be asked", Where: c.name, Err: fmt.Errorf("%w: %w", ErrUnreachable, err)}
 	switch {
 	case errors.Is(err, os.ErrPermission):
 		p.Why, p.Fix = "you may not open its control socket", "run as root or as the run-as account"

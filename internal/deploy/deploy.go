@@ -16,6 +16,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 
 	"cozyshelf/internal/core/blueprint"
@@ -51,7 +52,7 @@ func Host(bp blueprint.Blueprint) (blueprint.Host, error) {
 	var h blueprint.Host
 	there := func(p string) (bool, error) {
 		_, err := os.Stat(p)
-		if errors.Is(err, os.ErrNotExist) {
+		if errors.Is(err, os.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
 			return false, nil
 		}
 		return err == nil, err
@@ -238,6 +239,10 @@ func (d *Carrier) await(ctx context.Context) error {
 	}
 	began := time.Now()
 	var last error
+	restarts := 0
+	if s, err := d.made(ctx); err == nil {
+		restarts = s.Restarts // those of earlier do not count
+	}
 	for n := 0; ; n++ {
 		ask, cancel := context.WithTimeout(ctx, 2*time.Second)
 		last = d.Health(ask)
@@ -250,7 +255,7 @@ func (d *Carrier) await(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			if !s.Running || s.Restarts >= 2 {
+			if !s.Running || s.Restarts >= restarts+2 {
 				return fmt.Errorf("the server ended by itself, with code %d", s.ExitCode)
 			}
 		}
@@ -278,15 +283,20 @@ func (d *Carrier) putBack(ctx context.Context, c blueprint.Change, cause error, 
 	if !late {
 		return p
 	}
-	if s, err := d.made(ctx); err == nil {
+	// The new one does not go on failing by itself. It is kept, to be looked
+	// at, only where there is no other.
+	o, oerr := d.Engine.Observe(ctx, d.Blueprint.Container.Household)
+	if s, err := d.made(ctx); err == nil && oerr == nil && d.Blueprint.Settings.Format != 0 {
 		var log bytes.Buffer
 		if d.Engine.Logs(ctx, s.ID, engine.LogOptions{Tail: 8}, &log) == nil && log.Len() > 0 {
 			p.Why += "\nlast lines of its log:\n" + strings.TrimSpace(log.String())
 		}
-		if len(stopped) > 0 || c.Action == blueprint.StopOld {
-			if err := errors.Join(d.Engine.Stop(ctx, s.ID, 5*time.Second), d.Engine.Remove(ctx, s.ID)); err != nil {
-				p.Why += "\nthe new container could not be removed: " + err.Error()
-			}
+		err := d.Engine.Stop(ctx, s.ID, 5*time.Second)
+		if err == nil && len(o.Containers) > 1 {
+			err = d.Engine.Remove(ctx, s.ID)
+		}
+		if err != nil {
+			p.Why += "\nthe new container could not be taken away: " + err.Error()
 		}
 	}
 	if c.Action == blueprint.StopOld {

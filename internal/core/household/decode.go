@@ -96,6 +96,10 @@ func unknownKey(where string, key toml.Key) *problem.Problem {
 
 func wrongType(where string, e *toml.DecodeError) *problem.Problem {
 	why := strings.TrimPrefix(e.Error(), "toml: ")
+	if _, rest, ok := strings.Cut(why, "cannot decode TOML "); ok {
+		found, _, _ := strings.Cut(rest, " ") // what follows speaks of Go
+		why = "a TOML " + found + " stands there"
+	}
 	p := &problem.Problem{What: "the household file cannot be read", Where: where, Why: why, Fix: "mend this place and try again", Exit: problem.ExitUsage, Err: e}
 	if k := strings.Join(e.Key(), "."); k != "" {
 		p.What = "the household file has a value of the wrong kind: " + k

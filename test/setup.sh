@@ -1,0 +1,48 @@
+#!/bin/sh
+# Fetches what the tests need, where it can: on Debian and its kin, as root.
+# Elsewhere it says what is missing; the tests then skip what needs it.
+#   setup.sh [more packages]
+set -u
+missing=
+need() { command -v "$1" >/dev/null 2>&1 || missing="$missing $2"; }
+need ffmpeg ffmpeg
+need ffprobe ffmpeg
+need setfacl acl
+need sqlite3 sqlite3
+need chromium chromium
+need dockerd docker.io
+for p in "$@"; do
+  case $p in nginx-light) need nginx nginx-light ;; *) need "$p" "$p" ;; esac
+done
+if [ -n "$missing" ]; then
+  if [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null 2>&1; then
+    echo "fetching:$missing"
+    # No service is to be started by being installed.
+    made=
+    if [ ! -e /usr/sbin/policy-rc.d ]; then
+      made=1
+      printf '#!/bin/sh\nexit 101\n' >/usr/sbin/policy-rc.d && chmod 755 /usr/sbin/policy-rc.d
+    fi
+    log=$(mktemp)
+    if ! { apt-get update && DEBIAN_FRONTEND=noninteractive apt-get install -y --no-install-recommends $missing; } >"$log" 2>&1; then
+      tail -n 20 "$log"
+      echo "could not be fetched:$missing; the tests that need it are skipped"
+    fi
+    rm -f "$log"
+    [ -z "$made" ] || rm -f /usr/sbin/policy-rc.d
+  else
+    echo "missing:$missing; the tests that need it are skipped"
+  fi
+fi
+# A Docker Engine that is installed but does not run is started, where one may.
+if [ -z "${DOCKER_HOST:-}" ] && [ ! -S /var/run/docker.sock ] && [ "$(id -u)" = 0 ] && command -v dockerd >/dev/null 2>&1; then
+  echo "starting dockerd"
+  mkdir -p /var/log
+  setsid dockerd >/var/log/dockerd-for-tests.log 2>&1 </dev/null &
+  n=0
+  while [ ! -S /var/run/docker.sock ] && [ $n -lt 60 ]; do
+    sleep 0.5
+    n=$((n + 1))
+  done
+fi
+exit 0
