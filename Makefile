@@ -17,13 +17,13 @@ demo: build
 
 test:
 	sh test/setup.sh
-	$(GO) test ./...
+	$(GO) test -timeout 20m ./...
 
 bench:
 	$(GO) test -run '^$$' -bench . -benchmem ./internal/...
 
 yardstick:
-	sh test/setup.sh
+	sh test/setup.sh nginx
 	COZYSHELF_YARDSTICK=1 $(GO) test -run Yardstick -v -timeout 30m ./test
 
 lint:
@@ -32,6 +32,7 @@ lint:
 	$(GO) tool staticcheck ./...
 
 screenshots: build
+	sh test/setup.sh xvfb-run xterm
 	sh docs/screenshots/make.sh
 
 clean:

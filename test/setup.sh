@@ -12,7 +12,12 @@ need sqlite3 sqlite3
 need chromium chromium
 need dockerd docker.io
 for p in "$@"; do
-  case $p in nginx-light) need nginx nginx-light ;; *) need "$p" "$p" ;; esac
+  case $p in
+  nginx) need nginx nginx-light ;;
+  xvfb-run) need xvfb-run "xvfb xauth" ;;
+  xterm) need xterm "xterm fonts-dejavu-core"; need import imagemagick ;;
+  *) need "$p" "$p" ;;
+  esac
 done
 if [ -n "$missing" ]; then
   if [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null 2>&1; then

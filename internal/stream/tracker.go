@@ -37,6 +37,8 @@ type Tracker struct {
 
 	mu   sync.Mutex
 	live map[key]*live
+
+	settling sync.Mutex // one at a time: Settle holds many streams at once
 }
 
 type key struct{ device, file int64 }
@@ -159,6 +161,8 @@ func mark(p usage.Play, over bool) store.Mark {
 // Settle writes what has not been written and ends streams that were silent too
 // long; with all it ends every stream. It is to be called every few seconds.
 func (t *Tracker) Settle(ctx context.Context, all bool) error {
+	t.settling.Lock()
+	defer t.settling.Unlock()
 	t.mu.Lock()
 	list := make(map[key]*live, len(t.live))
 	for k, l := range t.live {

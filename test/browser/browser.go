@@ -195,7 +195,7 @@ func (b *Browser) Eval(script string, out any) error {
 
 // Until waits until a script gives true.
 func (b *Browser) Until(script string) error {
-	for range 400 {
+	for range 1600 {
 		var ok bool
 		// While a page changes there may be nothing to ask.
 		if err := b.Eval("!!("+script+")", &ok); err == nil && ok {
@@ -203,7 +203,7 @@ func (b *Browser) Until(script string) error {
 		}
 		time.Sleep(25 * time.Millisecond)
 	}
-	return fmt.Errorf("within 10 s it did not come about that %s", script)
+	return fmt.Errorf("within 40 s it did not come about that %s", script)
 }
 
 // SignIn fills in the sign-in page and waits for what comes after.

@@ -1,25 +1,51 @@
 // Command shoot takes the pictures of the pages for docs/screenshots, from a
-// demo that was left running: shoot ADDRESS NAME PASSWORD FOLDER.
+// demo that was left running, or lets a member watch for a while:
+//
+//	shoot pages ADDRESS NAME PASSWORD FOLDER
+//	shoot watch ADDRESS NAME PASSWORD SHELF TITLE PART SECONDS
 package main
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
 	"time"
 
+	"cozyshelf/internal/demo"
 	"cozyshelf/test/browser"
 )
 
 func main() {
-	if len(os.Args) != 5 {
-		fmt.Fprintln(os.Stderr, "shoot ADDRESS NAME PASSWORD FOLDER")
-		os.Exit(2)
+	err := errors.New("shoot pages ADDRESS NAME PASSWORD FOLDER | shoot watch ADDRESS NAME PASSWORD SHELF TITLE PART SECONDS")
+	switch a := os.Args; {
+	case len(a) == 6 && a[1] == "pages":
+		err = shoot(a[2], a[3], a[4], a[5])
+	case len(a) == 9 && a[1] == "watch":
+		err = watch(a[2], a[3], a[4], a[5], a[6], a[7], a[8])
 	}
-	if err := shoot(os.Args[1], os.Args[2], os.Args[3], os.Args[4]); err != nil {
+	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
+}
+
+func watch(address, name, password, shelf, title, part, seconds string) error {
+	n, err := strconv.ParseFloat(seconds, 64)
+	if err != nil {
+		return err
+	}
+	ctx, v := context.Background(), &demo.Viewer{Address: address}
+	if err := v.SignIn(ctx, name, password, name+"'s tablet"); err != nil {
+		return err
+	}
+	f, err := v.Find(ctx, shelf, title, part)
+	if err != nil {
+		return err
+	}
+	return v.Watch(ctx, f, n)
 }
 
 func shoot(address, name, password, dir string) error {

@@ -11,7 +11,7 @@ func TestTablesLineUpWhateverTheLetters(t *testing.T) {
 	To(&b).Table([]Column{{Head: "name"}, {Head: "size", Right: true}, {Head: "note", Most: 6}}, [][]string{
 		{"Copper Kite", "12", "short"}, {"水車", "3", "much too long"}, {"odd\nname\x1b[31m", "4567", ""},
 	})
-	want := "name            size  note\nCopper Kite       12  short\n水車               3  much …\nodd?name?[31m   4567\n"
+	want := "name           size  note\nCopper Kite      12  short\n水車              3  much …\nodd?name?[31m  4567\n"
 	if got := b.String(); got != want {
 		t.Errorf("got\n%q\nwant\n%q", got, want)
 	}

@@ -35,7 +35,7 @@ type Bench struct {
 
 // Run runs the suite. What it makes on the engine it removes, also on failure.
 func Run(t *testing.T, b Bench) {
-	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 6*time.Minute)
 	defer cancel()
 	state, films := filepath.Join(b.Folder, "state"), filepath.Join(b.Folder, "films")
 	for _, d := range []string{state, films} {
@@ -149,7 +149,7 @@ func Run(t *testing.T, b Bench) {
 		}
 		return nil
 	}
-	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(90 * time.Second); ; time.Sleep(20 * time.Millisecond) {
 		if err = alive(); err == nil {
 			break
 		}

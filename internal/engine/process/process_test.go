@@ -74,7 +74,7 @@ func TestACrashedServerIsStartedAgain(t *testing.T) {
 	}
 	server := func(not int) int {
 		t.Helper()
-		for range 500 {
+		for range 3000 {
 			var r run
 			if readJSON(filepath.Join(e.folder(id), "run.json"), &r) == nil && r.Server != 0 && r.Server != not {
 				return r.Server
@@ -87,6 +87,14 @@ func TestACrashedServerIsStartedAgain(t *testing.T) {
 		return 0
 	}
 	first := server(0)
+	// Once it says that it serves, it has given its powers up.
+	for range 500 {
+		var log bytes.Buffer
+		if e.Logs(ctx, id, engine.LogOptions{}, &log) == nil && strings.Contains(log.String(), "serving") {
+			break
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
 	if st, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", first)); err == nil && os.Getuid() == 0 {
 		for _, want := range []string{fmt.Sprintf("Uid:\t%d\t%d\t%d\t%d", uid, uid, uid, uid), fmt.Sprintf("Gid:\t%d\t%d\t%d\t%d", gid, gid, gid, gid), "CapEff:\t0000000000000000", "NoNewPrivs:\t1"} {
 			if !strings.Contains(string(st), want) {

@@ -1,0 +1,278 @@
+package test
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"cozyshelf/internal/demo"
+	"cozyshelf/internal/testbuild"
+)
+
+// The yardsticks compare whole processes with what others take for the same
+// work, in one run on one machine. They measure and judge nothing, so they run
+// only when asked for: make yardstick. docs/performance.md keeps the outcome.
+
+func yardstick(t *testing.T) {
+	t.Helper()
+	if os.Getenv("COZYSHELF_YARDSTICK") != "1" {
+		t.Skip("a measurement; make yardstick runs it")
+	}
+}
+
+// processorTime gives the seconds of processor time that processes have used.
+func processorTime(t *testing.T, pids ...int) float64 {
+	t.Helper()
+	var sum float64
+	for _, pid := range pids {
+		b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+		if err != nil {
+			t.Fatal(err)
+		}
+		f := strings.Fields(string(b[strings.LastIndexByte(string(b), ')')+1:]))
+		u, _ := strconv.ParseFloat(f[11], 64)
+		s, _ := strconv.ParseFloat(f[12], 64)
+		sum += (u + s) / 100 // clock ticks a second, on every Linux there is
+	}
+	return sum
+}
+
+// fetch asks for a range over a connection of its own and passes it over.
+func fetch(address, path, auth string, from, to int64) error {
+	c, err := net.Dial("tcp", address)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	fmt.Fprintf(c, "GET %s HTTP/1.1\r\nHost: %s\r\nAuthorization: %s\r\nRange: bytes=%d-%d\r\nConnection: close\r\n\r\n", path, address, auth, from, to-1)
+	r := bufio.NewReaderSize(c, 256<<10)
+	res, err := http.ReadResponse(r, nil)
+	if err != nil {
+		return err
+	}
+	if res.StatusCode != http.StatusPartialContent {
+		return fmt.Errorf("%s %s", path, res.Status)
+	}
+	buf := make([]byte, 256<<10)
+	n, err := io.CopyBuffer(struct{ io.Writer }{io.Discard}, struct{ io.Reader }{res.Body}, buf)
+	if err == nil && n != to-from {
+		err = fmt.Errorf("%d bytes came, %d were asked for", n, to-from)
+	}
+	return err
+}
+
+// TestYardstickDirectPlay compares sending a file of 1 GiB with nginx.
+func TestYardstickDirectPlay(t *testing.T) {
+	yardstick(t)
+	if _, err := exec.LookPath("nginx"); err != nil {
+		testbuild.Missing(t, "nginx")
+	}
+	const size = 1 << 30
+	m := newMill(t, "process")
+	big := m.path("media/films/Big (2020).mp4")
+	f, err := os.Create(big)
+	if err != nil {
+		t.Fatal(err)
+	}
+	block := make([]byte, 1<<20)
+	for i := range block {
+		block[i] = byte(i * 7)
+	}
+	for range size >> 20 {
+		if _, err := f.Write(block); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := f.Close(); err != nil {
+		t.Fatal(err)
+	}
+	m.must("deploy", "--yes")
+	m.add(demo.People[0])
+	auth := "Bearer " + m.token("wren")
+	file, err := m.viewer("wren").Find(t.Context(), "films", "Big", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	port := testbuild.Port(t)
+	conf := m.path("nginx.conf")
+	text := fmt.Sprintf("worker_processes 2; pid %s; error_log stderr; daemon off; user root;\nevents { worker_connections 512; }\nhttp { access_log off; sendfile on; tcp_nopush on; types { video/mp4 mp4; } server { listen 127.0.0.1:%d; root %q; } }\n", m.path("nginx.pid"), port, m.path("media/films"))
+	if err := os.WriteFile(conf, []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	nginx := exec.Command("nginx", "-c", conf, "-p", m.dir, "-e", "stderr")
+	if err := nginx.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = nginx.Process.Signal(os.Interrupt); _ = nginx.Wait() })
+	other := fmt.Sprintf("127.0.0.1:%d", port)
+	for range 100 {
+		if c, err := net.Dial("tcp", other); err == nil {
+			c.Close()
+			break
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	children, err := exec.Command("pgrep", "-P", fmt.Sprint(nginx.Process.Pid)).Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	workers := []int{nginx.Process.Pid}
+	for _, s := range strings.Fields(string(children)) {
+		pid, _ := strconv.Atoi(s)
+		workers = append(workers, pid)
+	}
+	type side struct {
+		name, address, path string
+		pids                []int
+	}
+	sides := []side{
+		{"Cozy Shelf", fmt.Sprintf("127.0.0.1:%d", m.port), fmt.Sprintf("/api/v1/files/%d/content", file.ID), []int{serverPID(m)}},
+		{"nginx", other, "/Big%20(2020).mp4", workers},
+	}
+	for _, clients := range []int{1, 64} {
+		per := int64(size)
+		if clients > 1 {
+			per = size / 8
+		}
+		wall, cpu := map[string][]float64{}, map[string][]float64{}
+		// In turns, so that a slow moment of the machine hits both.
+		for range 5 {
+			for _, s := range sides {
+				before, began := processorTime(t, s.pids...), time.Now()
+				var wg sync.WaitGroup
+				for i := range clients {
+					wg.Go(func() {
+						from := int64(i) % 8 * per % size
+						if err := fetch(s.address, s.path, auth, from, from+per); err != nil {
+							t.Error(err)
+						}
+					})
+				}
+				wg.Wait()
+				total := float64(per) * float64(clients) / (1 << 30)
+				wall[s.name] = append(wall[s.name], total/time.Since(began).Seconds())
+				cpu[s.name] = append(cpu[s.name], total/max(0.01, processorTime(t, s.pids...)-before))
+			}
+		}
+		for _, s := range sides {
+			fmt.Printf("yardstick direct play, %d clients: %-10s %.2f GiB/s, %.2f GiB a processor second\n", clients, s.name, median(wall[s.name]), median(cpu[s.name]))
+		}
+		fmt.Printf("yardstick direct play, %d clients: ratio %.2f of nginx by time, %.2f by processor time\n", clients,
+			median(wall["Cozy Shelf"])/median(wall["nginx"]), median(cpu["Cozy Shelf"])/median(cpu["nginx"]))
+	}
+}
+
+func median(list []float64) float64 {
+	list = slices.Sorted(slices.Values(list))
+	return list[len(list)/2]
+}
+
+// TestYardstickScan compares a first scan and an unchanged rescan of 100,000
+// files with find, which asks the same of the file system.
+func TestYardstickScan(t *testing.T) {
+	yardstick(t)
+	m := newMill(t, "process")
+	m.must("deploy", "--yes")
+	clips, err := filepath.Glob(m.path("media/films/*.m*"))
+	if err != nil || len(clips) < 4 {
+		t.Fatalf("%v, %v", clips, err)
+	}
+	tree := m.path("tree")
+	for i := range 100000 {
+		dir := fmt.Sprintf("%s/%03d", tree, i/100)
+		if i%100 == 0 {
+			if err := os.MkdirAll(dir, 0o755); err != nil {
+				t.Fatal(err)
+			}
+		}
+		// Links to real clips: each has its own name, and real headers.
+		clip := clips[i%len(clips)]
+		if err := os.Link(clip, fmt.Sprintf("%s/Film %d (%d)%s", dir, i, 1950+i%75, filepath.Ext(clip))); err != nil {
+			t.Fatal(err)
+		}
+	}
+	find := func() float64 {
+		began := time.Now()
+		c := exec.Command("find", m.path("media/films"), "-printf", "%p %s %T@\n")
+		if err := c.Run(); err != nil {
+			t.Fatal(err)
+		}
+		return time.Since(began).Seconds()
+	}
+	if err := os.Rename(tree, m.path("media/films/tree")); err != nil {
+		t.Fatal(err)
+	}
+	find() // everything is in memory now, for both
+	scan := func() float64 {
+		began := time.Now()
+		m.must("shelf", "scan", "films")
+		return time.Since(began).Seconds()
+	}
+	first := scan()
+	var finds, rescans []float64
+	for range 7 {
+		finds = append(finds, find())
+		rescans = append(rescans, scan())
+	}
+	f := median(finds)
+	fmt.Printf("yardstick scan of 100,000 files: find %.2f s, first scan %.2f s (%.1f×), unchanged rescan %.2f s (%.2f×)\n", f, first, first/f, median(rescans), median(rescans)/f)
+	fmt.Printf("yardstick memory after scanning 100,000 files: %s resident\n", resident(t, serverPID(m)))
+}
+
+func resident(t *testing.T, pid int) string {
+	t.Helper()
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out []string
+	for line := range strings.Lines(string(b)) {
+		if k, v, ok := strings.Cut(line, ":"); ok && (k == "VmRSS" || k == "RssAnon" || k == "RssFile") {
+			n, _ := strconv.Atoi(strings.Fields(v)[0])
+			out = append(out, fmt.Sprintf("%s %.1f MiB", k, float64(n)/1024))
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+// TestYardstickDeploy measures deployments and the idle server.
+func TestYardstickDeploy(t *testing.T) {
+	yardstick(t)
+	engines(t, func(t *testing.T, engine string) {
+		m := newMill(t, engine)
+		timed := func(args ...string) float64 {
+			began := time.Now()
+			m.must(args...)
+			return time.Since(began).Seconds()
+		}
+		first := timed("deploy", "--yes")
+		m.add(demo.People[0])
+		m.viewer("wren")
+		var same, changed []float64
+		port := m.port
+		for range 5 {
+			for range 3 {
+				same = append(same, timed("deploy", "--yes"))
+			}
+			next := testbuild.Port(t)
+			m.edit(fmt.Sprintf("= %d", port), fmt.Sprintf("= %d", next))
+			port, m.port = next, next
+			changed = append(changed, timed("deploy", "--yes"))
+		}
+		fmt.Printf("yardstick deploy on %s: first, with the image, to healthy %.2f s; changed %.2f s; nothing to do %.3f s\n", engine, first, median(changed), median(same))
+		m.viewer("wren")
+		time.Sleep(20 * time.Second)
+		fmt.Printf("yardstick idle server on %s: %s\n", engine, resident(t, serverPID(m)))
+	})
+}
