@@ -7,11 +7,12 @@ out=$top/docs/screenshots
 PATH=$top/bin:$PATH
 export PATH
 work=$(mktemp -d)
-mill=$work/fernhollow-mill
+mill=/tmp/fernhollow-mill # it is seen in the pictures, so it has no odd name
+[ ! -e "$mill" ] || { echo "$mill is in the way"; exit 1; }
 chmod 755 "$work"
 finish() {
   [ ! -f "$mill/household.toml" ] || cozyshelf --household "$mill/household.toml" retire --erase --yes >/dev/null 2>&1 || true
-  rm -rf "$work"
+  rm -rf "$work" "$mill"
 }
 trap finish EXIT
 trap 'exit 1' INT TERM

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"context"
+	"fmt"
 	"strings"
 
 	"cozyshelf/internal/cli/show"
@@ -10,8 +12,6 @@ import (
 	"cozyshelf/internal/engine"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/problem"
-
-	"context"
 
 	"github.com/spf13/cobra"
 )
@@ -70,14 +70,23 @@ func (a *app) showVerdict(lines []verdict.Line, worst verdict.Status) {
 		wide = max(wide, len(l.What))
 	}
 	indent := strings.Repeat(" ", 9+wide+2)
+	say := func(first, text string, style func(string) string) {
+		for i, line := range show.Lines(show.Clean(text), len(indent)) {
+			if i > 0 {
+				first = indent
+			}
+			a.out.Printf("%s%s\n", first, style(line))
+		}
+	}
+	plain := func(s string) string { return s }
 	for _, l := range lines {
 		pad := strings.Repeat(" ", 9-len(l.Status))
-		a.out.Printf("%s%s%-*s  %s\n", show.Mark(string(l.Status)), pad, wide, l.What, show.Clean(l.Says))
+		say(fmt.Sprintf("%s%s%-*s  ", show.Mark(string(l.Status)), pad, wide, l.What), l.Says, plain)
 		for _, d := range l.Details {
-			a.out.Printf("%s%s\n", indent, show.Faint("· "+show.Clean(d)))
+			say(indent, "· "+d, show.Faint)
 		}
 		if l.Do != "" {
-			a.out.Printf("%s→ %s\n", indent, l.Do)
+			say(indent, "→ "+l.Do, plain)
 		}
 	}
 	a.out.Printf("\n%s\n", map[verdict.Status]string{

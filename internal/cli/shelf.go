@@ -87,7 +87,7 @@ func (a *app) shelfShowCommand() *cobra.Command {
 }
 
 func (a *app) showShelf(sh control.ShelfFiles) {
-	a.out.Printf("%s %s\n", show.Bold(sh.Name), show.Faint(fmt.Sprintf("%s · %s · %s, %s, %s", sh.Kind, strings.Join(sh.Folders, ", "), show.Count(sh.Titles, "title", "titles"), show.Count(sh.Files, "file", "files"), show.Size(sh.Size))))
+	a.out.Printf("%s %s\n", show.Bold(sh.Name), show.Faint(fmt.Sprintf("· %s · %s · %s, %s, %s", sh.Kind, strings.Join(sh.Folders, ", "), show.Count(sh.Titles, "title", "titles"), show.Count(sh.Files, "file", "files"), show.Size(sh.Size))))
 	for _, f := range sh.Away {
 		a.out.Printf("%s %s is away; what was known of it is kept\n", show.Mark("warning"), f)
 	}

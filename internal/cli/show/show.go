@@ -12,6 +12,7 @@ import (
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/colorprofile"
 	"github.com/dustin/go-humanize"
+	"golang.org/x/term"
 )
 
 // Out is where text goes, with colour only where the place bears it.
@@ -108,6 +109,16 @@ func Clean(s string) string {
 		}
 		return r
 	}, strings.ToValidUTF8(s, "?"))
+}
+
+// Lines breaks a text into lines that fit beside an indent of so many columns,
+// where standard output is a terminal; elsewhere it is one line.
+func Lines(s string, indent int) []string {
+	width, _, err := term.GetSize(int(os.Stdout.Fd()))
+	if err != nil || width < indent+30 {
+		return []string{s}
+	}
+	return strings.Split(lipgloss.Wrap(s, width-indent, "/"), "\n")
 }
 
 // Size writes a number of bytes.
