@@ -20,9 +20,11 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"sync"
 	"time"
 
 	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/media"
 	"cozyshelf/internal/core/naming"
 	"cozyshelf/internal/machine"
@@ -48,17 +50,14 @@ type Report struct {
 func Shelf(ctx context.Context, st *store.Store, shelf blueprint.SettingsShelf, log *slog.Logger) (Report, error) {
 	s := &scanner{st: st, shelf: shelf, log: log, now: time.Now(), report: Report{Shelf: shelf.Name, Away: []string{}}}
 	began := time.Now()
-	w, err := st.BeginScan(ctx, shelf.Name, shelf.Kind, s.now)
-	if err != nil {
-		return s.report, err
-	}
-	s.w = w
+	s.w = st.BeginScan(shelf.Name, shelf.Kind, s.now)
+	var err error
 	for i, root := range shelf.Folders {
-		if err := s.root(ctx, root, shelf.Shown[i]); err != nil {
-			return s.report, err
+		if err = s.root(ctx, root, shelf.Shown[i]); err != nil {
+			break
 		}
 	}
-	if err := w.Flush(ctx); err != nil {
+	if err := errors.Join(err, s.w.Flush(ctx)); err != nil {
 		return s.report, err
 	}
 	s.report.Took = time.Since(began)
@@ -102,12 +101,14 @@ func (s *scanner) root(ctx context.Context, inside, shown string) error {
 		return nil
 	}
 	// The walk goes on while the findings are worked on.
-	ctx, cancel := context.WithCancel(ctx)
+	walking, cancel := context.WithCancel(ctx)
 	defer cancel()
 	found := make(chan listing, 64)
+	w := walker{inside: inside, kind: s.shelf.Kind, found: found, hands: make(chan struct{}, runtime.GOMAXPROCS(0))}
 	go func() {
 		defer close(found)
-		s.walk(ctx, inside, "", found)
+		w.walk(walking, "")
+		w.others.Wait()
 	}()
 	for l := range found {
 		if err := s.folder(ctx, inside, shown, l, had); err != nil {
@@ -148,15 +149,25 @@ func (s *scanner) shut(p string, had map[string]store.Folder) bool {
 	}
 }
 
-// walk lists a folder and those below it, depth first, never following links.
-func (s *scanner) walk(ctx context.Context, inside, rel string, found chan<- listing) {
+// walker walks a tree with a few hands at once.
+type walker struct {
+	inside string
+	kind   household.Kind
+	found  chan<- listing
+	hands  chan struct{} // holds one for each further hand
+	others sync.WaitGroup
+}
+
+// walk lists a folder and those below it, never following links. A folder may
+// come before the one that it lies in.
+func (w *walker) walk(ctx context.Context, rel string) {
 	if ctx.Err() != nil {
 		return
 	}
 	l := listing{path: rel}
 	var sub []string
 	var sig signature
-	l.err = machine.List(filepath.Join(inside, rel), func(e machine.Entry) {
+	l.err = machine.List(filepath.Join(w.inside, rel), func(e machine.Entry) {
 		if strings.HasPrefix(e.Name, ".") {
 			return // hidden, as the shell has it
 		}
@@ -171,7 +182,7 @@ func (s *scanner) walk(ctx context.Context, inside, rel string, found chan<- lis
 		}
 		content, _ := naming.ContentOf(e.Name)
 		switch {
-		case !naming.Takes(s.shelf.Kind, content):
+		case !naming.Takes(w.kind, content):
 			l.passed++
 		case e.Link:
 			l.links = append(l.links, e.Name)
@@ -181,12 +192,21 @@ func (s *scanner) walk(ctx context.Context, inside, rel string, found chan<- lis
 	})
 	l.signature = sig.String()
 	select {
-	case found <- l:
+	case w.found <- l:
 	case <-ctx.Done():
 		return
 	}
 	for _, name := range sub {
-		s.walk(ctx, inside, path.Join(rel, name), found)
+		below := path.Join(rel, name)
+		select {
+		case w.hands <- struct{}{}:
+			w.others.Go(func() {
+				w.walk(ctx, below)
+				<-w.hands
+			})
+		default:
+			w.walk(ctx, below)
+		}
 	}
 }
 

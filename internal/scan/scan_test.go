@@ -212,3 +212,41 @@ func TestScanFindsWhatFindFinds(t *testing.T) {
 		}
 	}
 }
+
+// BenchmarkScan scans 20,000 files: anew into a fresh store, and again with
+// nothing changed.
+func BenchmarkScan(b *testing.B) {
+	dir := b.TempDir()
+	const moon = "The Understudy Moon (1996).mp4"
+	copyClip(b, moon, filepath.Join(dir, moon))
+	for i := range 20000 {
+		sub := filepath.Join(dir, fmt.Sprint(i/100))
+		if i%100 == 0 {
+			if err := os.Mkdir(sub, 0o755); err != nil {
+				b.Fatal(err)
+			}
+		}
+		if err := os.Link(filepath.Join(dir, moon), filepath.Join(sub, fmt.Sprintf("Film %d (2001).mp4", i))); err != nil {
+			b.Fatal(err)
+		}
+	}
+	b.Run("first", func(b *testing.B) {
+		for b.Loop() {
+			s := open(b)
+			if r := run(b, s, shelf(dir)); r.New != 20001 {
+				b.Fatalf("got %+v", r)
+			}
+		}
+		b.ReportMetric(20001*float64(b.N)/b.Elapsed().Seconds(), "files/s")
+	})
+	b.Run("unchanged", func(b *testing.B) {
+		s := open(b)
+		run(b, s, shelf(dir))
+		for b.Loop() {
+			if r := run(b, s, shelf(dir)); r.New+r.Changed+r.Gone != 0 {
+				b.Fatalf("got %+v", r)
+			}
+		}
+		b.ReportMetric(20001*float64(b.N)/b.Elapsed().Seconds(), "files/s")
+	})
+}

@@ -77,17 +77,24 @@ type FileFound struct {
 
 // Scan writes what a scan finds on one shelf. Findings are gathered and written
 // in short transactions, whole folders each, so that others can write in
-// between and a crash never leaves a folder noted without its files.
+// between and a crash never leaves a folder noted without its files. A
+// transaction is written while the next findings are gathered.
 type Scan struct {
-	s       *Store
-	shelf   string
-	kind    household.Kind
-	now     time.Time
-	titles  map[titleKey]int64
-	pending []FolderFound
+	s      *Store
+	shelf  string
+	kind   household.Kind
+	now    time.Time
+	titles map[titleKey]int64 // for write only; nil until it is needed
+	next   batch
+	since  time.Time
+	busy   chan error // of the write that goes on; nil where none does
+}
+
+// batch is what is written in one transaction.
+type batch struct {
+	folders []FolderFound
 	gone    []int64 // folders
 	rows    int
-	since   time.Time
 }
 
 type titleKey struct {
@@ -103,59 +110,86 @@ const (
 )
 
 // BeginScan begins to write the findings of one shelf.
-func (s *Store) BeginScan(ctx context.Context, shelf string, kind household.Kind, now time.Time) (*Scan, error) {
-	c := &Scan{s: s, shelf: shelf, kind: kind, now: now, titles: map[titleKey]int64{}}
-	rs, err := s.r.QueryContext(ctx, "SELECT id, folded, year, maker FROM titles WHERE shelf = ?", shelf)
+func (s *Store) BeginScan(shelf string, kind household.Kind, now time.Time) *Scan {
+	return &Scan{s: s, shelf: shelf, kind: kind, now: now}
+}
+
+// known loads the titles of the shelf, which an unchanged rescan never needs.
+func (c *Scan) known(ctx context.Context, tx *sql.Tx) error {
+	c.titles = map[titleKey]int64{}
+	rs, err := tx.QueryContext(ctx, "SELECT id, folded, year, maker FROM titles WHERE shelf = ?", c.shelf)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer rs.Close()
 	for rs.Next() {
 		var id int64
 		var k titleKey
 		if err := rs.Scan(&id, &k.folded, &k.year, &k.by); err != nil {
-			return nil, err
+			return err
 		}
 		c.titles[k] = id
 	}
-	return c, rs.Err()
+	return rs.Err()
 }
 
 // Folder notes a folder.
 func (c *Scan) Folder(ctx context.Context, f FolderFound) error {
-	if len(c.pending)+len(c.gone) == 0 {
+	if c.next.rows == 0 {
 		c.since = time.Now()
 	}
-	c.pending = append(c.pending, f)
-	c.rows += 1 + len(f.Files) + len(f.Gone)
-	if c.rows >= gatherRows || time.Since(c.since) > gatherTime {
-		return c.Flush(ctx)
+	c.next.folders = append(c.next.folders, f)
+	c.next.rows += 1 + len(f.Files) + len(f.Gone)
+	if c.next.rows < gatherRows && time.Since(c.since) < gatherTime {
+		return nil
 	}
+	if err := c.wait(); err != nil {
+		return err
+	}
+	b := c.next
+	c.next = batch{}
+	c.busy = make(chan error, 1)
+	go func() { c.busy <- c.write(ctx, b) }()
 	return nil
+}
+
+// wait waits for the write that goes on.
+func (c *Scan) wait() error {
+	if c.busy == nil {
+		return nil
+	}
+	err := <-c.busy
+	c.busy = nil
+	return err
 }
 
 // FolderGone notes that a folder and all files in it are no longer there. It
 // gives how many files that are. What is known of them stays.
 func (c *Scan) FolderGone(ctx context.Context, id int64) (int, error) {
-	c.gone = append(c.gone, id)
+	c.next.gone = append(c.next.gone, id)
+	c.next.rows++
 	var n int
 	err := c.s.r.QueryRowContext(ctx, "SELECT count(*) FROM files WHERE folder = ? AND gone = 0", id).Scan(&n)
 	return n, err
 }
 
-// Flush writes what was gathered.
+// Flush writes what is left, and waits until all is written. It must be called
+// in the end, also when the scan is given up.
 func (c *Scan) Flush(ctx context.Context) error {
-	if len(c.pending)+len(c.gone) == 0 {
-		return nil
-	}
-	err := c.s.change(ctx, func(tx *sql.Tx) error { return c.write(ctx, tx) })
-	if err != nil {
-		// Titles added by the transaction are gone with it.
-		c.titles = map[titleKey]int64{}
+	if err := c.wait(); err != nil || c.next.rows == 0 {
 		return err
 	}
-	c.pending, c.gone, c.rows = nil, nil, 0
-	return nil
+	b := c.next
+	c.next = batch{}
+	return c.write(ctx, b)
+}
+
+func (c *Scan) write(ctx context.Context, b batch) error {
+	err := c.s.change(ctx, func(tx *sql.Tx) error { return c.rows(ctx, tx, b) })
+	if err != nil {
+		c.titles = nil // those that the transaction added are gone with it
+	}
+	return err
 }
 
 const (
@@ -167,7 +201,12 @@ const (
 	insertTitle = "INSERT INTO titles (shelf, kind, name, folded, year, maker, added) VALUES (?, ?, ?, ?, ?, ?, ?)"
 )
 
-func (c *Scan) write(ctx context.Context, tx *sql.Tx) error {
+func (c *Scan) rows(ctx context.Context, tx *sql.Tx, b batch) error {
+	if c.titles == nil {
+		if err := c.known(ctx, tx); err != nil {
+			return err
+		}
+	}
 	stmts := map[string]*sql.Stmt{}
 	for _, q := range []string{upsertFolder, insertFile, updateFile, insertTitle} {
 		st, err := tx.PrepareContext(ctx, q)
@@ -176,7 +215,7 @@ func (c *Scan) write(ctx context.Context, tx *sql.Tx) error {
 		}
 		stmts[q] = st
 	}
-	for _, d := range c.pending {
+	for _, d := range b.folders {
 		var folder int64
 		if err := stmts[upsertFolder].QueryRowContext(ctx, c.shelf, d.Root, d.Path, []byte(d.Signature), d.Problem).Scan(&folder); err != nil {
 			return err
@@ -209,7 +248,7 @@ func (c *Scan) write(ctx context.Context, tx *sql.Tx) error {
 			}
 		}
 	}
-	for _, id := range c.gone {
+	for _, id := range b.gone {
 		if err := folderGone(ctx, tx, id, c.now); err != nil {
 			return err
 		}

@@ -143,10 +143,7 @@ func TestFiguresAgreeWithSqlite(t *testing.T) {
 		t.Skip("sqlite3 is missing")
 	}
 	s, path := fresh(t)
-	c, err := s.BeginScan(ctx, "films", household.Films, time.Now())
-	if err != nil {
-		t.Fatal(err)
-	}
+	c := s.BeginScan("films", household.Films, time.Now())
 	for _, name := range []string{"a", "b\xff", "Ä"} {
 		if err := c.Folder(ctx, FolderFound{Root: "/srv/films", Path: name, Signature: "s", Files: []FileFound{
 			{Found: Found{Name: name, Title: name, Size: 10, Duration: 2.5, Content: "video"}},
@@ -176,7 +173,7 @@ func TestFiguresAgreeWithSqlite(t *testing.T) {
 
 func TestShelvesThatAreTakenAwayKeepTheirHistory(t *testing.T) {
 	s, _ := fresh(t)
-	c, _ := s.BeginScan(ctx, "films", household.Films, time.Now())
+	c := s.BeginScan("films", household.Films, time.Now())
 	if err := c.Folder(ctx, FolderFound{Root: "/srv/films", Signature: "s", Files: []FileFound{{Found: Found{Name: "a", Title: "a"}}}}); err != nil {
 		t.Fatal(err)
 	}
