@@ -111,6 +111,38 @@ func TestBadInputIsRefusedWithNothingHalfDone(t *testing.T) {
 			t.Error("the file changed")
 		}
 	})
+	t.Run("state of another account", func(t *testing.T) {
+		if os.Getuid() != 0 {
+			testbuild.Missing(t, "root, to make a folder that the run-as account may not use")
+		}
+		if err := os.Mkdir(m.path("state"), 0o700); err != nil {
+			t.Fatal(err)
+		}
+		for _, command := range [][]string{{"check"}, {"deploy", "--yes"}} {
+			if out, errs, code := m.run("", command...); code != 3 || !strings.Contains(out+errs, "cannot be used by the run-as account") || !strings.Contains(out+errs, "chown -R 41500:41500") {
+				t.Errorf("%s: code %d\n%s%s", command[0], code, out, errs)
+			}
+		}
+		if err := os.Remove(m.path("state")); err != nil {
+			t.Fatal(err) // also where something was put into it
+		}
+	})
+	t.Run("engine refusing", func(t *testing.T) {
+		m := *m
+		m.t = t
+		m.env = append(m.env, "DOCKER_HOST=unix://"+m.path("dead.sock"))
+		l, err := net.ListenUnix("unix", &net.UnixAddr{Name: m.path("dead.sock"), Net: "unix"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		l.SetUnlinkOnClose(false)
+		l.Close()
+		m.edit(`"process"`, `"docker"`)
+		defer m.edit(`"docker"`, `"process"`)
+		if out, _, code := m.run("", "check"); code != 3 || !strings.Contains(out, "nothing listens at") {
+			t.Errorf("check: code %d\n%s", code, out)
+		}
+	})
 	t.Run("engine absent", func(t *testing.T) {
 		m := *m
 		m.t = t
@@ -167,6 +199,29 @@ func TestAServerThatCannotStartIsPutBack(t *testing.T) {
 		if m.document(&members, "member", "list"); len(members) != 1 {
 			t.Errorf("members after all: %+v", members)
 		}
+	})
+}
+
+// TestAPortTakenAtTheLastMomentIsNamed takes the port while the server is
+// stopped; nothing looks at it before the start.
+func TestAPortTakenAtTheLastMomentIsNamed(t *testing.T) {
+	engines(t, func(t *testing.T, engine string) {
+		m := newMill(t, engine)
+		m.must("deploy", "--yes")
+		m.must("stop")
+		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", m.port))
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer l.Close()
+		if _, errs, code := m.run("", "start"); code != 1 || !strings.Contains(errs, "address already in use") || !strings.Contains(errs, "fix:") {
+			t.Errorf("code %d\n%s", code, errs)
+		}
+		if out, _, code := m.run("", "check"); code != 3 || !strings.Contains(out, "is held by test.test") {
+			t.Errorf("check: code %d\n%s", code, out)
+		}
+		l.Close()
+		m.must("start")
 	})
 }
 

@@ -3,13 +3,12 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/core/blueprint"
-	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/verdict"
-	"cozyshelf/internal/engine"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/problem"
 
@@ -32,7 +31,8 @@ Changes nothing. Exit code 3 when something is blocked.`,
 			if err != nil {
 				return err
 			}
-			f := machine.Gather(h, ef, func(port int) bool { return holds(c.Context(), e, ef, blueprint.ID(h.Storage.State), port) })
+			s := &site{h: h, engine: e, facts: ef, id: blueprint.ID(h.Storage.State)}
+			f := machine.Gather(h, ef, func(port int, holder string) bool { return s.holds(c.Context(), port, holder) })
 			lines := verdict.Judge(h, f)
 			worst := verdict.Worst(lines)
 			if a.json {
@@ -51,17 +51,26 @@ Changes nothing. Exit code 3 when something is blocked.`,
 	return a.reads(c)
 }
 
-// holds reports whether the household's own server holds a port.
-func holds(ctx context.Context, e engine.Engine, f facts.Engine, id string, port int) bool {
-	if !f.Answers {
+// holders are programs that listen for a server of ours: itself, or an engine's
+// way into a container.
+var holders = []string{"cozyshelf", "docker-proxy", "rootlessport", "conmon"}
+
+// holds reports whether the household's own server holds a port. A server that
+// is meant to run but cannot does not hold what another program has.
+func (s *site) holds(ctx context.Context, port int, holder string) bool {
+	if !s.facts.Answers {
 		return false
 	}
-	o, err := e.Observe(ctx, id)
+	o, err := s.engine.Observe(ctx, s.id)
 	if err != nil {
 		return false
 	}
-	s, ok := o.Running()
-	return ok && s.Container.Port == port
+	seen, ok := o.Running()
+	if !ok || seen.Container.Port != port {
+		return false
+	}
+	name, _, _ := strings.Cut(holder, " ")
+	return name == "" || slices.Contains(holders, name)
 }
 
 func (a *app) showVerdict(lines []verdict.Line, worst verdict.Status) {

@@ -57,10 +57,7 @@ and carries them out. Cut off half-way, it goes on from there the next time.`,
 				return nil
 			}
 			// What would certainly fail is not begun.
-			f := machine.Gather(s.h, s.facts, func(port int) bool {
-				seen, ok := have.Running()
-				return ok && seen.Container.Port == port
-			})
+			f := machine.Gather(s.h, s.facts, func(port int, holder string) bool { return s.holds(ctx, port, holder) })
 			lines := verdict.Judge(s.h, f)
 			if verdict.Worst(lines) == verdict.Blocked {
 				a.showBlocked(lines)

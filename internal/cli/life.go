@@ -205,7 +205,7 @@ func (a *app) turn(ctx context.Context, command string, stop, start bool) error 
 			return &problem.Problem{What: s.h.Household.Name + " could not be started", Where: s.facts.Kind, Why: err.Error(), Fix: "cozyshelf check shows what stands in the way", Err: err}
 		}
 	}
-	d := &deploy.Carrier{Engine: s.engine, Health: s.client().Health}
+	d := &deploy.Carrier{Engine: s.engine, Health: s.client().Health, Command: command, Who: who()}
 	d.Blueprint.Container = seen.Container
 	d.Blueprint.State = s.h.Storage.State
 	if err := d.Carry(ctx, []blueprint.Change{{Action: blueprint.AwaitHealthy, Target: seen.Name, What: "wait until it is healthy"}}); err != nil {

@@ -274,7 +274,7 @@ func (d *Carrier) await(ctx context.Context) error {
 // went wrong with the new one.
 func (d *Carrier) putBack(ctx context.Context, c blueprint.Change, cause error, stopped []string) error {
 	ctx = context.WithoutCancel(ctx) // also when we were told to end
-	p := &problem.Problem{What: "the deployment stopped at: " + c.What, Why: plain(cause), Err: cause, Fix: "mend the cause and run cozyshelf deploy again; it goes on from here"}
+	p := &problem.Problem{What: "it stopped at: " + c.What, Why: plain(cause), Err: cause, Fix: "mend the cause and run cozyshelf " + d.Command + " again; it goes on from here"}
 	var inner *problem.Problem
 	if errors.As(cause, &inner) {
 		p.Where, p.Why, p.Fix = inner.Where, inner.What+": "+inner.Why, inner.Fix
@@ -286,14 +286,17 @@ func (d *Carrier) putBack(ctx context.Context, c blueprint.Change, cause error, 
 	// The new one does not go on failing by itself. It is kept, to be looked
 	// at, only where there is no other.
 	o, oerr := d.Engine.Observe(ctx, d.Blueprint.Container.Household)
-	if s, err := d.made(ctx); err == nil && oerr == nil && d.Blueprint.Settings.Format != 0 {
+	if s, err := d.made(ctx); err == nil && oerr == nil {
 		var log bytes.Buffer
 		if d.Engine.Logs(ctx, s.ID, engine.LogOptions{Tail: 8}, &log) == nil && log.Len() > 0 {
 			p.Why += "\nlast lines of its log:\n" + strings.TrimSpace(log.String())
 		}
-		err := d.Engine.Stop(ctx, s.ID, 5*time.Second)
-		if err == nil && len(o.Containers) > 1 {
-			err = d.Engine.Remove(ctx, s.ID)
+		err = nil
+		if d.Blueprint.Settings.Format != 0 { // not when it is only started again
+			err = d.Engine.Stop(ctx, s.ID, 5*time.Second)
+			if err == nil && len(o.Containers) > 1 {
+				err = d.Engine.Remove(ctx, s.ID)
+			}
 		}
 		if err != nil {
 			p.Why += "\nthe new container could not be taken away: " + err.Error()

@@ -24,8 +24,9 @@ import (
 )
 
 // Gather collects the facts for a household. engine is the engine that was
-// chosen; ours tells that the household's own server is running on this port.
-func Gather(h *household.Household, engine facts.Engine, ours func(port int) bool) facts.Facts {
+// chosen; ours tells whether a port that somebody holds, by name where that is
+// known, is held for the household's own server.
+func Gather(h *household.Household, engine facts.Engine, ours func(port int, holder string) bool) facts.Facts {
 	f := facts.Facts{
 		Taken: time.Now(), OS: runtime.GOOS, Arch: runtime.GOARCH, CPUs: runtime.NumCPU(),
 		Timezone: Timezone(), CallerUID: os.Getuid(), Engine: engine, Account: Account(h.Server),
@@ -37,7 +38,7 @@ func Gather(h *household.Household, engine facts.Engine, ours func(port int) boo
 	}
 	bind, _ := h.Server.BindAddr() // checked when the file was read
 	f.Port = Port(bind, h.Server.Port)
-	f.Port.Ours = !f.Port.Free && ours(h.Server.Port)
+	f.Port.Ours = !f.Port.Free && ours(h.Server.Port, f.Port.Holder)
 	f.State = folder(h.Storage.State)
 	audit := func(d *facts.Folder, need permit.Need) {
 		if !d.IsFolder || !f.Account.Known {
