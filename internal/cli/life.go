@@ -102,7 +102,9 @@ func (a *app) statusCommand() *cobra.Command {
 
 func (a *app) showStatus(r statusReport) {
 	state := "healthy"
-	if !r.Healthy {
+	if !r.Deployed {
+		state = "not deployed"
+	} else if !r.Healthy {
 		state = "not healthy: " + r.Why
 	}
 	row := func(name, says string) {

@@ -119,7 +119,10 @@ func (q *questions) want(to *string, flag, question, proposal string) error {
 	if !q.ask {
 		return nil
 	}
-	q.a.err.Printf("%s [%s]: ", question, proposal)
+	if proposal != "" {
+		question += " [" + proposal + "]"
+	}
+	q.a.err.Printf("%s: ", question)
 	line, err := q.in.ReadString('\n')
 	if err != nil {
 		return &problem.Problem{What: "nothing was written", Why: "the questions were not answered to the end", Fix: "begin again, or give the answers as flags", Exit: problem.ExitRefused, Err: err}

@@ -113,7 +113,9 @@ func (s *Size) UnmarshalText(b []byte) error {
 }
 
 // String writes the size with a binary unit.
-func (s Size) String() string { return humanize.IBytes(uint64(max(0, s))) }
+func (s Size) String() string {
+	return strings.Replace(humanize.IBytes(uint64(max(0, s))), ".0 ", " ", 1)
+}
 
 var (
 	sizeText  = regexp.MustCompile(`(?i)^[0-9]+([.][0-9]+)?\s*[kmgt]i?b$`)
