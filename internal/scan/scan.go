@@ -368,8 +368,7 @@ func (s *scanner) read(name string, e machine.Entry, f *store.Found) {
 		f.Problem = cause(e.Err, "look at")
 		return
 	}
-	// Not waiting for a writer, should the file have become a pipe meanwhile.
-	file, err := os.OpenFile(name, os.O_RDONLY|nonblock, 0)
+	file, err := openPlain(name)
 	if err != nil {
 		f.Problem = cause(err, "read")
 		if errors.Is(err, fs.ErrPermission) {
@@ -385,7 +384,10 @@ func (s *scanner) read(name string, e machine.Entry, f *store.Found) {
 	if !opened[strings.ToLower(path.Ext(e.Name))] {
 		return
 	}
-	info, err := media.Read(file, e.Size)
+	head := heads.Get().(*headReader)
+	defer heads.Put(head)
+	head.reset(file)
+	info, err := media.Read(head, e.Size)
 	if err != nil {
 		f.Problem = err.Error()
 		return

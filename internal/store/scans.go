@@ -185,6 +185,9 @@ func (c *Scan) Flush(ctx context.Context) error {
 }
 
 func (c *Scan) write(ctx context.Context, b batch) error {
+	// Short as it is, a transaction is not given up half-way; and the driver
+	// watches a context that can end at a cost for each row.
+	ctx = context.WithoutCancel(ctx)
 	err := c.s.change(ctx, func(tx *sql.Tx) error { return c.rows(ctx, tx, b) })
 	if err != nil {
 		c.titles = nil // those that the transaction added are gone with it
