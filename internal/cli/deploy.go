@@ -108,7 +108,7 @@ var steps = map[blueprint.Action]string{
 	blueprint.MakeState: "state folder", blueprint.MakeScratch: "scratch folder", blueprint.LoadImage: "packing and loading the image",
 	blueprint.MakeNetwork: "network", blueprint.WriteSettings: "settings", blueprint.Create: "creating", blueprint.StopOld: "stopping",
 	blueprint.Start: "starting", blueprint.AwaitHealthy: "waiting until healthy", blueprint.RemoveOld: "removing",
-	blueprint.RemoveNetwork: "removing the network", blueprint.RemoveImage: "removing the image", blueprint.EraseState: "erasing the state folder",
+	blueprint.RemoveNetwork: "removing the network", blueprint.RemoveImage: "removing the image", blueprint.EraseScratch: "removing the scratch folder", blueprint.EraseState: "erasing the state folder",
 }
 
 // carry carries changes out, showing how they go.

@@ -256,10 +256,14 @@ given. Media are never touched.`,
 					images = append(images, i)
 				}
 			}
-			if _, err := os.Stat(s.h.Storage.State); err != nil && erase {
-				erase = !errors.Is(err, os.ErrNotExist)
+			var state, scratch string
+			if _, err := os.Stat(s.h.Storage.State); erase && !errors.Is(err, os.ErrNotExist) {
+				state = s.h.Storage.State
 			}
-			changes := blueprint.Retire(have, images, s.h.Storage.State, erase)
+			if _, err := os.Stat(s.h.Storage.Scratch); erase && err == nil && s.h.Storage.Scratch != "memory" {
+				scratch = s.h.Storage.Scratch
+			}
+			changes := blueprint.Retire(have, images, state, scratch)
 			if len(changes) == 0 {
 				a.out.Printf("nothing to do: %s has nothing on %s\n", s.h.Household.Name, s.facts.Kind)
 				return nil

@@ -152,6 +152,9 @@ func (d *Carrier) one(ctx context.Context, c blueprint.Change) error {
 		return d.Engine.RemoveNetwork(ctx, c.Target)
 	case blueprint.RemoveImage:
 		return ignore(d.Engine.RemoveImage(ctx, c.Target), engine.ErrInUse)
+	case blueprint.EraseScratch:
+		// What others put there stays, and the folder with it.
+		return ignore(ignore(os.Remove(c.Target), os.ErrNotExist), syscall.ENOTEMPTY)
 	case blueprint.EraseState:
 		return EraseState(c.Target)
 	}

@@ -112,13 +112,14 @@ func Clean(s string) string {
 }
 
 // Lines breaks a text into lines that fit beside an indent of so many columns,
-// where standard output is a terminal; elsewhere it is one line.
+// where standard output is a terminal; elsewhere it is one line. It breaks between
+// words, so that a path in a command stays whole.
 func Lines(s string, indent int) []string {
 	width, _, err := term.GetSize(int(os.Stdout.Fd()))
 	if err != nil || width < indent+30 {
 		return []string{s}
 	}
-	return strings.Split(lipgloss.Wrap(s, width-indent, "/"), "\n")
+	return strings.Split(lipgloss.Wrap(s, width-indent, ""), "\n")
 }
 
 // Size writes a number of bytes.

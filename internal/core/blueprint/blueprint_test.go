@@ -208,9 +208,9 @@ func TestReasonsNameWhatChanged(t *testing.T) {
 
 func TestRetireNamesNoMedia(t *testing.T) {
 	have := Observed{Containers: []Seen{{ID: "1", Name: "a", Running: true}, {ID: "2", Name: "b"}}, Networks: []string{"n"}}
-	for _, erase := range []bool{false, true} {
+	for state, erase := range map[string]bool{"": false, "/srv/cozyshelf/state": true} {
 		erases := 0
-		for _, c := range Retire(have, []string{"sha256:ab"}, "/srv/cozyshelf/state", erase) {
+		for _, c := range Retire(have, []string{"sha256:ab"}, state, "") {
 			if strings.Contains(c.What+c.Target, "/srv/media") {
 				t.Errorf("a shelf's folder is named: %+v", c)
 			}

@@ -76,6 +76,7 @@ const (
 	RemoveOld     Action = "remove-old"
 	RemoveNetwork Action = "remove-network"
 	RemoveImage   Action = "remove-image"
+	EraseScratch  Action = "erase-scratch"
 	EraseState    Action = "erase-state"
 )
 
@@ -152,8 +153,9 @@ func Compare(want Blueprint, have Observed, host Host) []Change {
 }
 
 // Retire gives the changes that remove everything of the household from the
-// engine, and with erase also its state folder. Media are never named here.
-func Retire(have Observed, images []string, state string, erase bool) []Change {
+// engine, and those folders of its own that are named, which may be empty. Media
+// are never named here.
+func Retire(have Observed, images []string, state, scratch string) []Change {
 	var out []Change
 	for _, s := range have.Containers {
 		if s.Running {
@@ -167,7 +169,10 @@ func Retire(have Observed, images []string, state string, erase bool) []Change {
 	for _, i := range images {
 		out = append(out, Change{RemoveImage, i, "remove image " + short(i), "no household uses it"})
 	}
-	if erase {
+	if scratch != "" {
+		out = append(out, Change{EraseScratch, scratch, "remove the scratch folder " + scratch + ", if nothing is in it", "asked with --erase"})
+	}
+	if state != "" {
 		out = append(out, Change{EraseState, state, "erase the state folder " + state + " (members, plays, positions)", "asked with --erase"})
 	}
 	return out

@@ -296,10 +296,16 @@ func (j *judge) shelf(what string, s facts.Shelf, f facts.Folder) {
 		if more := r.Failing - len(r.First); more > 0 {
 			l.Details = append(l.Details, fmt.Sprintf("and %s more", humanize.Comma(int64(more))))
 		}
-		remedy := fmt.Sprintf("setfacl -R -m u:%d:rX %s", j.f.Account.UID, quote(f.Path))
+		may := "rX"
+		if s.Write {
+			may = "rwX"
+		}
+		remedy := fmt.Sprintf("setfacl -R -m u:%d:%s %s", j.f.Account.UID, may, quote(f.Path))
 		switch {
 		case r.Failing > 0 && r.ReadableFiles == 0:
 			l.Status, l.Do = Blocked, "let the run-as account read: add it to the owning group, or give it an ACL entry: "+remedy
+		case r.Failing > 0 && r.ReadableFiles == r.Files && r.ListableFolders == r.Folders:
+			l.Status, l.Do = Warning, "the server will not be able to put files there; to let the run-as account write: "+remedy
 		case r.Failing > 0:
 			l.Status, l.Do = Warning, "these will be listed as unreadable; to let the run-as account read them: "+remedy
 		case r.Files == 0:
