@@ -2,6 +2,7 @@ package test
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
@@ -36,6 +37,27 @@ func TestTheWholeWay(t *testing.T) {
 
 		if out := m.must("check"); !strings.Contains(out, "5 of 6 files readable") || !strings.Contains(out, "This household will work here") {
 			t.Errorf("check said:\n%s", out)
+		}
+		var access struct {
+			Identity struct{ UID int }
+			Folders  []struct {
+				Shelf, Inside, Need string
+				Files               int
+				ReadableFiles       int `json:"readable_files"`
+				Problems            []struct{ Path, Cause, Detail string }
+				Remedies            []struct{ Commands []string }
+			}
+		}
+		out, _, code := m.run("", "access", "--json")
+		if err := json.Unmarshal([]byte(out), &access); err != nil || code != 3 {
+			t.Fatalf("access: code %d, %v\n%s", code, err, out)
+		}
+		if f := access.Folders[1]; access.Identity.UID != m.uid || f.Inside != "/shelves/series/1" || f.Files != 6 || f.ReadableFiles != 5 ||
+			len(f.Problems) != 1 || filepath.Base(f.Problems[0].Path) != filepath.Base(demo.Unreadable) || len(f.Remedies) < 3 || len(access.Folders[0].Problems) != 0 {
+			t.Errorf("access: got %+v", access)
+		}
+		if out := m.must("access", "films"); !strings.Contains(out, "6 of 6 files readable") {
+			t.Errorf("access films said:\n%s", out)
 		}
 		if out := m.must("deploy", "--dry-run"); !strings.Contains(out, "create container") {
 			t.Errorf("dry run said:\n%s", out)

@@ -110,7 +110,7 @@ The first evening:
 			root.AddCommand(c)
 		}
 	}
-	add("begin", a.demoCommand(), a.newCommand(), a.checkCommand(), a.deployCommand())
+	add("begin", a.demoCommand(), a.newCommand(), a.checkCommand(), a.accessCommand(), a.deployCommand())
 	add("life", a.statusCommand(), a.logsCommand(), a.startCommand(), a.stopCommand(), a.restartCommand(), a.retireCommand(), a.ledgerCommand())
 	add("home", a.shelfCommand(), a.memberCommand(), a.usageCommand())
 	add("inside", a.serveCommand())

@@ -4,14 +4,43 @@ import (
 	"errors"
 	"fmt"
 	"os/user"
+	"slices"
 	"strconv"
 
 	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/household"
 )
 
-// Account finds the run-as account of a household on this machine.
+// Account finds the run-as account of a household on this machine, with the
+// groups that the household file adds.
 func Account(s household.Server) facts.Account {
+	a := account(s)
+	if !a.Known {
+		return a
+	}
+	for _, name := range s.Groups {
+		gid, ok := household.GroupNumber(name)
+		if !ok {
+			g, err := user.LookupGroup(name)
+			if err != nil {
+				a.Known, a.Why = false, fmt.Sprintf("there is no group %q", name)
+				return a
+			}
+			n, err := strconv.ParseUint(g.Gid, 10, 32)
+			if err != nil {
+				a.Known, a.Why = false, err.Error()
+				return a
+			}
+			gid = uint32(n)
+		}
+		if !slices.Contains(a.Groups, gid) {
+			a.Groups = append(a.Groups, gid)
+		}
+	}
+	return a
+}
+
+func account(s household.Server) facts.Account {
 	a := facts.Account{Asked: s.RunAs}
 	if uid, gid, ok := s.IDs(); ok {
 		a.Known, a.UID, a.GID, a.Groups = true, uid, gid, []uint32{gid}

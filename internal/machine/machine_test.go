@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -108,6 +109,72 @@ func TestDecisionsAgreeWithTheKernel(t *testing.T) {
 	}
 }
 
+// TestRemediesMendWhatTheySay carries out the commands of the ACL remedy on
+// random trees: afterwards nothing may be left to mend, also for what comes later.
+func TestRemediesMendWhatTheySay(t *testing.T) {
+	if os.Getuid() != 0 {
+		skip(t, "giving files to others takes root")
+	}
+	if _, err := exec.LookPath("setfacl"); err != nil {
+		skip(t, "setfacl is missing")
+	}
+	r := rand.New(rand.NewPCG(20261123, 2))
+	id := permit.Identity{UID: 41001, Groups: []uint32{41001}}
+	for round := range 12 {
+		dir := filepath.Join(t.TempDir(), "it's a shelf")
+		var folders []string
+		for i := range 12 {
+			at := dir
+			if i > 0 {
+				at = filepath.Join(folders[r.IntN(len(folders))], fmt.Sprint("d", i))
+			}
+			folders = append(folders, at)
+			if err := os.Mkdir(at, 0o755); err != nil {
+				t.Fatal(err)
+			}
+			for j := range 3 {
+				p := filepath.Join(at, fmt.Sprint("f", j))
+				if err := os.WriteFile(p, nil, 0o600); err != nil {
+					t.Fatal(err)
+				}
+				if err := os.Chmod(p, os.FileMode(r.IntN(512))); err != nil {
+					t.Fatal(err)
+				}
+				if err := os.Chown(p, 41002+r.IntN(2), 41002+r.IntN(2)); err != nil {
+					t.Fatal(err)
+				}
+			}
+		}
+		for _, at := range folders {
+			if err := os.Chmod(at, os.FileMode(r.IntN(512))); err != nil {
+				t.Fatal(err)
+			}
+		}
+		need := permit.Need{Write: round%2 == 0}
+		before, err := permit.Audit(Tree{}, dir, id, need)
+		if err != nil || len(before.Problems) == 0 {
+			t.Fatalf("round %d: nothing to mend: %+v, %v", round, before, err)
+		}
+		for _, m := range permit.Remedies(before, permit.Who{UID: id.UID}, need) {
+			if m.ID != "acl-user" {
+				continue
+			}
+			for _, c := range m.Commands {
+				if out, err := exec.Command("sh", "-c", c).CombinedOutput(); err != nil {
+					t.Fatalf("round %d: %s: %v\n%s", round, c, err, out)
+				}
+			}
+		}
+		if err := os.WriteFile(filepath.Join(dir, "later"), nil, 0o640); err != nil {
+			t.Fatal(err)
+		}
+		after, err := permit.Audit(Tree{}, dir, id, need)
+		if err != nil || len(after.Problems) != 0 || after.ReadableFiles != 37 || after.Files != before.Files+1 {
+			t.Errorf("round %d: after mending: %+v, %v", round, after, err)
+		}
+	}
+}
+
 func skip(t *testing.T, why string) {
 	t.Helper()
 	if os.Getenv("COZYSHELF_TEST_STRICT") == "1" {
@@ -165,6 +232,12 @@ func TestAccountsAreFoundByNameAndNumber(t *testing.T) {
 	}
 	if a := Account(household.Server{RunAs: "61234:61235"}); !a.Known || a.UID != 61234 || a.GID != 61235 || a.Name != "" {
 		t.Errorf("numbers: got %+v", a)
+	}
+	if a := Account(household.Server{RunAs: "61234:61235", Groups: []string{"44", "root", "61235"}}); !slices.Equal(a.Groups, []uint32{61235, 44, 0}) {
+		t.Errorf("with groups: got %+v", a)
+	}
+	if a := Account(household.Server{RunAs: "61234:61235", Groups: []string{"no-such-group"}}); a.Known || a.Why == "" {
+		t.Errorf("an unknown group: got %+v", a)
 	}
 	if a := Account(household.Server{RunAs: "no-such-keeper"}); a.Known || a.Why == "" {
 		t.Errorf("nobody: got %+v", a)

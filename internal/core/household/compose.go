@@ -39,6 +39,9 @@ language = {{q .Household.Language}}
 [server]
 engine  = {{q .Server.Engine}}    # auto, docker, podman, process
 run_as  = {{q .Server.RunAs}}    # an account of this machine, or "uid:gid"
+{{- with .Server.Groups}}
+groups  = {{list .}}    # further groups, by name or number
+{{- end}}
 port    = {{.Server.Port}}
 bind    = {{q .Server.Bind}}    # lan (every address of this machine), localhost, or an address
 network = {{q .Server.Network}}    # own, host, or an existing network of the engine

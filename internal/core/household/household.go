@@ -14,6 +14,7 @@ import (
 	"path"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -42,12 +43,13 @@ type Section struct {
 
 // Server is [server].
 type Server struct {
-	Engine  string `toml:"engine"`  // auto (default), docker, podman, process
-	RunAs   string `toml:"run_as"`  // an account of this machine, or "uid:gid"; required
-	Port    int    `toml:"port"`    // 1 to 65535; default 26990
-	Bind    string `toml:"bind"`    // lan (every address of the machine, default), localhost, or an address
-	Network string `toml:"network"` // own (default), host, or an existing network of the engine
-	Memory  Size   `toml:"memory"`  // what the server may use, scratch not counted; default 1 GiB
+	Engine  string   `toml:"engine"`  // auto (default), docker, podman, process
+	RunAs   string   `toml:"run_as"`  // an account of this machine, or "uid:gid"; required
+	Groups  []string `toml:"groups"`  // supplementary groups, by name or number, beside those of the account
+	Port    int      `toml:"port"`    // 1 to 65535; default 26990
+	Bind    string   `toml:"bind"`    // lan (every address of the machine, default), localhost, or an address
+	Network string   `toml:"network"` // own (default), host, or an existing network of the engine
+	Memory  Size     `toml:"memory"`  // what the server may use, scratch not counted; default 1 GiB
 }
 
 // Storage is [storage].
@@ -194,6 +196,11 @@ func (h *Household) judge(given func(key string) bool) []complaint {
 			bad("server.run_as", "write an account name, or two numbers such as \"1500:1500\"", "%q is neither an account name nor uid:gid", h.Server.RunAs)
 		}
 	}
+	for i, g := range h.Server.Groups {
+		if n, ok := GroupNumber(g); !account.MatchString(g) && (!ok || n == 1<<32-1) {
+			bad(fmt.Sprintf("server.groups[%d]", i), "write a group's name, or its number in quotes", "%q is neither", g)
+		}
+	}
 	if h.Server.Port < 1 || h.Server.Port > 65535 || given("server.port") && h.Server.Port == 0 {
 		bad("server.port", "choose a port from 1 to 65535; 26990 is ours", "port %d is out of range", h.Server.Port)
 	}
@@ -329,6 +336,12 @@ func (s Server) IDs() (uid, gid uint32, ok bool) {
 		return 0, 0, false
 	}
 	return uint32(u), uint32(g), true
+}
+
+// GroupNumber reads a group that is written as a number.
+func GroupNumber(s string) (gid uint32, ok bool) {
+	n, err := strconv.ParseUint(s, 10, 32)
+	return uint32(n), err == nil
 }
 
 // BindAddr is the address to listen on: the unspecified IPv6 address stands for

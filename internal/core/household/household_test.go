@@ -77,6 +77,7 @@ func TestFaultsNamePlaceCauseAndRemedy(t *testing.T) {
 		"engine":             {swap(`"auto"`, `"steam"`), "h:9:1", "steam", "docker"},
 		"time zone":          {swap("Europe/Riga", "Europe/Fernhollow"), "h:5:1", "not known", "IANA"},
 		"run_as":             {swap("shelfkeeper", "1500:"), "h:10:1", "neither", ""},
+		"group":              {swap("port    = 26990", "groups = [\"media\", \"-3\"]\nport = 26990"), "h:11:20", "neither", "group's name"},
 		"run_as too large":   {swap("shelfkeeper", "4294967295:1"), "h:10:1", "neither", ""},
 		"run_as missing":     {swap(`run_as  = "shelfkeeper"`, ""), "h:8:2", "no run-as", ""},
 		"same shelf twice":   {swap(`name    = "series"`, `name = "films"`), "h:28:1", "two shelves", ""},
@@ -130,6 +131,7 @@ func TestComposedFilesReadBackTheSame(t *testing.T) {
 		h := Household{Format: 1}
 		h.Household.Name = name
 		h.Server.RunAs = "1500:1500"
+		h.Server.Groups = []string{"media", "44"}
 		h.Storage.State = "/srv/cozyshelf/state"
 		h.Shelves = []Shelf{{Name: "films", Kind: Films, Folders: []string{`/srv/a "b"/films`}, Access: Change}}
 		h.Remote = Remote{Address: "https://shelf.example.net", TrustedProxies: []string{"192.0.2.10"}}

@@ -3,6 +3,7 @@ package permit
 import (
 	"errors"
 	"io/fs"
+	"os/exec"
 	"path"
 	"strings"
 	"testing"
@@ -78,7 +79,7 @@ func TestAuditCountsAndExplains(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if r.Files != 2 || r.ReadableFiles != 1 || r.Folders != 2 || r.ListableFolders != 1 || r.WritableFolders != 0 || r.Links != 1 || r.Failing != 3 {
+	if r.Files != 3 || r.ReadableFiles != 1 || r.Folders != 2 || r.ListableFolders != 1 || r.WritableFolders != 0 || r.Links != 1 || r.Failing != 3 {
 		t.Errorf("got %+v", r)
 	}
 	for _, f := range r.First {
@@ -119,4 +120,67 @@ func FuzzParseACL(f *testing.F) {
 			}
 		}
 	})
+}
+
+func TestOneLineCoversAllPathsWithTheSameCause(t *testing.T) {
+	dir := func(mode uint16, gid uint32) Item { return Item{Folder: true, Attrs: Attrs{Mode: mode, GID: gid}} }
+	file := func(mode uint16, gid uint32) Item { return Item{Attrs: Attrs{Mode: mode, GID: gid}} }
+	tr := tree{"/": dir(0o755, 0), "/m": dir(0o755, 0), "/m/shut": dir(0o750, 44), "/m/shut/in": dir(0o755, 0)}
+	for i := range 100 {
+		tr["/m/"+string(rune('A'+i%26))+string(rune('a'+i/26))] = file(0o640, 44)
+		tr["/m/shut/in/"+string(rune('A'+i%26))+string(rune('a'+i/26))] = file(0o644, 0)
+	}
+	id := Identity{1500, []uint32{1500}}
+	r, err := Audit(tr, "/m", id, Need{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r.Files != 200 || r.ReadableFiles != 0 || len(r.Problems) != 2 {
+		t.Fatalf("got %+v", r)
+	}
+	for _, p := range r.Problems {
+		switch p.Cause {
+		case CauseMode:
+			if p.Count != 100 || p.DecidedBy != "other ---" || p.Need != "read" {
+				t.Errorf("files: got %+v", p)
+			}
+		case CauseWay:
+			// The folder itself, the one in it, and 100 files behind.
+			if p.Count != 102 || p.Path != "/m/shut" {
+				t.Errorf("folder in the way: got %+v", p)
+			}
+		default:
+			t.Errorf("got %+v", p)
+		}
+	}
+	each, _ := Audit(tr, "/m", id, Need{Each: true})
+	if len(each.Problems) != 202 {
+		t.Errorf("each: %d problems, want 202", len(each.Problems))
+	}
+	remedies := Remedies(r, Who{Name: "shelfkeeper", UID: 1500}, Need{})
+	if len(remedies) != 4 || remedies[0].ID != "join-group-44" || !remedies[0].Least || remedies[0].Reaches != 202 || remedies[3].ID != "open" || remedies[3].Least {
+		t.Errorf("remedies: got %+v", remedies)
+	}
+	// The least remedy, taken, mends what it says.
+	id.Groups = append(id.Groups, 44)
+	if r, _ := Audit(tr, "/m", id, Need{}); len(r.Problems) != 0 || r.ReadableFiles != 200 || len(Remedies(r, Who{}, Need{})) != 0 {
+		t.Errorf("after joining: got %+v", r)
+	}
+}
+
+func TestWhatIsOpenTooWideIsTold(t *testing.T) {
+	tr := tree{"/m": {Folder: true, Attrs: Attrs{Mode: 0o777}}, "/m/a": {Attrs: Attrs{Mode: 0o666}}, "/m/b": {Attrs: Attrs{Mode: 0o644, UID: 1500}}}
+	r, err := Audit(tr, "/m", Identity{1500, nil}, Need{})
+	if err != nil || len(r.Exposures) != 3 {
+		t.Fatalf("got %+v, %v", r.Exposures, err)
+	}
+}
+
+func TestQuotedPathsComeBackFromAShell(t *testing.T) {
+	for _, s := range []string{"/srv/media", "a b", "it's", "$HOME", "-x;rm", "'", "`id`", "ü"} {
+		out, err := exec.Command("sh", "-c", "printf %s "+Quote(s)).Output()
+		if err != nil || string(out) != s {
+			t.Errorf("%q came back as %q, %v", s, out, err)
+		}
+	}
 }

@@ -10,6 +10,7 @@ import (
 
 	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/permit"
 
 	"github.com/dustin/go-humanize"
 )
@@ -159,6 +160,10 @@ func (j *judge) port() {
 func (j *judge) account() {
 	a := j.f.Account
 	if !a.Known {
+		if !strings.HasPrefix(a.Why, "there is no account") && a.Why != "" {
+			j.add("run-as account", Blocked, fmt.Sprintf("%q cannot be used: %s", a.Asked, a.Why), "correct run_as and groups under [server]")
+			return
+		}
 		j.add("run-as account", Blocked, fmt.Sprintf("%q is not an account of this machine", a.Asked), fmt.Sprintf("make it (useradd --system --no-create-home --shell /usr/sbin/nologin %s), or write run_as = \"uid:gid\"", a.Asked))
 		return
 	}
@@ -263,16 +268,6 @@ func (j *judge) shelves() {
 	}
 }
 
-// quote writes a path as a shell takes it.
-func quote(path string) string {
-	if !strings.ContainsFunc(path, func(r rune) bool {
-		return !strings.ContainsRune("/._-+,:@", r) && !(r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z')
-	}) {
-		return path
-	}
-	return "'" + strings.ReplaceAll(path, "'", `'\''`) + "'"
-}
-
 func (j *judge) shelf(what string, s facts.Shelf, f facts.Folder) {
 	least, few := int64(0), int64(0)
 	if s.Write {
@@ -300,7 +295,7 @@ func (j *judge) shelf(what string, s facts.Shelf, f facts.Folder) {
 		if s.Write {
 			may = "rwX"
 		}
-		remedy := fmt.Sprintf("setfacl -R -m u:%d:%s %s", j.f.Account.UID, may, quote(f.Path))
+		remedy := fmt.Sprintf("setfacl -R -m u:%d:%s %s", j.f.Account.UID, may, permit.Quote(f.Path))
 		switch {
 		case r.Failing > 0 && r.ReadableFiles == 0:
 			l.Status, l.Do = Blocked, "let the run-as account read: add it to the owning group, or give it an ACL entry: "+remedy

@@ -65,6 +65,9 @@ func TestEveryFaultIsFoundAndSaysWhatToDo(t *testing.T) {
 		"one unreadable": {func(h *household.Household, f *facts.Facts) {
 			f.Shelves[0].Folders[0].Access.ReadableFiles, f.Shelves[0].Folders[0].Access.Failing = 2, 1
 		}, "shelf films", Warning, "2 of 3"},
+		"not writable": {func(h *household.Household, f *facts.Facts) {
+			f.Shelves[0].Write, f.Shelves[0].Folders[0].Free, f.Shelves[0].Folders[0].Access.Failing = true, 9<<30, 1
+		}, "shelf films", Warning, "0 writable"},
 		"empty": {func(h *household.Household, f *facts.Facts) {
 			*f.Shelves[0].Folders[0].Access = permit.Report{Folders: 1, ListableFolders: 1}
 		}, "shelf films", Warning, "0 of 0"},
