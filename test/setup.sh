@@ -9,6 +9,7 @@ need ffmpeg ffmpeg
 need ffprobe ffmpeg
 need setfacl acl
 need sqlite3 sqlite3
+need argon2 argon2
 need chromium chromium
 need dockerd docker.io
 for p in "$@"; do

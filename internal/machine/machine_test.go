@@ -15,6 +15,7 @@ import (
 
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/permit"
+	"cozyshelf/internal/testbuild"
 )
 
 // TestDecisionsAgreeWithTheKernel makes files with random owners, modes and
@@ -22,10 +23,10 @@ import (
 // has the account's numbers and no capability.
 func TestDecisionsAgreeWithTheKernel(t *testing.T) {
 	if os.Getuid() != 0 {
-		skip(t, "giving files to others takes root")
+		testbuild.Missing(t, "root, to give files to others")
 	}
 	if _, err := exec.LookPath("setfacl"); err != nil {
-		skip(t, "setfacl is missing")
+		testbuild.Missing(t, "setfacl")
 	}
 	dir := t.TempDir()
 	for d := dir; d != "/"; d = filepath.Dir(d) {
@@ -113,10 +114,10 @@ func TestDecisionsAgreeWithTheKernel(t *testing.T) {
 // random trees: afterwards nothing may be left to mend, also for what comes later.
 func TestRemediesMendWhatTheySay(t *testing.T) {
 	if os.Getuid() != 0 {
-		skip(t, "giving files to others takes root")
+		testbuild.Missing(t, "root, to give files to others")
 	}
 	if _, err := exec.LookPath("setfacl"); err != nil {
-		skip(t, "setfacl is missing")
+		testbuild.Missing(t, "setfacl")
 	}
 	r := rand.New(rand.NewPCG(20261123, 2))
 	id := permit.Identity{UID: 41001, Groups: []uint32{41001}}
@@ -173,14 +174,6 @@ func TestRemediesMendWhatTheySay(t *testing.T) {
 			t.Errorf("round %d: after mending: %+v, %v", round, after, err)
 		}
 	}
-}
-
-func skip(t *testing.T, why string) {
-	t.Helper()
-	if os.Getenv("COZYSHELF_TEST_STRICT") == "1" {
-		t.Fatal(why)
-	}
-	t.Skip(why)
 }
 
 func TestPortsInUseNameTheirHolderAndTheNextFree(t *testing.T) {

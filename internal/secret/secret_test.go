@@ -4,6 +4,8 @@ import (
 	"os/exec"
 	"strings"
 	"testing"
+
+	"cozyshelf/internal/testbuild"
 )
 
 func TestPasswordsAreRecognisedAndOthersNot(t *testing.T) {
@@ -29,11 +31,10 @@ func TestPasswordsAreRecognisedAndOthersNot(t *testing.T) {
 	}
 }
 
-// TestHashesAgreeWithAnotherImplementation asks the reference program, where it
-// is installed.
+// TestHashesAgreeWithAnotherImplementation asks the reference program.
 func TestHashesAgreeWithAnotherImplementation(t *testing.T) {
 	if _, err := exec.LookPath("argon2"); err != nil {
-		t.Skip("the argon2 program is missing; it is not part of the set-up")
+		testbuild.Missing(t, "argon2")
 	}
 	cmd := exec.Command("argon2", "somesalt", "-id", "-t", "2", "-k", "19456", "-p", "1", "-l", "32", "-e")
 	cmd.Stdin = strings.NewReader("sourdough & rye")

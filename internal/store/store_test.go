@@ -12,6 +12,7 @@ import (
 	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/usage"
+	"cozyshelf/internal/testbuild"
 )
 
 var ctx = context.Background()
@@ -140,7 +141,7 @@ func TestPlaysAreContinuedShortlyAfterAndNotLater(t *testing.T) {
 
 func TestFiguresAgreeWithSqlite(t *testing.T) {
 	if _, err := exec.LookPath("sqlite3"); err != nil {
-		t.Skip("sqlite3 is missing")
+		testbuild.Missing(t, "sqlite3")
 	}
 	s, path := fresh(t)
 	c := s.BeginScan("films", household.Films, time.Now())

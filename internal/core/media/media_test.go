@@ -13,6 +13,8 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+
+	"cozyshelf/internal/testbuild"
 )
 
 const clips = "../../demo/clips"
@@ -34,10 +36,7 @@ func open(t testing.TB, path string) (*os.File, int64) {
 func needs(t *testing.T, program string) {
 	t.Helper()
 	if _, err := exec.LookPath(program); err != nil {
-		if os.Getenv("COZYSHELF_TEST_STRICT") == "1" {
-			t.Fatalf("%s is missing", program)
-		}
-		t.Skipf("%s is missing", program)
+		testbuild.Missing(t, program)
 	}
 }
 
