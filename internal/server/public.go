@@ -82,15 +82,23 @@ func (s *Server) arrive(next http.Handler) http.Handler {
 		v := &visitor{secure: r.TLS != nil}
 		forwarded := r.Header.Values("X-Forwarded-For")
 		v.address = allowance.ClientAddress(peer.Addr(), forwarded, s.trusted)
-		if via := peer.Addr().Unmap().WithZone(""); len(forwarded) > 0 && v.address == via {
-			// Either it is not trusted, or it passed nothing on.
+		via := peer.Addr().Unmap().WithZone("")
+		switch {
+		case len(forwarded) == 0:
+		case v.address != via:
+			v.secure = v.secure || r.Header.Get("X-Forwarded-Proto") == "https"
+		case allowance.AtHome(via):
+			// Either it is not trusted, or it passed nothing on. What strangers
+			// say of themselves is not worth a word.
 			if _, told := s.warnedProxy.LoadOrStore(via, true); !told {
 				s.log.Warn("requests are forwarded by an address that is not a trusted proxy; it counts as the client itself", "address", via)
 			}
-		} else if len(forwarded) > 0 && r.Header.Get("X-Forwarded-Proto") == "https" {
-			v.secure = true
 		}
 		v.away = !allowance.AtHome(v.address)
+		if r.Method != http.MethodGet && r.Method != http.MethodHead {
+			// All that is sent to us is small; nobody may take for ever over it.
+			_ = http.NewResponseController(w).SetReadDeadline(time.Now().Add(20 * time.Second)) // without it, it only lasts longer
+		}
 		h := w.Header()
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")

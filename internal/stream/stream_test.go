@@ -246,6 +246,10 @@ func TestStreamsAreCountedAndEnded(t *testing.T) {
 	if err := tr.Settle(ctx, false); err != nil || !b.plays[1].Over || len(tr.live) != 0 {
 		t.Errorf("after silence: got %+v, %v", b.plays[1], err)
 	}
+	count(700)
+	if err := tr.Settle(ctx, false); err != nil || b.plays[2].Bytes != 700 {
+		t.Errorf("bytes after a long pause: got %+v, %v", b.plays, err)
+	}
 	if _, err := tr.Report(ctx, v, title, f, 99, true); err != nil || !b.plays[2].Done || !b.plays[2].Over {
 		t.Errorf("the end: got %+v, %v", b.plays, err)
 	}

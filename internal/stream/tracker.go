@@ -51,6 +51,7 @@ type live struct {
 	told   time.Time // of the last report
 	dirty  bool
 	over   bool
+	silent bool // it is over because nothing was heard of it
 	opened bool
 }
 
@@ -121,6 +122,15 @@ func (t *Tracker) Sending(ctx context.Context, v Viewer, title store.Title, f st
 	l.mu.Unlock()
 	return func(n int64) {
 		l.mu.Lock()
+		if l.over && l.silent {
+			// A player that was paused for long takes bytes again.
+			l.mu.Unlock()
+			again, err := t.enter(context.WithoutCancel(ctx), v, title, f)
+			if err != nil {
+				return // it is the next report that tells of the fault
+			}
+			l = again
+		}
 		defer l.mu.Unlock()
 		l.play.Bytes += n
 		l.play.Seen = t.now()
@@ -182,7 +192,7 @@ func (t *Tracker) Settle(ctx context.Context, all bool) error {
 		marks = append(marks, mark(l.play, over))
 		locked = append(locked, l)
 		if over {
-			l.over = true
+			l.over, l.silent = true, !all
 			t.drop(k, l)
 		}
 	}
