@@ -15,7 +15,7 @@ import (
 
 func (a *app) shelfCommand() *cobra.Command {
 	c := &cobra.Command{Use: "shelf", Short: "The shelves and what is on them"}
-	c.AddCommand(a.shelfListCommand(), a.shelfShowCommand(), a.shelfScanCommand())
+	c.AddCommand(a.shelfListCommand(), a.shelfShowCommand(), a.shelfScanCommand(), a.shelfAddCommand(), a.shelfRemoveCommand())
 	return c
 }
 
@@ -118,7 +118,7 @@ func (a *app) showShelf(sh control.ShelfFiles) {
 			rows = append(rows, []string{mark, name, year, part(f), show.Length(f.Duration), size(f.Media.First(media.Video)), f.Media.Codecs(), show.Size(f.Size), path.Base(f.Path)})
 		}
 	}
-	a.out.Table([]show.Column{{Head: ""}, {Head: "title", Most: 34}, {Head: "year"}, {Head: "part", Most: 22}, {Head: "length", Right: true}, {Head: "picture"}, {Head: "codecs"}, {Head: "size", Right: true}, {Head: "file", Most: 46}}, rows)
+	a.out.Table([]show.Column{{Head: ""}, {Head: "title", Most: 44}, {Head: "year"}, {Head: "part", Most: 22}, {Head: "length", Right: true}, {Head: "picture"}, {Head: "codecs"}, {Head: "size", Right: true}, {Head: "file", Most: 46}}, rows)
 	for _, p := range sh.Problems {
 		problems = append(problems, fmt.Sprintf("%s: %s", path.Join(p.Root, p.Path), p.Problem))
 	}

@@ -227,9 +227,17 @@ func account(t *testing.T, b Bench, state string) {
 }
 
 func logs(ctx context.Context, t *testing.T, e engine.Engine, id string) {
+	// The server says that it serves and that it has scanned; then it is silent.
 	var all bytes.Buffer
-	if err := e.Logs(ctx, id, engine.LogOptions{}, &all); err != nil {
-		t.Fatal(err)
+	for range 300 {
+		all.Reset()
+		if err := e.Logs(ctx, id, engine.LogOptions{}, &all); err != nil {
+			t.Fatal(err)
+		}
+		if strings.Contains(all.String(), "msg=scanned") {
+			break
+		}
+		time.Sleep(50 * time.Millisecond)
 	}
 	lines := strings.Split(strings.TrimSpace(all.String()), "\n")
 	var last time.Time

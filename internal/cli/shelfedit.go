@@ -1,0 +1,206 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"cozyshelf/internal/cli/show"
+	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/ledger"
+	"cozyshelf/internal/machine"
+	"cozyshelf/internal/problem"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) shelfAddCommand() *cobra.Command {
+	var s household.Shelf
+	var kind, access string
+	var make, yes bool
+	c := &cobra.Command{
+		Use: "add NAME --kind KIND [--folder PATH]", Short: "Write a shelf into the household file; all else in it stays as it is",
+		Long: `Writes a shelf into the household file and leaves comments, order and blank lines as
+they are. Without --folder one beside those of the other shelves is proposed. With
+--make a folder that is missing is made: for you to fill, or, with --access change,
+for the run-as account. cozyshelf deploy then makes it so.`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			h, err := a.load()
+			if err != nil {
+				return err
+			}
+			s.Name, s.Kind, s.Access = args[0], household.Kind(kind), household.Access(access)
+			if len(s.Folders) == 0 {
+				root := commonRoot(h)
+				if root == "" {
+					return wrongUse(c, "no other shelf shows where media lie; name a folder with --folder")
+				}
+				s.Folders = []string{filepath.Join(root, s.Name)}
+			}
+			old, err := os.ReadFile(a.household)
+			if err != nil {
+				return err
+			}
+			text, err := household.AddShelf(a.household, old, s)
+			if err != nil {
+				return err
+			}
+			a.out.Printf("%s\n", show.Bold(a.household))
+			a.out.Printf("  • new shelf %s of kind %s, to %s, from %s\n", s.Name, s.Kind, s.Access, strings.Join(s.Folders, ", "))
+			var missing []string
+			for _, f := range s.Folders {
+				if _, err := os.Stat(f); errors.Is(err, os.ErrNotExist) {
+					if !make {
+						return &problem.Problem{What: "the folder does not exist", Where: f, Why: "a shelf needs its folder", Fix: "give --make to have it made, or make it yourself"}
+					}
+					missing = append(missing, f)
+					a.out.Printf("  • make the folder %s\n", f)
+				}
+			}
+			if err := a.agree(yes, "Carry this out?"); err != nil {
+				return err
+			}
+			for _, f := range missing {
+				if err := makeShelfFolder(h, f, s.Access); err != nil {
+					return &problem.Problem{What: "the folder could not be made", Where: f, Why: err.Error(), Fix: "make it yourself, then try again without --make", Err: err}
+				}
+				a.enter(h, "shelf add", "make-folder", "make the folder "+f)
+			}
+			return a.rewrite(h, text, "shelf add", fmt.Sprintf("add shelf %s to %s", s.Name, a.household))
+		},
+	}
+	c.Flags().StringVar(&kind, "kind", "", "films, series, music, photos or recordings")
+	c.Flags().StringArrayVar(&s.Folders, "folder", nil, "a folder of the shelf, may be given again")
+	c.Flags().StringVar(&access, "access", "read", "read, or change")
+	c.Flags().BoolVar(&make, "make", false, "make a folder that is missing")
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	if err := c.MarkFlagRequired("kind"); err != nil {
+		panic(err) // the flag is made above
+	}
+	return c
+}
+
+func (a *app) shelfRemoveCommand() *cobra.Command {
+	var yes bool
+	c := &cobra.Command{
+		Use: "remove NAME", Short: "Take a shelf out of the household file; its media are not touched", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			h, err := a.load()
+			if err != nil {
+				return err
+			}
+			old, err := os.ReadFile(a.household)
+			if err != nil {
+				return err
+			}
+			text, err := household.RemoveShelf(a.household, old, args[0])
+			if errors.Is(err, household.ErrNoShelf) {
+				var known []string
+				for _, s := range h.Shelves {
+					known = append(known, s.Name)
+				}
+				return &problem.Problem{What: fmt.Sprintf("there is no shelf %q", args[0]), Where: a.household, Why: "the household has: " + strings.Join(known, ", "), Fix: "name one of these", Err: err}
+			}
+			if err != nil {
+				return err
+			}
+			a.out.Printf("%s\n  • shelf %s goes; its media stay where they are\n", show.Bold(a.household), args[0])
+			if err := a.agree(yes, "Carry this out?"); err != nil {
+				return err
+			}
+			return a.rewrite(h, text, "shelf remove", fmt.Sprintf("take shelf %s out of %s", args[0], a.household))
+		},
+	}
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return c
+}
+
+// commonRoot gives the deepest folder that the folders of all shelves lie below;
+// nothing where that is the top of the machine.
+func commonRoot(h *household.Household) string {
+	root := ""
+	for _, s := range h.Shelves {
+		for _, f := range s.Folders {
+			up := filepath.Dir(filepath.Clean(f))
+			if root == "" {
+				root = up
+			}
+			for root != up && !household.Within(up, root) {
+				root = filepath.Dir(root)
+			}
+		}
+	}
+	if root == "/" {
+		return ""
+	}
+	return root
+}
+
+// makeShelfFolder makes a folder of a shelf: for the caller to fill, or for the
+// run-as account where the server is to change it.
+func makeShelfFolder(h *household.Household, path string, access household.Access) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return err
+	}
+	if err := os.Mkdir(path, 0o755); err != nil {
+		return err
+	}
+	account := machine.Account(h.Server)
+	if access != household.Change || !account.Known || os.Getuid() != 0 {
+		return nil
+	}
+	return os.Chown(path, int(account.UID), int(account.GID))
+}
+
+// rewrite replaces the household file: beside, synced, and renamed, with the
+// owner and mode that it had.
+func (a *app) rewrite(h *household.Household, text []byte, command, what string) error {
+	err := replace(a.household, text)
+	if err != nil {
+		return &problem.Problem{What: "the household file could not be written", Where: a.household, Why: err.Error(), Fix: "check that you may write there; the file is as it was", Err: err}
+	}
+	a.enter(h, command, "edit-file", what)
+	a.out.Printf("done; cozyshelf deploy makes it so\n")
+	return nil
+}
+
+func replace(path string, text []byte) error {
+	path, err := filepath.EvalSymlinks(path)
+	if err != nil {
+		return err
+	}
+	st, err := os.Stat(path)
+	if err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), ".household-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	_, werr := f.Write(text)
+	owner := st.Sys().(*syscall.Stat_t)
+	if os.Getuid() == 0 {
+		werr = errors.Join(werr, f.Chown(int(owner.Uid), int(owner.Gid)))
+	}
+	if err := errors.Join(werr, f.Chmod(st.Mode().Perm()), f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), path)
+}
+
+// enter notes a change in the ledger, once there is a state folder to keep it in.
+func (a *app) enter(h *household.Household, command, action, what string) {
+	if _, err := os.Stat(h.Storage.State); err != nil {
+		return
+	}
+	err := ledger.Append(h.Storage.State, ledger.Entry{At: time.Now(), Who: who(), Command: command, Action: action, What: what, Why: "asked for", Outcome: "done"})
+	if err != nil {
+		a.err.Printf("the ledger could not be written: %s\n", err)
+	}
+}
