@@ -167,23 +167,23 @@ func (a *audit) first(f Finding) {
 }
 
 // note adds a problem to those of the same cause, and gives its index.
-func (a *audit) note(p Problem) int {
-	k := groupKey{p.Kind, p.Need, p.Cause, p.DecidedBy, p.Mode, p.UID, p.GID}
-	if p.Cause == CauseUnknown {
-		k.by = p.Detail
+func (a *audit) note(pr Problem) int {
+	k := groupKey{pr.Kind, pr.Need, pr.Cause, pr.DecidedBy, pr.Mode, pr.UID, pr.GID}
+	if pr.Cause == CauseUnknown {
+		k.by = pr.Detail
 	}
 	i, ok := a.groups[k]
 	if ok && !a.need.Each {
-		a.report.Problems[i].Count += p.Count
+		a.report.Problems[i].Count += pr.Count
 		return i
 	}
 	if len(a.report.Problems) >= keepGroups && !a.need.Each {
 		last := &a.report.Problems[keepGroups-1]
-		last.Count += p.Count
+		last.Count += pr.Count
 		last.Detail = "and many other causes besides; list every path to see them"
 		return keepGroups - 1
 	}
-	a.report.Problems = append(a.report.Problems, p)
+	a.report.Problems = append(a.report.Problems, pr)
 	a.groups[k] = len(a.report.Problems) - 1
 	return a.groups[k]
 }

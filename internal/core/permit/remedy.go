@@ -29,20 +29,20 @@ func Remedies(r Report, who Who, need Need) []Remedy {
 	failing := 0
 	groups := map[uint32]int{}
 	var above []string // folders above the shelf's folder that are in the way
-	for _, p := range r.Problems {
-		if p.Cause == CauseUnknown {
+	for _, pr := range r.Problems {
+		if pr.Cause == CauseUnknown {
 			continue
 		}
-		failing += p.Count
-		if p.Path != r.Folder && !strings.HasPrefix(p.Path, strings.TrimSuffix(r.Folder, "/")+"/") {
-			above = append(above, p.Path)
+		failing += pr.Count
+		if pr.Path != r.Folder && !strings.HasPrefix(pr.Path, strings.TrimSuffix(r.Folder, "/")+"/") {
+			above = append(above, pr.Path)
 			continue
 		}
-		want := map[string]Perm{"read": Read, "list": Read | Exec, "write": Write | Exec}[p.Need]
+		want := map[string]Perm{"read": Read, "list": Read | Exec, "write": Write | Exec}[pr.Need]
 		// The owning group's bits would do, and there is no ACL that says
 		// otherwise. The group of root is never offered: it may too much.
-		if !p.ACL && p.GID != 0 && want&^(Perm(p.Mode>>3)&7) == 0 && strings.HasPrefix(p.DecidedBy, string(OtherClass)) {
-			groups[p.GID] += p.Count
+		if !pr.ACL && pr.GID != 0 && want&^(Perm(pr.Mode>>3)&7) == 0 && strings.HasPrefix(pr.DecidedBy, string(OtherClass)) {
+			groups[pr.GID] += pr.Count
 		}
 	}
 	if failing == 0 {
