@@ -2,7 +2,6 @@ package cli
 
 import (
 	"bufio"
-	"errors"
 	"fmt"
 	"net/netip"
 	"os"
@@ -14,6 +13,7 @@ import (
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/problem"
+	"cozyshelf/internal/whole"
 
 	"github.com/spf13/cobra"
 )
@@ -61,8 +61,8 @@ proposal is taken. A file that is there is never overwritten.`,
 			if _, err := household.Decode(a.household, text); err != nil {
 				return err
 			}
-			if err := create(a.household, text); err != nil {
-				return err
+			if err := whole.Create(a.household, text, 0o644, nil); err != nil {
+				return &problem.Problem{What: "the household file cannot be written", Where: a.household, Why: err.Error(), Fix: "choose a place where you may write, with --household", Err: err}
 			}
 			a.out.Printf("wrote %s\n\nnext:\n  edit it, then\n  cozyshelf check\n  cozyshelf deploy\n", a.household)
 			return nil
@@ -220,25 +220,4 @@ func fitting(h *household.Household) string {
 		return uid + ":" + gid
 	}
 	return "1500:1500"
-}
-
-// create writes a new file: beside, synced, and linked into place, so that it
-// appears whole and never in place of another.
-func create(path string, b []byte) error {
-	fail := func(err error) error {
-		return &problem.Problem{What: "the household file cannot be written", Where: path, Why: err.Error(), Fix: "choose a place where you may write, with --household", Err: err}
-	}
-	f, err := os.CreateTemp(filepath.Dir(path), ".household-*")
-	if err != nil {
-		return fail(err)
-	}
-	defer os.Remove(f.Name())
-	_, werr := f.Write(b)
-	if err := errors.Join(werr, f.Chmod(0o644), f.Sync(), f.Close()); err != nil {
-		return fail(err)
-	}
-	if err := os.Link(f.Name(), path); err != nil {
-		return fail(err)
-	}
-	return nil
 }

@@ -14,6 +14,7 @@ import (
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/problem"
+	"cozyshelf/internal/whole"
 
 	"github.com/spf13/cobra"
 )
@@ -157,8 +158,7 @@ func makeShelfFolder(h *household.Household, path string, access household.Acces
 	return os.Chown(path, int(account.UID), int(account.GID))
 }
 
-// rewrite replaces the household file: beside, synced, and renamed, with the
-// owner and mode that it had.
+// rewrite replaces the household file, with the owner and mode that it had.
 func (a *app) rewrite(h *household.Household, text []byte, command, what string) error {
 	err := replace(a.household, text)
 	if err != nil {
@@ -178,20 +178,12 @@ func replace(path string, text []byte) error {
 	if err != nil {
 		return err
 	}
-	f, err := os.CreateTemp(filepath.Dir(path), ".household-*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(f.Name())
-	_, werr := f.Write(text)
-	owner := st.Sys().(*syscall.Stat_t)
+	var owner *whole.Owner
 	if os.Getuid() == 0 {
-		werr = errors.Join(werr, f.Chown(int(owner.Uid), int(owner.Gid)))
+		had := st.Sys().(*syscall.Stat_t)
+		owner = &whole.Owner{UID: int(had.Uid), GID: int(had.Gid)}
 	}
-	if err := errors.Join(werr, f.Chmod(st.Mode().Perm()), f.Sync(), f.Close()); err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), path)
+	return whole.Replace(path, text, st.Mode().Perm(), owner)
 }
 
 // enter notes a change in the ledger, once there is a state folder to keep it in.

@@ -24,6 +24,7 @@ import (
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/pack"
 	"cozyshelf/internal/problem"
+	"cozyshelf/internal/whole"
 )
 
 // Carrier carries changes out.
@@ -181,33 +182,27 @@ func (d *Carrier) folder(path string) error {
 
 // give makes the run-as account the owner.
 func (d *Carrier) give(path string) error {
-	c := d.Blueprint.Container
-	if os.Getuid() != 0 && os.Getuid() == int(c.UID) {
-		return nil // what we make is ours; the group is as it is
+	if d.ours() {
+		return nil
 	}
+	c := d.Blueprint.Container
 	return os.Lchown(path, int(c.UID), int(c.GID))
 }
 
-// settings writes the settings file: beside, synced, and renamed.
+// ours reports whether the run-as account is who runs this: then what we make is
+// its own, and the group is as it is.
+func (d *Carrier) ours() bool {
+	return os.Getuid() != 0 && os.Getuid() == int(d.Blueprint.Container.UID)
+}
+
+// settings writes the settings file.
 func (d *Carrier) settings() error {
-	f, err := os.CreateTemp(d.Blueprint.State, ".settings-*")
-	if err != nil {
-		return err
+	c := d.Blueprint.Container
+	owner := &whole.Owner{UID: int(c.UID), GID: int(c.GID)}
+	if d.ours() {
+		owner = nil
 	}
-	defer os.Remove(f.Name())
-	if _, err = f.Write(d.Blueprint.Settings.JSON()); err == nil {
-		err = f.Sync()
-	}
-	if cerr := f.Close(); err == nil {
-		err = cerr
-	}
-	if err == nil {
-		err = d.give(f.Name())
-	}
-	if err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), filepath.Join(d.Blueprint.State, d.Blueprint.Settings.File()))
+	return whole.Replace(filepath.Join(d.Blueprint.State, d.Blueprint.Settings.File()), d.Blueprint.Settings.JSON(), 0o600, owner)
 }
 
 // sweepSettings removes settings files that no longer count.
@@ -330,7 +325,7 @@ func plain(err error) string {
 }
 
 // ours lists what we and the server make in a state folder.
-var ours = []string{"store.db", "store.db-wal", "store.db-shm", "control.sock", ledger.File, "scratch", "settings-*.json", ".settings-*"}
+var ours = []string{"store.db", "store.db-wal", "store.db-shm", "control.sock", ledger.File, "scratch", "settings-*.json", ".new-*"}
 
 // EraseState removes a state folder: what we know to be ours, and the folder
 // once it is empty. Anything else in it stays, and is named in the error.

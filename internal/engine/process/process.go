@@ -33,6 +33,7 @@ import (
 	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/engine"
 	"cozyshelf/internal/pack"
+	"cozyshelf/internal/whole"
 
 	"golang.org/x/sys/unix"
 )
@@ -89,35 +90,12 @@ func readJSON(path string, v any) error {
 	return json.Unmarshal(b, v)
 }
 
-// writeJSON writes beside, syncs and renames, so a reader sees the old or the
-// new file and never a part.
 func writeJSON(path string, v any) error {
 	b, err := json.MarshalIndent(v, "", "  ")
 	if err != nil {
 		return err
 	}
-	return writeFile(path, append(b, '\n'), 0o644)
-}
-
-func writeFile(path string, b []byte, mode os.FileMode) error {
-	f, err := os.CreateTemp(filepath.Dir(path), ".new-*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(f.Name())
-	if _, err = f.Write(b); err == nil {
-		err = f.Chmod(mode)
-	}
-	if err == nil {
-		err = f.Sync()
-	}
-	if cerr := f.Close(); err == nil {
-		err = cerr
-	}
-	if err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), path)
+	return whole.Replace(path, append(b, '\n'), 0o644, nil)
 }
 
 // alive reports whether the supervisor of a folder lives.
@@ -192,7 +170,7 @@ func (e *Engine) LoadImage(_ context.Context, img pack.Image) error {
 	if err := os.Chmod(tmp, 0o755); err != nil {
 		return err
 	}
-	if err := writeFile(filepath.Join(tmp, "cozyshelf"), b, 0o755); err != nil {
+	if err := whole.Replace(filepath.Join(tmp, "cozyshelf"), b, 0o755, nil); err != nil {
 		return err
 	}
 	if err := os.Rename(tmp, filepath.Dir(to)); err != nil && !errors.Is(err, os.ErrExist) && !errors.Is(err, unix.ENOTEMPTY) {
