@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"time"
 
 	"cozyshelf/internal/cli/show"
@@ -181,5 +180,3 @@ func (a *app) ledgerCommand() *cobra.Command {
 	c.Flags().StringVar(&from, "since", "", "only since then, such as 2h or 3d")
 	return a.reads(c)
 }
-
-var errNotDeployed = errors.New("not deployed")

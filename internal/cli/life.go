@@ -19,6 +19,8 @@ import (
 	"github.com/spf13/cobra"
 )
 
+var errNotDeployed = errors.New("not deployed")
+
 // deployed opens the household and finds what it has on its engine.
 func (a *app) deployed(ctx context.Context) (*site, blueprint.Seen, error) {
 	s, err := a.open(ctx)
@@ -121,7 +123,7 @@ func (a *app) showStatus(r statusReport) {
 	}
 	row("container", r.Container)
 	if r.Running {
-		row("since", fmt.Sprintf("%s (%s)", show.When(r.Since), show.Took(time.Since(r.Since).Round(time.Second))))
+		row("since", fmt.Sprintf("%s (%s)", show.When(r.Since), show.Since(time.Since(r.Since))))
 	} else {
 		row("next", "cozyshelf start")
 	}

@@ -145,6 +145,19 @@ func Took(d time.Duration) string {
 	return fmt.Sprintf("%.1f s", d.Seconds())
 }
 
+// Since writes how long something has lasted, in its two largest units.
+func Since(d time.Duration) string {
+	switch d = d.Round(time.Second); {
+	case d >= 24*time.Hour:
+		return fmt.Sprintf("%d d %d h", int(d.Hours())/24, int(d.Hours())%24)
+	case d >= time.Hour:
+		return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
+	case d >= time.Minute:
+		return fmt.Sprintf("%d min %d s", int(d.Minutes()), int(d.Seconds())%60)
+	}
+	return fmt.Sprintf("%d s", int(d.Seconds()))
+}
+
 // When writes a time as people here say it.
 func When(t time.Time) string {
 	if t.IsZero() {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"strings"
 	"testing"
+	"time"
 )
 
 func TestTablesLineUpWhateverTheLetters(t *testing.T) {
@@ -30,7 +31,7 @@ func TestOtherThanTerminalsGetNoColour(t *testing.T) {
 func TestFiguresReadAsPeopleSayThem(t *testing.T) {
 	for got, want := range map[string]string{
 		Length(0): "–", Length(14.6): "0:15", Length(3725): "1:02:05", Bar(1, 2): "█████░░░░░", Bar(5, 2): "██████████", Bar(1, 0): "",
-		Size(1536): "1.5 KiB", Count(1, "file", "files"): "1 file", Count(1234, "file", "files"): "1,234 files",
+		Size(1536): "1.5 KiB", Since(400 * time.Millisecond): "0 s", Since(90 * time.Second): "1 min 30 s", Since(50 * time.Hour): "2 d 2 h", Since(5400 * time.Second): "1 h 30 min", Count(1, "file", "files"): "1 file", Count(1234, "file", "files"): "1,234 files",
 	} {
 		if got != want {
 			t.Errorf("got %q, want %q", got, want)

@@ -291,18 +291,17 @@ func (j *judge) shelf(what string, s facts.Shelf, f facts.Folder) {
 		if more := r.Failing - len(r.First); more > 0 {
 			l.Details = append(l.Details, fmt.Sprintf("and %s more", humanize.Comma(int64(more))))
 		}
-		may := "rX"
-		if s.Write {
-			may = "rwX"
+		remedy := "cozyshelf access " + s.Name + " tells the causes"
+		if list := permit.Remedies(*r, permit.Who{Name: j.f.Account.Name, UID: j.f.Account.UID}, permit.Need{Write: s.Write}); len(list) > 0 {
+			remedy = fmt.Sprintf("%s (%s); all ways: cozyshelf access %s", list[0].What, strings.Join(list[0].Commands, " && "), s.Name)
 		}
-		remedy := fmt.Sprintf("setfacl -R -m u:%d:%s %s", j.f.Account.UID, may, permit.Quote(f.Path))
 		switch {
 		case r.Failing > 0 && r.ReadableFiles == 0:
-			l.Status, l.Do = Blocked, "let the run-as account read: add it to the owning group, or give it an ACL entry: "+remedy
+			l.Status, l.Do = Blocked, "nothing on it could be watched; the least remedy: "+remedy
 		case r.Failing > 0 && r.ReadableFiles == r.Files && r.ListableFolders == r.Folders:
-			l.Status, l.Do = Warning, "the server will not be able to put files there; to let the run-as account write: "+remedy
+			l.Status, l.Do = Warning, "the server will not be able to put files there; the least remedy: "+remedy
 		case r.Failing > 0:
-			l.Status, l.Do = Warning, "these will be listed as unreadable; to let the run-as account read them: "+remedy
+			l.Status, l.Do = Warning, "these will be listed as unreadable; the least remedy: "+remedy
 		case r.Files == 0:
 			l.Status, l.Do = Warning, "it is empty: is the right disk mounted? media can also be added later"
 		}
