@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -124,10 +123,8 @@ func accountFor(h *household.Household, as string) (facts.Account, error) {
 // accessOf audits one folder of a shelf.
 func accessOf(s household.Shelf, i int, folder string, account facts.Account, need permit.Need) (accessFolder, error) {
 	out := accessFolder{Shelf: s.Name, Host: folder, Inside: fmt.Sprintf("%s/%s/%d", blueprint.ShelvesInside, s.Name, i+1), Need: s.Access}
-	real, err := filepath.EvalSymlinks(folder)
-	if err == nil {
-		out.report, err = permit.Audit(machine.Tree{}, real, account.Identity(), need)
-	}
+	var err error
+	out.report, err = machine.Audit(folder, account.Identity(), need)
 	if err != nil {
 		p := &problem.Problem{What: "a folder of shelf " + s.Name + " cannot be looked at", Where: folder, Why: err.Error(), Fix: "run cozyshelf check; run as an account that may look there, such as root", Err: err}
 		if errors.Is(err, os.ErrNotExist) {

@@ -45,7 +45,7 @@ func Gather(h *household.Household, engine facts.Engine, ours func(port int, hol
 			return
 		}
 		need.Ancestors = engine.Kind == "process"
-		if r, err := permit.Audit(Tree{}, d.Real, f.Account.Identity(), need); err == nil {
+		if r, err := Audit(d.Real, f.Account.Identity(), need); err == nil {
 			d.Access = &r
 		} else {
 			d.Error = err.Error()

@@ -7,8 +7,6 @@ import (
 	"io"
 	"os"
 
-	"cozyshelf/internal/core/permit"
-
 	"golang.org/x/sys/unix"
 )
 
@@ -78,48 +76,4 @@ func Look(path string) (Entry, error) {
 	}
 	e.fill(&st)
 	return e, nil
-}
-
-// Tree lets the core audit this machine's folders.
-type Tree struct{}
-
-// Item looks at one path.
-func (Tree) Item(path string) (permit.Item, error) {
-	e, err := Look(path)
-	if err != nil {
-		return permit.Item{}, err
-	}
-	return item(path, e), nil
-}
-
-// Items lists a folder.
-func (Tree) Items(path string, yield func(permit.Item)) error {
-	return List(path, func(e Entry) { yield(item(path+"/"+e.Name, e)) })
-}
-
-func item(path string, e Entry) permit.Item {
-	it := permit.Item{Name: e.Name, Folder: e.Folder, Link: e.Link, Other: !e.Folder && !e.Link && !e.File, Err: e.Err}
-	it.Attrs = permit.Attrs{Mode: e.Mode, UID: e.UID, GID: e.GID}
-	if e.Err == nil && (e.Folder || e.File) {
-		it.Attrs.ACL, it.Err = acl(path)
-	}
-	return it
-}
-
-// acl reads the access ACL of a path; none where the file system has none.
-func acl(path string) ([]permit.Entry, error) {
-	buf := make([]byte, 512)
-	for {
-		n, err := unix.Lgetxattr(path, "system.posix_acl_access", buf)
-		switch {
-		case err == nil:
-			return permit.ParseACL(buf[:n])
-		case errors.Is(err, unix.ERANGE):
-			buf = make([]byte, 64<<10)
-		default:
-			// ENODATA: mode bits only. ENOTSUP: no ACLs here. EACCES and
-			// ENOENT show themselves elsewhere.
-			return nil, nil
-		}
-	}
 }

@@ -89,7 +89,7 @@ func TestDecisionsAgreeWithTheKernel(t *testing.T) {
 			t.Fatalf("the child said %d letters, %v", len(out), err)
 		}
 		for i, p := range paths {
-			it, err := Tree{}.Item(p)
+			it, err := (&Tree{}).Item(p)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -152,7 +152,7 @@ func TestRemediesMendWhatTheySay(t *testing.T) {
 			}
 		}
 		need := permit.Need{Write: round%2 == 0}
-		before, err := permit.Audit(Tree{}, dir, id, need)
+		before, err := permit.Audit(&Tree{}, dir, id, need)
 		if err != nil || len(before.Problems) == 0 {
 			t.Fatalf("round %d: nothing to mend: %+v, %v", round, before, err)
 		}
@@ -169,7 +169,7 @@ func TestRemediesMendWhatTheySay(t *testing.T) {
 		if err := os.WriteFile(filepath.Join(dir, "later"), nil, 0o640); err != nil {
 			t.Fatal(err)
 		}
-		after, err := permit.Audit(Tree{}, dir, id, need)
+		after, err := permit.Audit(&Tree{}, dir, id, need)
 		if err != nil || len(after.Problems) != 0 || after.ReadableFiles != 37 || after.Files != before.Files+1 {
 			t.Errorf("round %d: after mending: %+v, %v", round, after, err)
 		}

@@ -5,6 +5,9 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"slices"
+	"strings"
+	"sync"
 )
 
 // Item is one entry of a folder as the tree gives it.
@@ -15,9 +18,17 @@ type Item struct {
 	Other  bool // neither file nor folder: a socket, a device, a pipe
 	Attrs  Attrs
 	Err    error // why Attrs could not be read; nil when they were
+
+	SetGID  bool    // a folder that hands its group on
+	Default []Entry // a folder's default ACL
+	Fixed   string  // "immutable" or "append-only", where that flag is set
+	Border  bool    // another mount begins here
+	Label   string  // SELinux; empty where it has none or nobody asked
+	Links   uint32  // names of a file; 0 where not known
 }
 
-// Tree is what an audit walks. Paths are the host's, absolute and clean.
+// Tree is what an audit walks. Paths are the host's, absolute and clean. With
+// more than one hand, folders are listed at the same time.
 type Tree interface {
 	// Item looks at one path without following a link.
 	Item(path string) (Item, error)
@@ -25,11 +36,25 @@ type Tree interface {
 	Items(path string, yield func(Item)) error
 }
 
+// Grounder is a tree that knows what its paths are mounted from. Without it,
+// modes and ACLs alone decide.
+type Grounder interface {
+	Ground(path string) Ground
+}
+
 // Need is what the server wants to do with a folder.
 type Need struct {
 	Write     bool // create and remove files in every folder
 	Ancestors bool // the folders above count too (no container around the server)
 	Each      bool // every failing path is a problem of its own, not grouped
+	Confined  bool // SELinux confines the container: labels count
+	Hands     int  // how many folders are walked at once; 0 stands for 1
+	// Inside is the account as numbered inside, where the engine shifts ids; the
+	// identity asked about is then the shifted one.
+	Inside *Identity
+	// Fails, unless nil, hears of every path that fails by itself, from one
+	// hand at a time.
+	Fails func(Finding)
 }
 
 // Finding is one path that fails, with its cause.
@@ -43,11 +68,16 @@ type Finding struct {
 
 // Causes of problems.
 const (
-	CauseMode    = "mode"       // a class of the mode bits
-	CauseACL     = "acl"        // an entry of the ACL
-	CauseMask    = "acl mask"   // the entry would do, the mask takes it away
-	CauseWay     = "way"        // a folder above may not be passed through
-	CauseUnknown = "not looked" // the tool itself may not look there
+	CauseMode     = "mode"            // a class of the mode bits
+	CauseACL      = "acl"             // an entry of the ACL
+	CauseMask     = "acl mask"        // the entry would do, the mask takes it away
+	CauseWay      = "way"             // a folder above may not be passed through
+	CauseShift    = "id shift"        // the engine's user namespace makes it another number
+	CauseOptions  = "mount options"   // options of the mount rule in place of modes
+	CauseReadOnly = "read-only mount" // the file system is mounted read-only
+	CauseSELinux  = "selinux"         // the label is not one that containers may use
+	CauseFixed    = "flag"            // immutable or append-only
+	CauseUnknown  = "not looked"      // the tool itself may not look there
 )
 
 // Problem is a cause with all paths that it keeps from being used.
@@ -64,6 +94,8 @@ type Problem struct {
 	Mode     uint16 `json:"-"`
 	UID, GID uint32 `json:"-"`
 	ACL      bool   `json:"-"`
+	Point    string `json:"-"` // of the mount, where that decided
+	Folders  int    `json:"-"` // how many of the paths are folders
 }
 
 // Exposure is something that is open wider than it need be.
@@ -72,6 +104,23 @@ type Exposure struct {
 	Kind  string `json:"kind"`
 	What  string `json:"what"`
 	Count int    `json:"count"`
+}
+
+// What exposures say.
+const (
+	ExposedWrite  = "every account of this machine may write it"
+	ExposedRead   = "every account of this machine may read it"
+	ExposedServer = "the server's account may write it, though reading would do; a read-only mount keeps it from that"
+)
+
+// Later says whether files that arrive later, made by another account under the
+// umask that most files here show, will be readable.
+type Later struct {
+	Umask    string `json:"umask"`            // octal, such as "0022"
+	Folders  int    `json:"folders"`          // that the account can enter
+	Readable int    `json:"readable_folders"` // of these, where a new file will be readable
+	Inherits int    `json:"inherits"`         // of these, where a default ACL or the set-group-id bit sees to it
+	Path     string `json:"path,omitempty"`   // the first folder where it will not
 }
 
 // Report is what an audit of one folder found. Files and folders are counted
@@ -88,6 +137,8 @@ type Report struct {
 	First           []Finding  `json:"first"`   // the first few of them
 	Problems        []Problem  `json:"problems"`
 	Exposures       []Exposure `json:"exposures"`
+	Later           Later      `json:"later"`
+	Grounds         []Ground   `json:"grounds,omitempty"` // the mounts that were met
 }
 
 // keepFirst is how many findings a report spells out, and keepGroups how many
@@ -97,33 +148,76 @@ const (
 	keepGroups = 500
 )
 
-// Audit walks root and says what id may do there. The error is for root only:
-// it does not exist, or is no folder.
+// umasks are those that files are thought to be made under, the usual first.
+var umasks = [3]uint16{0o022, 0o027, 0o077}
+
+// Audit walks root and says what id may do there. What it says does not depend
+// on the order in which the tree lists. The error is for root only: it does not
+// exist, or is no folder.
 func Audit(tree Tree, root string, id Identity, need Need) (Report, error) {
-	a := &audit{tree: tree, id: id, need: need, groups: map[groupKey]int{}, exposed: map[Exposure]int{}}
-	a.report = Report{Folder: root, First: []Finding{}, Problems: []Problem{}, Exposures: []Exposure{}}
+	empty := Report{Folder: root, First: []Finding{}, Problems: []Problem{}, Exposures: []Exposure{}}
 	it, err := tree.Item(root)
 	if err != nil {
-		return a.report, err
+		return empty, err
 	}
 	if !it.Folder {
-		return a.report, &fs.PathError{Op: "open", Path: root, Err: errors.New("not a folder")}
+		return empty, &fs.PathError{Op: "open", Path: root, Err: errors.New("not a folder")}
 	}
-	way := -1
+	c := &crew{tree: tree, id: id, need: need}
+	c.more.L = &c.lock
+	hands := make([]*hand, max(1, need.Hands))
+	for i := range hands {
+		hands[i] = &hand{crew: c, groups: map[groupKey]*Problem{}, exposed: map[Exposure]*Exposure{}}
+	}
+	start := frame{path: root, it: it, ground: c.ground(root)}
 	if need.Ancestors {
-		way = a.ancestors(root)
+		start.way = hands[0].ancestors(root)
 	}
-	a.folder(root, it, way)
-	return a.report, nil
+	c.todo = append(c.todo, start)
+	var wg sync.WaitGroup
+	for _, h := range hands {
+		wg.Go(h.work)
+	}
+	wg.Wait()
+	return c.report(empty, hands), nil
 }
 
-type audit struct {
+// frame is one folder that is still to be walked.
+type frame struct {
+	path   string
+	it     Item
+	way    *groupKey // the problem that keeps the account from getting here
+	ground *Ground
+}
+
+// crew is what the hands of one audit share.
+type crew struct {
 	tree    Tree
 	id      Identity
 	need    Need
-	report  Report
-	groups  map[groupKey]int // to the index in report.Problems
-	exposed map[Exposure]int // the same, with Path and Count left out
+	lock    sync.Mutex
+	more    sync.Cond
+	todo    []frame
+	busy    int
+	grounds []*Ground
+	telling sync.Mutex
+}
+
+// maxTodo bounds the folders that wait; beyond it a hand goes down by itself.
+const maxTodo = 4096
+
+// hand is one walker with what it has found.
+type hand struct {
+	*crew
+	files, folders, links        int
+	readable, listable, writable int
+	failing                      int
+	first                        []Finding
+	each                         []Problem
+	groups                       map[groupKey]*Problem
+	exposed                      map[Exposure]*Exposure
+	later                        [len(umasks)]Later
+	looks                        [len(umasks)]int // how many files look as if made under it
 }
 
 // groupKey is what problems have in common that are told in one line.
@@ -131,66 +225,189 @@ type groupKey struct {
 	kind, need, cause, by string
 	mode                  uint16
 	uid, gid              uint32
+	point                 string
 }
 
-// fail notes a path that fails by itself, and gives the index of its problem.
-func (a *audit) fail(p, need string, it Item, d Decision, want Perm) int {
-	kind, cause := "file", CauseMode
+func (c *crew) ground(p string) *Ground {
+	g, ok := c.tree.(Grounder)
+	if !ok {
+		return nil
+	}
+	found := g.Ground(p)
+	c.lock.Lock()
+	defer c.lock.Unlock()
+	for _, have := range c.grounds {
+		if have.Point == found.Point {
+			return have
+		}
+	}
+	c.grounds = append(c.grounds, &found)
+	return &found
+}
+
+func (h *hand) work() {
+	for {
+		h.lock.Lock()
+		for len(h.todo) == 0 && h.busy > 0 {
+			h.more.Wait()
+		}
+		if len(h.todo) == 0 {
+			h.lock.Unlock()
+			h.more.Broadcast()
+			return
+		}
+		f := h.todo[len(h.todo)-1]
+		h.todo = h.todo[:len(h.todo)-1]
+		h.busy++
+		h.lock.Unlock()
+		h.folder(f)
+		h.lock.Lock()
+		h.busy--
+		h.lock.Unlock()
+		h.more.Broadcast()
+	}
+}
+
+// put puts a folder off, unless very many wait already.
+func (h *hand) put(f frame) {
+	h.lock.Lock()
+	room := len(h.todo) < maxTodo
+	if room {
+		h.todo = append(h.todo, f)
+	}
+	h.lock.Unlock()
+	if !room {
+		h.folder(f)
+		return
+	}
+	h.more.Signal()
+}
+
+// fail notes a path that fails by itself, and gives the key of its problem.
+func (h *hand) fail(p, need, cause string, it Item, by, detail, point string) *groupKey {
+	kind := "file"
 	if it.Folder {
 		kind = "folder"
 	}
-	switch {
-	case d.Masked:
-		cause = CauseMask
-	case len(it.Attrs.ACL) > 0 && it.Attrs.Mode&0o070 != 0:
-		cause = CauseACL
-	}
 	pr := Problem{
-		Path: p, Kind: kind, Need: need, Cause: cause, DecidedBy: fmt.Sprintf("%s %s", d.Class, d.Has), Count: 1,
-		Detail: Why(a.id, it.Attrs, d, want, it.Folder), Mode: it.Attrs.Mode, UID: it.Attrs.UID, GID: it.Attrs.GID, ACL: len(it.Attrs.ACL) > 0,
+		Path: p, Kind: kind, Need: need, Cause: cause, DecidedBy: by, Count: 1, Detail: detail,
+		Mode: it.Attrs.Mode, UID: it.Attrs.UID, GID: it.Attrs.GID, ACL: len(it.Attrs.ACL) > 0, Point: point,
 	}
-	a.first(Finding{p, kind, need, pr.Detail, false})
-	return a.note(pr)
+	h.tell(Finding{p, kind, need, detail, cause == CauseUnknown})
+	return h.note(pr)
 }
 
 // unsure notes a path that the tool itself could not look at.
-func (a *audit) unsure(p, kind, need, why string) int {
-	a.first(Finding{p, kind, need, why, true})
-	return a.note(Problem{Path: p, Kind: kind, Need: need, Cause: CauseUnknown, Count: 1, Detail: why})
+func (h *hand) unsure(p, kind, need, why string) *groupKey {
+	return h.fail(p, need, CauseUnknown, Item{Folder: kind == "folder"}, "", why, "")
 }
 
-func (a *audit) first(f Finding) {
-	a.report.Failing++
-	if len(a.report.First) < keepFirst {
-		a.report.First = append(a.report.First, f)
+func (h *hand) tell(f Finding) {
+	h.failing++
+	if h.need.Fails != nil {
+		h.telling.Lock()
+		h.need.Fails(f)
+		h.telling.Unlock()
+	}
+	at, _ := slices.BinarySearchFunc(h.first, f, func(a, b Finding) int { return strings.Compare(a.Path, b.Path) })
+	if at < keepFirst {
+		h.first = slices.Insert(h.first, at, f)
+		h.first = h.first[:min(len(h.first), keepFirst)]
 	}
 }
 
-// note adds a problem to those of the same cause, and gives its index.
-func (a *audit) note(pr Problem) int {
-	k := groupKey{pr.Kind, pr.Need, pr.Cause, pr.DecidedBy, pr.Mode, pr.UID, pr.GID}
+// note adds a problem to those of the same cause, and gives their key.
+func (h *hand) note(pr Problem) *groupKey {
+	k := groupKey{pr.Kind, pr.Need, pr.Cause, pr.DecidedBy, pr.Mode, pr.UID, pr.GID, pr.Point}
 	if pr.Cause == CauseUnknown {
 		k.by = pr.Detail
 	}
-	i, ok := a.groups[k]
-	if ok && !a.need.Each {
-		a.report.Problems[i].Count += pr.Count
-		return i
+	if pr.Kind == "folder" {
+		pr.Folders = pr.Count
 	}
-	if len(a.report.Problems) >= keepGroups && !a.need.Each {
-		last := &a.report.Problems[keepGroups-1]
-		last.Count += pr.Count
-		last.Detail = "and many other causes besides; list every path to see them"
-		return keepGroups - 1
+	if h.need.Each {
+		h.each = append(h.each, pr)
 	}
-	a.report.Problems = append(a.report.Problems, pr)
-	a.groups[k] = len(a.report.Problems) - 1
-	return a.groups[k]
+	have, ok := h.groups[k]
+	if !ok && len(h.groups) >= keepGroups {
+		k = groupKey{by: "many"}
+		pr.DecidedBy, pr.Detail = "", "and many other causes besides; list every path to see them"
+		have, ok = h.groups[k]
+	}
+	if !ok {
+		h.groups[k] = &pr
+		return &k
+	}
+	join(have, pr)
+	return &k
 }
 
-// ancestors gives the index of the problem where a folder above cannot be passed
-// through; -1 where all can.
-func (a *audit) ancestors(p string) int {
+// join adds a problem to one of the same cause.
+func join(to *Problem, pr Problem) {
+	to.Count += pr.Count
+	to.Folders += pr.Folders
+	to.ACL = to.ACL || pr.ACL
+	if pr.Path < to.Path {
+		to.Path, to.Detail = pr.Path, pr.Detail
+	}
+}
+
+// decideAll decides as the kernel is asked. To list a folder, reading it and
+// passing through it are two questions, and different entries of an ACL may
+// answer them; to make or remove a name in it, writing and passing are one.
+func decideAll(id Identity, f Attrs, want Perm) Decision {
+	if want != Read|Exec {
+		return Decide(id, f, want)
+	}
+	d := Decide(id, f, Read)
+	if x := Decide(id, f, Exec); d.Granted && x.Granted {
+		return d
+	} else if d.Granted {
+		return x
+	}
+	return d
+}
+
+// judge says what keeps the account from doing want, and whether anything does.
+func (h *hand) judge(it Item, g *Ground, want Perm) (cause, by, detail, point string, well bool) {
+	if g != nil {
+		if g.Only != nil && *g.Only != h.id.UID {
+			return CauseOptions, "no allow_other", fmt.Sprintf("%s (%s) is mounted without allow_other: nobody but uid %d may use it", g.Point, g.Type, *g.Only), g.Point, false
+		}
+		if want&Write != 0 && g.ReadOnly {
+			return CauseReadOnly, "ro", fmt.Sprintf("%s (%s) is mounted read-only", g.Point, g.Type), g.Point, false
+		}
+	}
+	if want&Write != 0 && it.Fixed != "" {
+		return CauseFixed, it.Fixed, "the flag " + it.Fixed + " is set on it: nobody may change it", "", false
+	}
+	if g == nil || !g.Daemon {
+		if d := decideAll(h.id, it.Attrs, want); !d.Granted {
+			by, detail = fmt.Sprintf("%s %s", d.Class, d.Has), Why(h.id, it.Attrs, d, want, it.Folder)
+			cause = CauseMode
+			switch {
+			case g != nil && g.Ruled != "":
+				return CauseOptions, by, fmt.Sprintf("%s; owner and mode come from the options of the mount %s (%s: %s)", detail, g.Point, g.Type, g.Ruled), g.Point, false
+			case d.Masked:
+				cause = CauseMask
+			case len(it.Attrs.ACL) > 0 && it.Attrs.Mode&0o070 != 0:
+				cause = CauseACL
+			}
+			if in := h.need.Inside; in != nil && decideAll(*in, it.Attrs, want).Granted {
+				cause = CauseShift
+				detail = fmt.Sprintf("%d inside is %d on this machine, since the engine shifts ids; %s", in.UID, h.id.UID, detail)
+			}
+			return cause, by, detail, "", false
+		}
+	}
+	if h.need.Confined && !labelled(it.Label, want&Write != 0) {
+		return CauseSELinux, it.Label, "SELinux keeps containers from it: its label is " + it.Label, "", false
+	}
+	return "", "", "", "", true
+}
+
+// ancestors gives the problem where a folder above cannot be passed through.
+func (h *hand) ancestors(p string) *groupKey {
 	var up []string
 	for d := path.Dir(p); ; d = path.Dir(d) {
 		up = append(up, d)
@@ -199,114 +416,295 @@ func (a *audit) ancestors(p string) int {
 		}
 	}
 	for i := len(up) - 1; i >= 0; i-- {
-		it, err := a.tree.Item(up[i])
+		it, err := h.tree.Item(up[i])
 		if err != nil {
-			return a.unsure(up[i], "folder", "list", "could not be looked at: "+err.Error())
+			return h.unsure(up[i], "folder", "list", "could not be looked at: "+err.Error())
 		}
-		if d := Decide(a.id, it.Attrs, Exec); !d.Granted {
-			way := a.fail(up[i], "list", it, d, Exec)
-			a.report.Problems[way].Cause = CauseWay
-			return way
+		if _, by, detail, _, well := h.judge(it, nil, Exec); !well {
+			return h.fail(up[i], "list", CauseWay, it, by, detail, "")
 		}
 	}
-	return -1
+	return nil
 }
 
-// folder audits a folder and what lies below. way is the index of the problem
-// that keeps the account from getting here, or -1.
-func (a *audit) folder(p string, it Item, way int) {
-	a.report.Folders++
+// folder audits a folder, and puts those in it off.
+func (h *hand) folder(f frame) {
+	h.folders++
+	p, it, way := f.path, f.it, f.way
 	if it.Err != nil {
-		a.unsure(p, "folder", "list", "could not be looked at: "+it.Err.Error())
+		h.unsure(p, "folder", "list", "could not be looked at: "+it.Err.Error())
 		return
 	}
-	a.expose(p, it)
-	if way < 0 {
-		if d := Decide(a.id, it.Attrs, Read|Exec); d.Granted {
-			a.report.ListableFolders++
-		} else {
-			// Without the right to list, nothing is found; without the right
-			// to enter, nothing is reached.
-			way = a.fail(p, "list", it, d, Read|Exec)
-			a.report.Problems[way].Cause = CauseWay
-		}
+	h.expose(path.Dir(p), path.Base(p), it, f.ground)
+	if way != nil {
+		h.behind(p, "folder", "list", way)
+	} else if cause, by, detail, point, well := h.judge(it, f.ground, Read|Exec); well {
+		h.listable++
+		h.foresee(p, it)
 	} else {
-		a.behind(p, "folder", "list", way)
+		// Without the right to list, nothing is found; without the right to
+		// enter, nothing is reached.
+		if cause == CauseMode || cause == CauseACL || cause == CauseMask {
+			cause = CauseWay
+		}
+		way = h.fail(p, "list", cause, it, by, detail, point)
 	}
-	if a.need.Write && way < 0 {
-		if d := Decide(a.id, it.Attrs, Write|Exec); d.Granted {
-			a.report.WritableFolders++
+	if h.need.Write && way == nil {
+		if cause, by, detail, point, well := h.judge(it, f.ground, Write|Exec); well {
+			h.writable++
 		} else {
-			a.fail(p, "write", it, d, Write|Exec)
+			h.fail(p, "write", cause, it, by, detail, point)
 		}
 	}
-	err := a.tree.Items(p, func(sub Item) {
-		at := path.Join(p, sub.Name)
+	err := h.tree.Items(p, func(sub Item) {
 		switch {
 		case sub.Link:
-			a.report.Links++
+			h.links++
 		case sub.Folder:
-			a.folder(at, sub, way)
+			ground := f.ground
+			at := path.Join(p, sub.Name)
+			if sub.Border {
+				ground = h.ground(at)
+			}
+			h.put(frame{at, sub, way, ground})
 		case sub.Other:
 		default:
-			a.file(at, sub, way)
+			h.file(p, sub, way, f.ground)
 		}
 	})
-	if err != nil && way < 0 {
-		a.unsure(p, "folder", "list", "this tool could not list it: "+err.Error())
+	if err != nil && way == nil && !errors.Is(err, fs.ErrNotExist) {
+		h.unsure(p, "folder", "list", "this tool could not list it: "+err.Error())
 	}
 }
 
 // behind counts a path behind a closed folder towards that folder's problem.
-func (a *audit) behind(p, kind, need string, way int) {
-	w := a.report.Problems[way]
-	if a.need.Each {
-		a.report.Problems = append(a.report.Problems, Problem{Path: p, Kind: kind, Need: need, Cause: CauseWay, DecidedBy: w.DecidedBy, Count: 1, Detail: "behind " + w.Path})
-		return
+func (h *hand) behind(p, kind, need string, way *groupKey) {
+	have, ok := h.groups[*way]
+	if !ok {
+		// Another hand met the closed folder.
+		have = &Problem{Kind: way.kind, Need: way.need, Cause: way.cause, DecidedBy: way.by, Mode: way.mode, UID: way.uid, GID: way.gid, Point: way.point}
+		h.groups[*way] = have
 	}
-	a.report.Problems[way].Count++
+	have.Count++
+	if kind == "folder" {
+		have.Folders++
+	}
+	if h.need.Each {
+		h.each = append(h.each, Problem{Path: p, Kind: kind, Need: need, Cause: way.cause, DecidedBy: way.by, Count: 1, Detail: "behind a closed folder"})
+	}
 }
 
-func (a *audit) file(p string, it Item, way int) {
-	a.report.Files++
+func (h *hand) file(folder string, it Item, way *groupKey, g *Ground) {
+	h.files++
 	switch {
-	case way >= 0:
-		a.behind(p, "file", "read", way)
+	case way != nil:
+		p := ""
+		if h.need.Each {
+			p = path.Join(folder, it.Name)
+		}
+		h.behind(p, "file", "read", way)
 	case it.Err != nil:
-		a.unsure(p, "file", "read", "could not be looked at: "+it.Err.Error())
+		h.unsure(path.Join(folder, it.Name), "file", "read", "could not be looked at: "+it.Err.Error())
 	default:
-		a.expose(p, it)
-		if d := Decide(a.id, it.Attrs, Read); d.Granted {
-			a.report.ReadableFiles++
+		if it.Attrs.Mode&0o004 != 0 {
+			h.looks[0]++
+		} else if it.Attrs.Mode&0o040 != 0 && len(it.Attrs.ACL) == 0 {
+			h.looks[1]++
 		} else {
-			a.fail(p, "read", it, d, Read)
+			h.looks[2]++
+		}
+		h.expose(folder, it.Name, it, g)
+		if cause, by, detail, point, well := h.judge(it, g, Read); well {
+			h.readable++
+		} else {
+			h.fail(path.Join(folder, it.Name), "read", cause, it, by, detail, point)
 		}
 	}
 }
 
+// foresee says whether files that come into a folder later will be readable.
+func (h *hand) foresee(p string, it Item) {
+	const stranger = 1<<32 - 2 // made by an account that shares nothing with ours
+	if h.id.UID == stranger {
+		return
+	}
+	for i, umask := range umasks {
+		f := Attrs{Mode: 0o666 &^ umask, UID: stranger, GID: stranger}
+		if it.SetGID {
+			f.GID = it.Attrs.GID
+		}
+		if len(it.Default) > 0 {
+			f = inherit(f, it.Default)
+		}
+		l := &h.later[i]
+		l.Folders++
+		if Decide(h.id, f, Read).Granted {
+			l.Readable++
+			if len(it.Default) > 0 || it.SetGID {
+				l.Inherits++
+			}
+		} else if l.Path == "" || p < l.Path {
+			l.Path = p
+		}
+	}
+}
+
+// inherit gives what a file made in a folder with a default ACL gets: that ACL,
+// cut down to what the maker asked for, and no umask (acl(5), "object creation").
+func inherit(f Attrs, def []Entry) Attrs {
+	f.ACL = slices.Clone(def)
+	hasMask := slices.ContainsFunc(def, func(e Entry) bool { return e.Tag == Mask })
+	f.Mode = 0
+	for i := range f.ACL {
+		e := &f.ACL[i]
+		e.Perm &= Read | Write
+		switch {
+		case e.Tag == UserObj:
+			f.Mode |= uint16(e.Perm) << 6
+		case e.Tag == Mask, e.Tag == GroupObj && !hasMask:
+			f.Mode |= uint16(e.Perm) << 3
+		case e.Tag == Other:
+			f.Mode |= uint16(e.Perm)
+		}
+	}
+	if !hasMask {
+		f.ACL = nil
+	}
+	return f
+}
+
 // expose notes what is open wider than it need be.
-func (a *audit) expose(p string, it Item) {
+func (h *hand) expose(folder, name string, it Item, g *Ground) {
+	if g != nil && (g.Daemon || g.Only != nil) {
+		return // modes do not say
+	}
 	kind := "file"
 	if it.Folder {
 		kind = "folder"
 	}
 	say := func(what string) {
 		k := Exposure{Kind: kind, What: what}
-		i, ok := a.exposed[k]
+		e, ok := h.exposed[k]
 		if !ok {
-			a.report.Exposures = append(a.report.Exposures, Exposure{p, kind, what, 0})
-			i = len(a.report.Exposures) - 1
-			a.exposed[k] = i
+			e = &Exposure{"", kind, what, 0}
+			h.exposed[k] = e
 		}
-		a.report.Exposures[i].Count++
+		e.Count++
+		if e.Path == "" || before(folder, name, e.Path) {
+			e.Path = path.Join(folder, name)
+		}
 	}
 	other := Perm(it.Attrs.Mode) & 7
 	if other&Write != 0 {
-		say("every account of this machine may write it")
+		say(ExposedWrite)
+	} else if other&Read != 0 && !it.Folder {
+		say(ExposedRead)
 	}
-	if d := Decide(a.id, it.Attrs, Write); d.Granted && !a.need.Write && other&Write == 0 {
-		say("the server's account may write it, though reading would do; a read-only mount keeps it from that")
+	if other&Write == 0 && !h.need.Write && (g == nil || !g.ReadOnly) && it.Fixed == "" && Decide(h.id, it.Attrs, Write).Granted {
+		say(ExposedServer)
 	}
+}
+
+// before reports whether folder/name comes before p, without making a path of
+// the two for each of a million files.
+func before(folder, name, p string) bool {
+	if n := min(len(folder), len(p)); folder[:n] != p[:n] {
+		return folder < p
+	}
+	if len(p) <= len(folder) {
+		return false
+	}
+	if p[len(folder)] != '/' {
+		return path.Join(folder, name) < p
+	}
+	return name < p[len(folder)+1:]
+}
+
+// report puts together what the hands have found.
+func (c *crew) report(r Report, hands []*hand) Report {
+	groups := map[groupKey]*Problem{}
+	exposed := map[Exposure]*Exposure{}
+	var looks [len(umasks)]int
+	var later [len(umasks)]Later
+	var each []Problem
+	for _, h := range hands {
+		r.Files += h.files
+		r.Folders += h.folders
+		r.Links += h.links
+		r.ReadableFiles += h.readable
+		r.ListableFolders += h.listable
+		r.WritableFolders += h.writable
+		r.Failing += h.failing
+		r.First = append(r.First, h.first...)
+		each = append(each, h.each...)
+		for k, pr := range h.groups {
+			have, ok := groups[k]
+			switch {
+			case !ok:
+				groups[k] = pr
+			case have.Path == "": // only counted behind it
+				pr.Count += have.Count
+				pr.Folders += have.Folders
+				groups[k] = pr
+			case pr.Path == "":
+				have.Count += pr.Count
+				have.Folders += pr.Folders
+			default:
+				join(have, *pr)
+			}
+		}
+		for k, e := range h.exposed {
+			if have, ok := exposed[k]; ok {
+				have.Count += e.Count
+				have.Path = min(have.Path, e.Path)
+			} else {
+				exposed[k] = e
+			}
+		}
+		for i := range umasks {
+			looks[i] += h.looks[i]
+			l := h.later[i]
+			later[i].Folders += l.Folders
+			later[i].Readable += l.Readable
+			later[i].Inherits += l.Inherits
+			if l.Path != "" && (later[i].Path == "" || l.Path < later[i].Path) {
+				later[i].Path = l.Path
+			}
+		}
+	}
+	byPath := func(a, b Finding) int { return strings.Compare(a.Path, b.Path) }
+	slices.SortFunc(r.First, byPath)
+	r.First = r.First[:min(len(r.First), keepFirst)]
+	if c.need.Each {
+		r.Problems = append(r.Problems, each...)
+	} else {
+		for _, pr := range groups {
+			r.Problems = append(r.Problems, *pr)
+		}
+	}
+	slices.SortFunc(r.Problems, func(a, b Problem) int {
+		if n := strings.Compare(a.Path, b.Path); n != 0 {
+			return n
+		}
+		return strings.Compare(a.Need+a.DecidedBy, b.Need+b.DecidedBy)
+	})
+	for _, e := range exposed {
+		r.Exposures = append(r.Exposures, *e)
+	}
+	slices.SortFunc(r.Exposures, func(a, b Exposure) int { return strings.Compare(a.What+a.Kind, b.What+b.Kind) })
+	best := 0
+	for i := range umasks {
+		if looks[i] > looks[best] {
+			best = i
+		}
+	}
+	r.Later = later[best]
+	r.Later.Umask = fmt.Sprintf("%04o", umasks[best])
+	for _, g := range c.grounds {
+		r.Grounds = append(r.Grounds, *g)
+	}
+	slices.SortFunc(r.Grounds, func(a, b Ground) int { return strings.Compare(a.Point, b.Point) })
+	return r
 }
 
 // Summary is the report in one line.

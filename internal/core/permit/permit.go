@@ -8,6 +8,7 @@
 package permit
 
 import (
+	"cmp"
 	"encoding/binary"
 	"fmt"
 	"slices"
@@ -203,4 +204,25 @@ func Why(id Identity, f Attrs, d Decision, want Perm, folder bool) string {
 		s += "; the ACL's mask takes it away"
 	}
 	return s
+}
+
+// FormatACL writes an ACL as ParseACL reads it, in the order that the kernel
+// wants: by kind, then by id. Nothing stands for no ACL.
+func FormatACL(acl []Entry) []byte {
+	if len(acl) == 0 {
+		return nil
+	}
+	acl = slices.Clone(acl)
+	slices.SortStableFunc(acl, func(a, b Entry) int { return cmp.Or(cmp.Compare(a.Tag, b.Tag), cmp.Compare(a.ID, b.ID)) })
+	out := binary.LittleEndian.AppendUint32(nil, 2)
+	for _, e := range acl {
+		id := e.ID
+		if e.Tag != User && e.Tag != Group {
+			id = 1<<32 - 1 // ACL_UNDEFINED_ID
+		}
+		out = binary.LittleEndian.AppendUint16(out, uint16(e.Tag))
+		out = binary.LittleEndian.AppendUint16(out, uint16(e.Perm))
+		out = binary.LittleEndian.AppendUint32(out, id)
+	}
+	return out
 }

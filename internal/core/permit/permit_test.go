@@ -171,7 +171,7 @@ func TestOneLineCoversAllPathsWithTheSameCause(t *testing.T) {
 func TestWhatIsOpenTooWideIsTold(t *testing.T) {
 	tr := tree{"/m": {Folder: true, Attrs: Attrs{Mode: 0o777}}, "/m/a": {Attrs: Attrs{Mode: 0o666}}, "/m/b": {Attrs: Attrs{Mode: 0o644, UID: 1500}}}
 	r, err := Audit(tr, "/m", Identity{1500, nil}, Need{})
-	if err != nil || len(r.Exposures) != 3 {
+	if err != nil || len(r.Exposures) != 4 {
 		t.Fatalf("got %+v, %v", r.Exposures, err)
 	}
 }
