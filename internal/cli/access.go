@@ -135,7 +135,7 @@ func accessOf(s household.Shelf, i int, folder string, account facts.Account, ne
 	r := out.report
 	out.Files, out.Folders, out.ReadableFiles, out.ListableFolders, out.WritableFolders = r.Files, r.Folders, r.ReadableFiles, r.ListableFolders, r.WritableFolders
 	out.Problems, out.Exposures = r.Problems, r.Exposures
-	out.Remedies = permit.Remedies(r, permit.Who{Name: account.Name, UID: account.UID}, need)
+	out.Remedies = machine.Remedies(r, account.Identity(), machine.Who(account), need)
 	return out, nil
 }
 

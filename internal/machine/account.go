@@ -9,6 +9,7 @@ import (
 
 	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/permit"
 )
 
 // Account finds the run-as account of a household on this machine, with the
@@ -38,6 +39,11 @@ func Account(s household.Server) facts.Account {
 		}
 	}
 	return a
+}
+
+// Who names an account for the commands of remedies.
+func Who(a facts.Account) permit.Who {
+	return permit.Who{Name: a.Name, UID: a.UID, Groups: append([]uint32{a.GID}, a.Groups...)}
 }
 
 func account(s household.Server) facts.Account {

@@ -47,6 +47,7 @@ func Gather(h *household.Household, engine facts.Engine, ours func(port int, hol
 		need.Ancestors = engine.Kind == "process"
 		if r, err := Audit(d.Real, f.Account.Identity(), need); err == nil {
 			d.Access = &r
+			d.Remedies = Remedies(r, f.Account.Identity(), Who(f.Account), need)
 		} else {
 			d.Error = err.Error()
 		}

@@ -123,8 +123,8 @@ func look(at int, name string) (Entry, beyond, error) {
 func (t *Tree) item(path string, e Entry, more beyond) permit.Item {
 	it := permit.Item{
 		Name: e.Name, Folder: e.Folder, Link: e.Link, Other: e.Err == nil && !e.Folder && !e.Link && !e.File, Err: e.Err,
-		Attrs:  permit.Attrs{Mode: e.Mode, UID: e.UID, GID: e.GID},
-		SetGID: e.Folder && more.special&unix.S_ISGID != 0, Fixed: more.fixed, Border: more.root, Links: more.links,
+		Attrs:   permit.Attrs{Mode: e.Mode, UID: e.UID, GID: e.GID},
+		Special: more.special, Fixed: more.fixed, Border: more.root, Links: more.links,
 	}
 	if e.Err == nil && (e.Folder || e.File) {
 		it.Attrs.ACL, it.Err = acl(path, aclAccess)
@@ -248,4 +248,21 @@ func Audit(path string, id permit.Identity, need permit.Need) (permit.Report, er
 		}
 		return permit.Audit(t, real, id, need)
 	})
+}
+
+// Remedies gives the ways to mend what an audit found; none where the file
+// system stops answering meanwhile.
+func Remedies(r permit.Report, id permit.Identity, who permit.Who, need permit.Need) []permit.Remedy {
+	if len(r.Problems) == 0 {
+		return []permit.Remedy{}
+	}
+	t := &Tree{Labels: need.Confined}
+	if need.Hands == 0 {
+		need.Hands = runtime.GOMAXPROCS(0)
+	}
+	list, err := patiently(t.looked.Load, func() ([]permit.Remedy, error) { return permit.Remedies(t, r, id, who, need), nil })
+	if err != nil {
+		return []permit.Remedy{}
+	}
+	return list
 }

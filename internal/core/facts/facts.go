@@ -85,6 +85,8 @@ type Folder struct {
 	Total     int64          `json:"total"`
 	Error     string         `json:"error,omitempty"`
 	Access    *permit.Report `json:"access,omitempty"` // nil where it was not audited
+	// Remedies are the ways to mend it, the least first.
+	Remedies []permit.Remedy `json:"remedies,omitempty"`
 }
 
 // Shelf is one shelf with its folders.

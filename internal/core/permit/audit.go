@@ -19,13 +19,16 @@ type Item struct {
 	Attrs  Attrs
 	Err    error // why Attrs could not be read; nil when they were
 
-	SetGID  bool    // a folder that hands its group on
+	Special uint16  // set-user-id, set-group-id and sticky, as in a mode
 	Default []Entry // a folder's default ACL
 	Fixed   string  // "immutable" or "append-only", where that flag is set
 	Border  bool    // another mount begins here
 	Label   string  // SELinux; empty where it has none or nobody asked
 	Links   uint32  // names of a file; 0 where not known
 }
+
+// setGID reports whether a folder hands its group on to what is made in it.
+func (it Item) setGID() bool { return it.Folder && it.Special&0o2000 != 0 }
 
 // Tree is what an audit walks. Paths are the host's, absolute and clean. With
 // more than one hand, folders are listed at the same time.
@@ -64,6 +67,8 @@ type Finding struct {
 	Need   string `json:"need"` // read, list or write
 	Cause  string `json:"cause"`
 	Unsure bool   `json:"unsure,omitempty"` // the tool itself may not look there
+
+	kind string // of the cause: one of those below
 }
 
 // Causes of problems.
@@ -133,6 +138,7 @@ type Report struct {
 	ReadableFiles   int        `json:"readable_files"`
 	ListableFolders int        `json:"listable_folders"`
 	WritableFolders int        `json:"writable_folders"`
+	ACLs            int        `json:"acls"`    // how many of these carry an ACL
 	Failing         int        `json:"failing"` // paths that fail by themselves; what lies behind a closed folder is not counted
 	First           []Finding  `json:"first"`   // the first few of them
 	Problems        []Problem  `json:"problems"`
@@ -171,7 +177,7 @@ func Audit(tree Tree, root string, id Identity, need Need) (Report, error) {
 	}
 	start := frame{path: root, it: it, ground: c.ground(root)}
 	if need.Ancestors {
-		start.way = hands[0].ancestors(root)
+		c.above = hands[0].ancestors(root)
 	}
 	c.todo = append(c.todo, start)
 	var wg sync.WaitGroup
@@ -199,6 +205,7 @@ type crew struct {
 	more    sync.Cond
 	todo    []frame
 	busy    int
+	above   *groupKey // a folder above the shelf's own that is in the way
 	grounds []*Ground
 	telling sync.Mutex
 }
@@ -211,7 +218,7 @@ type hand struct {
 	*crew
 	files, folders, links        int
 	readable, listable, writable int
-	failing                      int
+	failing, acls                int
 	first                        []Finding
 	each                         []Problem
 	groups                       map[groupKey]*Problem
@@ -293,7 +300,7 @@ func (h *hand) fail(p, need, cause string, it Item, by, detail, point string) *g
 		Path: p, Kind: kind, Need: need, Cause: cause, DecidedBy: by, Count: 1, Detail: detail,
 		Mode: it.Attrs.Mode, UID: it.Attrs.UID, GID: it.Attrs.GID, ACL: len(it.Attrs.ACL) > 0, Point: point,
 	}
-	h.tell(Finding{p, kind, need, detail, cause == CauseUnknown})
+	h.tell(Finding{p, kind, need, detail, cause == CauseUnknown, cause})
 	return h.note(pr)
 }
 
@@ -421,7 +428,7 @@ func (h *hand) ancestors(p string) *groupKey {
 			return h.unsure(up[i], "folder", "list", "could not be looked at: "+err.Error())
 		}
 		if _, by, detail, _, well := h.judge(it, nil, Exec); !well {
-			return h.fail(up[i], "list", CauseWay, it, by, detail, "")
+			return h.fail(up[i], "list", CauseWay, it, by, detail, up[i])
 		}
 	}
 	return nil
@@ -530,7 +537,7 @@ func (h *hand) foresee(p string, it Item) {
 	}
 	for i, umask := range umasks {
 		f := Attrs{Mode: 0o666 &^ umask, UID: stranger, GID: stranger}
-		if it.SetGID {
+		if it.setGID() {
 			f.GID = it.Attrs.GID
 		}
 		if len(it.Default) > 0 {
@@ -540,7 +547,7 @@ func (h *hand) foresee(p string, it Item) {
 		l.Folders++
 		if Decide(h.id, f, Read).Granted {
 			l.Readable++
-			if len(it.Default) > 0 || it.SetGID {
+			if len(it.Default) > 0 || it.setGID() {
 				l.Inherits++
 			}
 		} else if l.Path == "" || p < l.Path {
@@ -575,6 +582,9 @@ func inherit(f Attrs, def []Entry) Attrs {
 
 // expose notes what is open wider than it need be.
 func (h *hand) expose(folder, name string, it Item, g *Ground) {
+	if len(it.Attrs.ACL) > 0 || len(it.Default) > 0 {
+		h.acls++
+	}
 	if g != nil && (g.Daemon || g.Only != nil) {
 		return // modes do not say
 	}
@@ -635,6 +645,7 @@ func (c *crew) report(r Report, hands []*hand) Report {
 		r.ListableFolders += h.listable
 		r.WritableFolders += h.writable
 		r.Failing += h.failing
+		r.ACLs += h.acls
 		r.First = append(r.First, h.first...)
 		each = append(each, h.each...)
 		for k, pr := range h.groups {
@@ -671,6 +682,13 @@ func (c *crew) report(r Report, hands []*hand) Report {
 				later[i].Path = l.Path
 			}
 		}
+	}
+	if c.above != nil {
+		// All lies behind that folder. The causes inside were looked for all the
+		// same, since they would be the next in the way.
+		pr := groups[*c.above]
+		pr.Count, pr.Folders = 1+r.Files+r.Folders, 1+r.Folders
+		r.ReadableFiles, r.ListableFolders, r.WritableFolders = 0, 0, 0
 	}
 	byPath := func(a, b Finding) int { return strings.Compare(a.Path, b.Path) }
 	slices.SortFunc(r.First, byPath)

@@ -2,6 +2,8 @@ package permit
 
 import (
 	"fmt"
+	"path"
+	"slices"
 	"sort"
 	"strings"
 )
@@ -12,86 +14,438 @@ type Remedy struct {
 	Least    bool     `json:"least"` // the least of those that reach anything
 	What     string   `json:"what"`
 	Commands []string `json:"commands"` // for a shell
-	Reaches  int      `json:"reaches"`  // how many failing paths it mends, at most: what lies behind a closed folder may have causes of its own
+	Reaches  int      `json:"reaches"`  // how many paths become usable by it alone
 	Widens   string   `json:"widens"`   // who else gains what
+	Files    int      `json:"files"`    // how many it touches
+	Folders  int      `json:"folders"`
+	ByHand   bool     `json:"by_hand,omitempty"` // not for this program to carry out
+
+	Kind    Kind     `json:"-"`
+	Targets []Target `json:"-"`
+	Subject uint32   `json:"-"` // the user or group that it is about
+	Write   bool     `json:"-"` // folders are to be writable
+	Owner   Identity `json:"-"` // the account
+	Except  []string `json:"-"` // mounts below the targets where modes cannot be changed
+}
+
+// Kind is what a remedy does.
+type Kind string
+
+// The kinds of remedies, the least first. The first two, and all from Options
+// on, change nothing about files.
+const (
+	Join     Kind = "join-group" // the account joins a group
+	OwnMode  Kind = "own-mode"   // the account's own files get their owner bits back
+	Unfix    Kind = "unset-flag" // takes the flag immutable or append-only away
+	ACLUser  Kind = "acl-user"
+	ACLGroup Kind = "acl-group"
+	ACLLater Kind = "acl-later" // for what comes later only
+	OwnGroup Kind = "own-group"
+	Open     Kind = "open"
+	Options  Kind = "mount-options"
+	Remount  Kind = "remount"
+	Relabel  Kind = "relabel"
+)
+
+// Target is where a remedy applies: one path, or all below it too.
+type Target struct {
+	Path string
+	Deep bool
+	Pass bool // only to be passed through: a folder above the shelf's own
 }
 
 // Who names the account for commands: its name, or nothing where it has none.
 type Who struct {
-	Name string
-	UID  uint32
+	Name   string
+	UID    uint32
+	Groups []uint32 // the primary one first
 }
 
+// Apply gives the state that the remedy makes of a path's, which lies on a
+// target. It does not look at the path.
+func (m Remedy) Apply(s State, folder bool, t Target) State {
+	need := Read
+	switch {
+	case t.Pass:
+		need = Exec
+	case folder && m.Write:
+		need = Read | Write | Exec
+	case folder:
+		need = Read | Exec
+	}
+	attrs := Attrs{s.Mode & 0o777, s.UID, s.GID, s.ACL}
+	later := folder && t.Deep && !t.Pass
+	switch m.Kind {
+	case OwnMode:
+		if s.UID == m.Owner.UID {
+			if i := find(s.ACL, UserObj, none); i >= 0 {
+				s.ACL = slices.Clone(s.ACL)
+				s.ACL[i].Perm |= need
+			}
+			s.Mode |= uint16(need) << 6
+		}
+	case Unfix:
+		s.Fixed = ""
+	case ACLUser:
+		if s.UID == m.Subject {
+			return s // an entry for the owner would mean nothing
+		}
+		// What it has already, it keeps.
+		s = grantEntry(s, User, m.Subject, need|granted(m.Owner, attrs))
+		if later {
+			s = grantDefault(s, User, m.Subject, need)
+		}
+	case ACLGroup:
+		s = grantEntry(s, Group, m.Subject, need|Perm(s.Mode)&7)
+		if later {
+			s = grantDefault(s, Group, m.Subject, need)
+		}
+	case ACLLater:
+		if folder {
+			s = grantDefault(s, User, m.Subject, Read|Exec)
+		}
+	case OwnGroup:
+		if len(s.ACL) > 0 {
+			return s
+		}
+		s.GID = m.Subject
+		s.Mode |= uint16(need) << 3
+		if later {
+			s.Mode |= 0o2000
+		}
+	case Open:
+		s.Mode |= uint16(need)
+		if i := find(s.ACL, Other, none); i >= 0 {
+			s.ACL = slices.Clone(s.ACL)
+			s.ACL[i].Perm |= need
+		}
+	}
+	return s
+}
+
+// Target finds the target that a path lies on.
+func (m Remedy) Target(p string) (Target, bool) {
+	for _, point := range m.Except {
+		if Below(p, point) {
+			return Target{}, false
+		}
+	}
+	for _, t := range m.Targets {
+		if p == t.Path || t.Deep && Below(p, t.Path) {
+			return t, true
+		}
+	}
+	return Target{}, false
+}
+
+// mended is a tree as it would be with a remedy.
+type mended struct {
+	Tree
+	m Remedy
+}
+
+func (t mended) one(p string, it Item) Item {
+	if on, ok := t.m.Target(p); ok && it.Err == nil && !it.Link && !it.Other {
+		return it.with(t.m.Apply(it.State(), it.Folder, on))
+	}
+	return it
+}
+
+func (t mended) Item(p string) (Item, error) {
+	it, err := t.Tree.Item(p)
+	return t.one(p, it), err
+}
+
+func (t mended) Items(p string, yield func(Item)) error {
+	return t.Tree.Items(p, func(it Item) { yield(t.one(path.Join(p, it.Name), it)) })
+}
+
+// Ground says what a path is mounted from.
+func (t mended) Ground(p string) Ground {
+	if g, ok := t.Tree.(Grounder); ok {
+		return g.Ground(p)
+	}
+	return Ground{}
+}
+
+// Mended gives the tree as it would be with a remedy carried out, and who asks.
+func Mended(tree Tree, id Identity, m Remedy) (Tree, Identity) {
+	if m.Kind == Join {
+		id.Groups = append(slices.Clone(id.Groups), m.Subject)
+		return tree, id
+	}
+	return mended{tree, m}, id
+}
+
+func (r Report) granted() int { return r.ReadableFiles + r.ListableFolders + r.WritableFolders }
+
+// few is up to how many failing paths a remedy names one by one; with more, it
+// is about the whole folder.
+const few = keepFirst
+
 // Remedies gives the ways to mend a report, the least first; widening for
-// everyone comes last. A report without problems has none.
-func Remedies(r Report, who Who, need Need) []Remedy {
-	var out []Remedy
-	failing := 0
-	groups := map[uint32]int{}
-	var above []string // folders above the shelf's folder that are in the way
+// everyone comes last. What each reaches is found by auditing the tree as it
+// would be. Remedies that reach nothing are left out. A report without problems
+// has none.
+func Remedies(tree Tree, r Report, id Identity, who Who, need Need) []Remedy {
+	out := []Remedy{}
+	need.Each, need.Fails = false, nil
+	var above, inside []Target
+	join := map[uint32]int{}
+	var unsure, owned, files, folders, wide int
+	var hand []Remedy
+	causes := map[string]bool{}
 	for _, pr := range r.Problems {
 		if pr.Cause == CauseUnknown {
+			unsure += pr.Count
 			continue
 		}
-		failing += pr.Count
-		if pr.Path != r.Folder && !strings.HasPrefix(pr.Path, strings.TrimSuffix(r.Folder, "/")+"/") {
-			above = append(above, pr.Path)
+		causes[pr.Cause] = true
+		if !Below(pr.Path, r.Folder) {
+			above = append(above, Target{Path: pr.Path, Pass: true})
 			continue
 		}
+		switch pr.Cause {
+		case CauseOptions, CauseReadOnly, CauseSELinux:
+			hand = append(hand, byHand(pr, r, who, need))
+			continue
+		}
+		files += pr.Count - pr.Folders
+		folders += pr.Folders
 		want := map[string]Perm{"read": Read, "list": Read | Exec, "write": Write | Exec}[pr.Need]
+		switch {
+		case strings.HasPrefix(pr.DecidedBy, string(Owner)):
+			owned += pr.Count
 		// The owning group's bits would do, and there is no ACL that says
 		// otherwise. The group of root is never offered: it may too much.
-		if !pr.ACL && pr.GID != 0 && want&^(Perm(pr.Mode>>3)&7) == 0 && strings.HasPrefix(pr.DecidedBy, string(OtherClass)) {
-			groups[pr.GID] += pr.Count
+		case !pr.ACL && pr.GID != 0 && want&^(Perm(pr.Mode>>3)&7) == 0 && strings.HasPrefix(pr.DecidedBy, string(OtherClass)):
+			join[pr.GID] += pr.Count
 		}
 	}
-	if failing == 0 {
-		return []Remedy{}
+	later := foreseen(tree, r, id, need)
+	if files+folders+len(above)+len(hand) == 0 {
+		return append(out, later...)
 	}
-	may, mode := "rX", "rX"
-	if need.Write {
-		may, mode = "rwX", "rwX"
-	}
-	folder := Quote(r.Folder)
-	gids := make([]uint32, 0, len(groups))
-	for g := range groups {
-		gids = append(gids, g)
-	}
-	sort.Slice(gids, func(i, j int) bool {
-		if groups[gids[i]] != groups[gids[j]] {
-			return groups[gids[i]] > groups[gids[j]]
+	if r.Failing <= few && unsure == 0 {
+		for _, f := range r.First {
+			t := Target{Path: f.Path, Deep: f.Need == "list"}
+			aside := f.kind == CauseOptions || f.kind == CauseReadOnly || f.kind == CauseSELinux
+			if Below(f.Path, r.Folder) && !aside && !slices.Contains(inside, t) {
+				inside = append(inside, t)
+			}
 		}
-		return gids[i] < gids[j]
-	})
-	for _, g := range gids {
-		m := Remedy{ID: fmt.Sprintf("join-group-%d", g), Reaches: groups[g],
-			What:   fmt.Sprintf("let the server be in group %d, which owns them and may already: write groups = [\"%d\"] under [server], and deploy", g, g),
-			Widens: fmt.Sprintf("the server gains whatever else group %d may on this machine; nobody else gains anything", g)}
-		if who.Name != "" {
-			m.What = fmt.Sprintf("add %s to group %d, which owns them and may already, and deploy", who.Name, g)
-			m.Commands = append(m.Commands, fmt.Sprintf("usermod -aG %d %s", g, Quote(who.Name)))
+		// A folder that fails twice, or lies in one that is mended whole.
+		inside = slices.DeleteFunc(inside, func(t Target) bool {
+			return slices.ContainsFunc(inside, func(o Target) bool { return o != t && o.Deep && Below(t.Path, o.Path) })
+		})
+	} else if files+folders > 0 {
+		inside = []Target{{Path: r.Folder, Deep: true}}
+		files, folders, wide = r.Files, r.Folders, 1
+	}
+	all := append(slices.Clone(above), inside...)
+	try := func(m Remedy) {
+		m.Owner, m.Write = id, need.Write
+		t, as := Mended(tree, id, m)
+		after, err := Audit(t, r.Folder, as, need)
+		if err != nil || after.granted() <= r.granted() {
+			return
 		}
-		m.Commands = append(m.Commands, "cozyshelf deploy")
+		m.Reaches = after.granted() - r.granted()
+		m.ID = string(m.Kind)
+		if m.Kind == Join {
+			m.ID = fmt.Sprintf("%s-%d", m.Kind, m.Subject)
+		}
 		out = append(out, m)
 	}
-	acl := Remedy{ID: "acl-user", Reaches: failing, What: "give the account an ACL entry on all of it, and a default entry for what comes later", Widens: "nobody else gains anything; the file system must know ACLs"}
-	for _, p := range above {
-		acl.Commands = append(acl.Commands, fmt.Sprintf("setfacl -m u:%d:x %s", who.UID, Quote(p)))
+	for _, g := range byCount(join) {
+		m := Remedy{Kind: Join, Subject: g,
+			What:     fmt.Sprintf("let the server be in group %d, which owns them and may already: groups = [\"%d\"] under [server]; touches the household file only", g, g),
+			Commands: []string{"cozyshelf deploy"},
+			Widens:   fmt.Sprintf("the server gains whatever else group %d may on this machine; nobody else gains anything", g)}
+		if who.Name != "" {
+			m.What = fmt.Sprintf("add %s to group %d, which owns them and may already; touches no file", who.Name, g)
+			m.Commands = []string{fmt.Sprintf("usermod -aG %d %s", g, Quote(who.Name)), "cozyshelf deploy"}
+		}
+		try(m)
 	}
-	acl.Commands = append(acl.Commands,
-		fmt.Sprintf("setfacl -R -m u:%d:%s %s", who.UID, may, folder),
-		fmt.Sprintf("find %s -type d -exec setfacl -m d:u:%d:%s {} +", folder, who.UID, may))
-	out = append(out, acl)
-	if len(above) == 0 {
-		out = append(out,
-			Remedy{ID: "own-group", Reaches: failing, What: "make a group the owner of all of it, let the group read, and let what comes later inherit it",
-				Commands: []string{"chgrp -R GROUP " + folder, fmt.Sprintf("chmod -R g+%s %s", mode, folder), fmt.Sprintf("find %s -type d -exec chmod g+s {} +", folder)},
-				Widens:   "every member of that group gains the same; members of the former groups may lose it"},
-			Remedy{ID: "open", Reaches: failing, What: "open all of it to everyone", Commands: []string{fmt.Sprintf("chmod -R o+%s %s", mode, folder)},
-				Widens: "every account of this machine gains the same"})
+	touches := fmt.Sprintf("touches %s and %s", plural(files, "file"), plural(folders+len(above), "folder"))
+	base := Remedy{Files: files, Folders: folders + len(above), Targets: all}
+	skip := ""
+	for _, g := range r.Grounds {
+		if (g.Ruled != "" || g.ReadOnly || g.Daemon || g.Only != nil) && wide > 0 {
+			base.Except = append(base.Except, g.Point)
+			skip += " -path " + Quote(g.Point) + " -prune -o"
+		}
 	}
-	out[0].Least = true
-	return out
+	as := func(k Kind, subject uint32, what, widens string, commands ...string) Remedy {
+		m := base
+		m.Kind, m.Subject, m.What, m.Widens, m.Commands = k, subject, what+"; "+touches, widens, commands
+		return m
+	}
+	dir, some := "rx", "r"
+	if need.Write {
+		dir = "rwx"
+	}
+	// Commands for all targets: deep for those with all below, one for the others
+	// with what they need.
+	in := func(deep func(p string) []string, one func(p, perm string) []string) []string {
+		var c []string
+		for _, t := range above {
+			c = append(c, one(Quote(t.Path), "x")...)
+		}
+		for _, t := range inside {
+			perm := some
+			if slices.ContainsFunc(r.First, func(f Finding) bool { return f.Path == t.Path && f.Kind == "folder" }) {
+				perm = dir
+			}
+			if t.Deep {
+				c = append(c, deep(Quote(t.Path))...)
+			} else {
+				c = append(c, one(Quote(t.Path), perm)...)
+			}
+		}
+		return c
+	}
+	chmods := func(class string) []string {
+		return in(func(p string) []string {
+			return []string{fmt.Sprintf("find %s%s -type d -exec chmod %s+%s {} +", p, skip, class, dir), fmt.Sprintf("find %s%s -type f -exec chmod %s+r {} +", p, skip, class)}
+		}, func(p, perm string) []string { return []string{fmt.Sprintf("chmod %s+%s %s", class, perm, p)} })
+	}
+	facls := func(entry string) []string {
+		return in(func(p string) []string {
+			return []string{fmt.Sprintf("find %s%s -type d -exec setfacl -m %s:%s,d:%s:%s {} +", p, skip, entry, dir, entry, dir), fmt.Sprintf("find %s%s -type f -exec setfacl -m %s:r {} +", p, skip, entry)}
+		}, func(p, perm string) []string { return []string{fmt.Sprintf("setfacl -m %s:%s %s", entry, perm, p)} })
+	}
+	if owned > 0 {
+		var c []string
+		for _, t := range inside {
+			depth := ""
+			if !t.Deep {
+				depth = " -maxdepth 0"
+			}
+			c = append(c, fmt.Sprintf("find %s%s -user %d -type d -exec chmod u+%s {} +", Quote(t.Path), depth, id.UID, dir), fmt.Sprintf("find %s%s -user %d -type f -exec chmod u+r {} +", Quote(t.Path), depth, id.UID))
+		}
+		m := as(OwnMode, id.UID, "the account owns them: give the owner back what it needs", "nobody else gains anything", c...)
+		m.Targets = inside
+		try(m)
+	}
+	if causes[CauseFixed] {
+		try(as(Unfix, 0, "take the flag away that keeps everyone from changing it", "whoever may change them by their modes can do so again",
+			in(func(p string) []string { return []string{"chattr -R -ia " + p} }, func(p, _ string) []string { return []string{"chattr -ia " + p} })...))
+	}
+	onward := ""
+	if wide > 0 || slices.ContainsFunc(inside, func(t Target) bool { return t.Deep }) {
+		onward = ", and a default entry for what comes later"
+	}
+	held := ""
+	if r.ACLs > 0 {
+		held = "; setfacl makes masks anew, which can give others back what a mask held from them: --mend cuts their entries down instead"
+	}
+	try(as(ACLUser, id.UID, fmt.Sprintf("give the account (user %d) an ACL entry%s", id.UID, onward), "nobody else gains anything"+held, facls(fmt.Sprintf("u:%d", id.UID))...))
+	if len(who.Groups) > 0 && who.Groups[0] != 0 {
+		g := who.Groups[0]
+		try(as(ACLGroup, g, fmt.Sprintf("give the account's group (%d) an ACL entry%s", g, onward), fmt.Sprintf("every member of group %d gains the same", g)+held, facls(fmt.Sprintf("g:%d", g))...))
+		if r.ACLs == 0 && len(above) == 0 {
+			c := in(func(p string) []string {
+				return []string{fmt.Sprintf("chgrp -R %d %s", g, p), fmt.Sprintf("find %s -type d -exec chmod g+%s,g+s {} +", p, dir), fmt.Sprintf("find %s -type f -exec chmod g+r {} +", p)}
+			}, func(p, perm string) []string {
+				return []string{fmt.Sprintf("chgrp %d %s", g, p), fmt.Sprintf("chmod g+%s %s", perm, p)}
+			})
+			try(as(OwnGroup, g, fmt.Sprintf("make group %d the owning group, let it read, and let folders hand it on to what comes later", g), fmt.Sprintf("every member of group %d gains the same; members of the former groups have from now on what everyone has", g), c...))
+		}
+	}
+	try(as(Open, 0, "open it to everyone", "every account of this machine gains the same", chmods("o")...))
+	for _, m := range hand {
+		if !slices.ContainsFunc(out, func(o Remedy) bool { return o.ID == m.ID && o.What == m.What }) {
+			out = append(out, m)
+		}
+	}
+	if len(out) > 0 {
+		out[0].Least = true
+	}
+	return append(out, later...)
+}
+
+// foreseen gives the remedy for files that arrive later and would not be
+// readable, where most of those that are there are.
+func foreseen(tree Tree, r Report, id Identity, need Need) []Remedy {
+	short := r.Later.Folders - r.Later.Readable
+	if short == 0 || r.ReadableFiles == 0 {
+		return nil
+	}
+	m := Remedy{ID: string(ACLLater), Kind: ACLLater, Subject: id.UID, Owner: id, Folders: r.Folders, Targets: []Target{{Path: r.Folder, Deep: true}},
+		What:     fmt.Sprintf("give folders a default entry for the account (user %d), so that what comes later can be read; touches 0 files and %s", id.UID, plural(r.Folders, "folder")),
+		Widens:   "nobody else gains anything; in these folders the default entries count from now on in place of the umask",
+		Commands: []string{fmt.Sprintf("find %s -type d -exec setfacl -m d:u:%d:rx {} +", Quote(r.Folder), id.UID)}}
+	t, as := Mended(tree, id, m)
+	after, err := Audit(t, r.Folder, as, need)
+	if err != nil || after.Later.Readable <= r.Later.Readable {
+		return nil
+	}
+	return []Remedy{m}
+}
+
+// byHand gives the remedy for what lies with mounts and labels.
+func byHand(pr Problem, r Report, who Who, need Need) Remedy {
+	m := Remedy{ByHand: true, Reaches: pr.Count}
+	switch pr.Cause {
+	case CauseReadOnly:
+		m.ID, m.Kind, m.What = string(Remount), Remount, "mount "+pr.Point+" writable, or let the shelf be read only: access = \"read\""
+		m.Commands = []string{"mount -o remount,rw " + Quote(pr.Point)}
+		m.Widens = "whoever may write there by mode can do so again; a file system that the kernel made read-only after errors needs a check first"
+	case CauseSELinux:
+		m.ID, m.Kind, m.What = string(Relabel), Relabel, "label them so that containers may use them"
+		m.Commands = []string{fmt.Sprintf("semanage fcontext -a -t container_file_t %s", Quote(r.Folder+"(/.*)?")), "restorecon -R " + Quote(r.Folder)}
+		m.Widens = "every confined container that is given the folder may use it; other confined services may lose it"
+	default:
+		m.ID, m.Kind = string(Options), Options
+		gid := who.UID
+		if len(who.Groups) > 0 {
+			gid = who.Groups[0]
+		}
+		m.What = fmt.Sprintf("owners and modes are not stored there, so chmod and chown are no help: mount %s with options that fit the account", pr.Point)
+		files, folders := "0440", "0550"
+		if need.Write {
+			files, folders = "0640", "0750"
+		}
+		options := fmt.Sprintf("uid=%d,gid=%d,fmask=0137,dmask=0027", who.UID, gid)
+		for _, g := range r.Grounds {
+			if g.Point != pr.Point {
+				continue
+			}
+			switch {
+			case g.Only != nil:
+				options = "allow_other,default_permissions"
+			case g.Type == "cifs" || g.Type == "smb3":
+				options = fmt.Sprintf("uid=%d,gid=%d,file_mode=%s,dir_mode=%s", who.UID, gid, files, folders)
+			}
+		}
+		m.Commands = []string{"umount " + Quote(pr.Point), "mount -o " + options + " … " + Quote(pr.Point), "# and the same options in /etc/fstab"}
+		m.Widens = "the account gains the whole mount; whoever had it by the former options may lose it"
+	}
+	return m
+}
+
+// byCount gives the keys, those with the most first.
+func byCount(n map[uint32]int) []uint32 {
+	keys := make([]uint32, 0, len(n))
+	for k := range n {
+		keys = append(keys, k)
+	}
+	sort.Slice(keys, func(i, j int) bool {
+		if n[keys[i]] != n[keys[j]] {
+			return n[keys[i]] > n[keys[j]]
+		}
+		return keys[i] < keys[j]
+	})
+	return keys
+}
+
+func plural(n int, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %ss", n, one)
 }
 
 // Quote writes a text as a shell takes it.

@@ -10,8 +10,6 @@ import (
 
 	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/household"
-	"cozyshelf/internal/core/permit"
-
 	"github.com/dustin/go-humanize"
 )
 
@@ -292,8 +290,8 @@ func (j *judge) shelf(what string, s facts.Shelf, f facts.Folder) {
 			l.Details = append(l.Details, fmt.Sprintf("and %s more", humanize.Comma(int64(more))))
 		}
 		remedy := "cozyshelf access " + s.Name + " tells the causes"
-		if list := permit.Remedies(*r, permit.Who{Name: j.f.Account.Name, UID: j.f.Account.UID}, permit.Need{Write: s.Write}); len(list) > 0 {
-			remedy = fmt.Sprintf("%s (%s); all ways: cozyshelf access %s", list[0].What, strings.Join(list[0].Commands, " && "), s.Name)
+		if len(f.Remedies) > 0 {
+			remedy = fmt.Sprintf("%s (%s); all ways: cozyshelf access %s", f.Remedies[0].What, strings.Join(f.Remedies[0].Commands, " && "), s.Name)
 		}
 		switch {
 		case r.Failing > 0 && r.ReadableFiles == 0:
