@@ -43,6 +43,7 @@ type (
 		Problems        []permit.Problem  `json:"problems"`
 		Remedies        []permit.Remedy   `json:"remedies"`
 		Exposures       []permit.Exposure `json:"exposures"`
+		Later           permit.Later      `json:"later"`
 
 		report permit.Report
 	}
@@ -50,13 +51,17 @@ type (
 
 func (a *app) accessCommand() *cobra.Command {
 	var as string
-	var each bool
+	var each, mending, yes bool
 	c := &cobra.Command{
-		Use: "access [SHELF...]", Short: "Who can read what on the shelves, why not, and what mends it",
+		Use: "access [SHELF...] [--mend [REMEDY...]]", Short: "Who can read what on the shelves, why not, and what mends it",
 		Long: `Walks every folder of the shelves and says what the run-as account, as it will be
 inside the container, can list, read and, where the shelf is to be changed, write:
 as the kernel decides it, from mode bits and ACLs. One line covers all paths with
-the same cause. Changes nothing. Exit code 3 when something cannot be used.`,
+the same cause. Exit code 3 when something cannot be used.
+
+With --mend the least remedies that help are shown, agreed to and carried out; or
+those that are named. Every former owner, mode and ACL is kept in the ledger, and
+cozyshelf undo puts them back.`,
 		Args: cobra.ArbitraryArgs,
 		RunE: func(c *cobra.Command, args []string) error {
 			h, err := a.load()
@@ -72,18 +77,32 @@ the same cause. Changes nothing. Exit code 3 when something cannot be used.`,
 				return err
 			}
 			r := accessReport{Identity: accessIdentity{account.Name, account.UID, account.GID, account.Groups}, Folders: []accessFolder{}}
-			for _, name := range args {
+			var remedies []string
+			for i := 0; i < len(args); i++ {
+				name := args[i]
 				if !slices.ContainsFunc(h.Shelves, func(s household.Shelf) bool { return s.Name == name }) {
+					if mending {
+						remedies = append(remedies, name)
+						args = slices.Delete(args, i, i+1)
+						i--
+						continue
+					}
 					return &problem.Problem{What: fmt.Sprintf("there is no shelf %q", name), Where: a.household, Fix: "name one of the household file", Exit: problem.ExitUsage}
 				}
 			}
+			if mending && as != "" {
+				return wrongUse(c, "--mend is for the run-as account; with --for it can only be asked")
+			}
 			bad := false
+			var needs []permit.Need
 			for _, s := range h.Shelves {
 				if len(args) > 0 && !slices.Contains(args, s.Name) {
 					continue
 				}
 				for i, f := range s.Folders {
-					one, err := accessOf(s, i, f, account, permit.Need{Write: s.Access == household.Change, Ancestors: ef.Kind == "process", Each: each})
+					need := permit.Need{Write: s.Access == household.Change, Ancestors: ef.Kind == "process", Each: each}
+					needs = append(needs, need)
+					one, err := accessOf(s, i, f, account, need)
 					if err != nil {
 						return err
 					}
@@ -91,10 +110,34 @@ the same cause. Changes nothing. Exit code 3 when something cannot be used.`,
 					r.Folders = append(r.Folders, one)
 				}
 			}
-			if a.json {
+			if mending {
+				if !a.json {
+					a.showAccess(r, true)
+				}
+				if err := a.mend(h, account, r.Folders, needs, remedies, yes); err != nil || a.json {
+					return err
+				}
+				// What it came to. The file may name further groups by now.
+				if h, err = a.load(); err != nil {
+					return err
+				}
+				if account, err = accountFor(h, ""); err != nil {
+					return err
+				}
+				a.out.Printf("\nnow:\n")
+				bad = false
+				for i, f := range r.Folders {
+					after, err := machine.Audit(f.Host, account.Identity(), needs[i])
+					if err != nil {
+						return err
+					}
+					bad = bad || len(after.Problems) > 0
+					a.out.Printf("  %s: %s\n", f.Shelf, after.Summary(f.Need == household.Change))
+				}
+			} else if a.json {
 				err = a.document(r)
 			} else {
-				a.showAccess(r)
+				a.showAccess(r, false)
 			}
 			if err == nil && bad {
 				return &exit{problem.ExitFound}
@@ -104,6 +147,8 @@ the same cause. Changes nothing. Exit code 3 when something cannot be used.`,
 	}
 	c.Flags().StringVar(&as, "for", "", "ask for another account, or for uid:gid")
 	c.Flags().BoolVar(&each, "each", false, "list every failing path instead of groups")
+	c.Flags().BoolVar(&mending, "mend", false, "carry remedies out: the least, or those named")
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return a.reads(c)
 }
 
@@ -134,12 +179,14 @@ func accessOf(s household.Shelf, i int, folder string, account facts.Account, ne
 	}
 	r := out.report
 	out.Files, out.Folders, out.ReadableFiles, out.ListableFolders, out.WritableFolders = r.Files, r.Folders, r.ReadableFiles, r.ListableFolders, r.WritableFolders
-	out.Problems, out.Exposures = r.Problems, r.Exposures
+	out.Problems, out.Exposures, out.Later = r.Problems, r.Exposures, r.Later
 	out.Remedies = machine.Remedies(r, account.Identity(), machine.Who(account), need)
 	return out, nil
 }
 
-func (a *app) showAccess(r accessReport) {
+// showAccess shows what may be done and what stands in the way; how to mend it,
+// unless that follows in another form.
+func (a *app) showAccess(r accessReport, brief bool) {
 	who := fmt.Sprintf("%d:%d", r.Identity.UID, r.Identity.GID)
 	if r.Identity.Account != "" {
 		who = r.Identity.Account + ", " + who
@@ -151,6 +198,9 @@ func (a *app) showAccess(r accessReport) {
 		}
 	}
 	for _, f := range r.Folders {
+		if brief && len(f.Problems) == 0 {
+			continue
+		}
 		status := "ok"
 		if len(f.Problems) > 0 {
 			status = "warning"
@@ -169,19 +219,35 @@ func (a *app) showAccess(r accessReport) {
 			say("    ", p.Detail)
 		}
 		for _, e := range f.Exposures {
+			if e.What == permit.ExposedRead {
+				say("  · ", fmt.Sprintf("every account of this machine may read %s of it", show.Count(e.Count, e.Kind, e.Kind+"s")))
+				continue
+			}
 			say("  ! ", fmt.Sprintf("%s, such as %s: %s", show.Count(e.Count, e.Kind, e.Kind+"s"), e.Path, e.What))
 		}
+		if brief {
+			continue
+		}
+		a.showLater(f)
 		for _, m := range f.Remedies {
 			least := ""
 			if m.Least {
 				least = ", the least"
 			}
-			a.out.Printf("  → %s %s\n", show.Bold(m.ID), show.Faint(fmt.Sprintf("(mends up to %s%s)", show.Count(m.Reaches, "path", "paths"), least)))
+			a.out.Printf("  → %s %s\n", show.Bold(m.ID), show.Faint(fmt.Sprintf("(mends %s%s)", show.Count(m.Reaches, "path", "paths"), least)))
 			say("    ", m.What)
 			say("    ", "who gains: "+m.Widens)
 			for _, cmd := range m.Commands {
 				say("    $ ", cmd)
 			}
 		}
+	}
+}
+
+// showLater says what becomes of files that arrive later, where that is not well.
+func (a *app) showLater(f accessFolder) {
+	l := f.report.Later
+	if short := l.Folders - l.Readable; short > 0 && f.ReadableFiles > 0 {
+		a.out.Printf("  ! files that others put there later, made like most here (umask %s), will not be readable in %s of %s, such as %s\n", l.Umask, show.Count(short, "folder", "folders"), show.Count(l.Folders, "folder", "folders"), show.Clean(l.Path))
 	}
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"cozyshelf/internal/cli/show"
@@ -168,9 +169,16 @@ func (a *app) ledgerCommand() *cobra.Command {
 			}
 			rows := [][]string{}
 			for _, e := range list {
-				rows = append(rows, []string{show.When(e.At), e.Who, e.Command, e.What, e.Outcome})
+				outcome := e.Outcome
+				switch {
+				case e.UndoneBy != 0:
+					outcome += fmt.Sprintf(", undone by %d", e.UndoneBy)
+				case e.Undo != nil:
+					outcome += ", can be undone"
+				}
+				rows = append(rows, []string{fmt.Sprint(e.ID), show.When(e.At), e.Who, e.Command, e.What, outcome})
 			}
-			a.out.Table([]show.Column{{Head: "when"}, {Head: "who"}, {Head: "command"}, {Head: "what", Most: 80}, {Head: "outcome", Most: 40}}, rows)
+			a.out.Table([]show.Column{{Head: "entry", Right: true}, {Head: "when"}, {Head: "who"}, {Head: "command"}, {Head: "what", Most: 80}, {Head: "outcome", Most: 40}}, rows)
 			if damaged > 0 {
 				a.err.Printf("%s could not be read\n", show.Count(damaged, "line", "lines"))
 			}
@@ -178,5 +186,36 @@ func (a *app) ledgerCommand() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&from, "since", "", "only since then, such as 2h or 3d")
+	c.AddCommand(a.ledgerVerifyCommand())
+	return a.reads(c)
+}
+
+func (a *app) ledgerVerifyCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use: "verify", Short: "Check that no line of the ledger was changed or taken out", Args: cobra.NoArgs,
+		Long: `Each line of the ledger carries the hash of the one before it. Lines taken off its
+very end leave no trace in a chain.`,
+		RunE: func(c *cobra.Command, _ []string) error {
+			h, err := a.load()
+			if err != nil {
+				return err
+			}
+			n, wrong, err := ledger.Verify(h.Storage.State)
+			if err != nil {
+				return &problem.Problem{What: "the ledger cannot be read", Where: h.Storage.State, Why: err.Error(), Fix: "run as root or as the run-as account", Err: err}
+			}
+			if a.json {
+				err = a.document(map[string]int{"lines": n, "first_wrong": wrong})
+			} else if wrong == 0 {
+				a.out.Printf("%s, each following from the one before\n", show.Count(n, "line", "lines"))
+			} else {
+				a.out.Printf("line %d of %d does not follow from the one before: something before it was changed or taken out\n", wrong, n)
+			}
+			if err == nil && wrong > 0 {
+				return &exit{problem.ExitFound}
+			}
+			return err
+		},
+	}
 	return a.reads(c)
 }

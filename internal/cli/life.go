@@ -187,7 +187,7 @@ func (a *app) turn(ctx context.Context, command string, stop, start bool) error 
 		if err != nil {
 			e.Outcome = err.Error()
 		}
-		if lerr := ledger.Append(s.h.Storage.State, e); lerr != nil {
+		if _, lerr := ledger.Append(s.h.Storage.State, e); lerr != nil {
 			a.err.Printf("the ledger could not be written: %s\n", lerr)
 		}
 	}

@@ -111,7 +111,7 @@ The first evening:
 		}
 	}
 	add("begin", a.demoCommand(), a.newCommand(), a.checkCommand(), a.accessCommand(), a.deployCommand())
-	add("life", a.statusCommand(), a.logsCommand(), a.startCommand(), a.stopCommand(), a.restartCommand(), a.retireCommand(), a.ledgerCommand())
+	add("life", a.statusCommand(), a.logsCommand(), a.startCommand(), a.stopCommand(), a.restartCommand(), a.retireCommand(), a.ledgerCommand(), a.undoCommand())
 	add("home", a.shelfCommand(), a.memberCommand(), a.usageCommand())
 	add("inside", a.serveCommand())
 	root.AddCommand(a.superviseCommand(), a.healthcheckCommand(), a.relayCommand())

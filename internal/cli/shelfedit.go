@@ -70,7 +70,7 @@ for the run-as account. cozyshelf deploy then makes it so.`,
 				if err := makeShelfFolder(h, f, s.Access); err != nil {
 					return &problem.Problem{What: "the folder could not be made", Where: f, Why: err.Error(), Fix: "make it yourself, then try again without --make", Err: err}
 				}
-				a.enter(h, "shelf add", "make-folder", "make the folder "+f)
+				a.enter(h, ledger.Entry{At: time.Now(), Who: who(), Command: "shelf add", Action: "make-folder", What: "make the folder " + f, Why: "asked for", Outcome: "done", Undo: &ledger.Undo{Kind: undoFolder, Path: f}})
 			}
 			return a.rewrite(h, text, "shelf add", fmt.Sprintf("add shelf %s to %s", s.Name, a.household))
 		},
@@ -158,14 +158,44 @@ func makeShelfFolder(h *household.Household, path string, access household.Acces
 	return os.Chown(path, int(account.UID), int(account.GID))
 }
 
-// rewrite replaces the household file, with the owner and mode that it had.
+// rewrite replaces the household file, with the owner and mode that it had. The
+// former text is kept to undo it, once there is a state folder.
 func (a *app) rewrite(h *household.Household, text []byte, command, what string) error {
-	err := replace(a.household, text)
+	return a.rewriteFor(h, text, command, what, 0)
+}
+
+// rewriteFor does the same, as the undoing of an entry, if one is given.
+func (a *app) rewriteFor(h *household.Household, text []byte, command, what string, undoes int) error {
+	path, err := filepath.Abs(a.household)
 	if err != nil {
+		return err
+	}
+	former, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	e := ledger.Entry{At: time.Now(), Who: who(), Command: command, Action: "edit-file", What: what, Why: "asked for", Outcome: "done", Undoes: undoes}
+	state := h.Storage.State
+	if _, err := os.Stat(state); err == nil {
+		kept, err := ledger.Keep(state, "file")
+		if err == nil {
+			_, err = kept.Write(former)
+			err = errors.Join(err, kept.Sync(), kept.Close())
+			e.Undo = &ledger.Undo{Kind: undoFile, Path: path, Kept: filepath.Base(kept.Name()), Data: sum(text)}
+		}
+		if err != nil {
+			a.err.Printf("the former text could not be kept: %s\n", err)
+			e.Undo = nil
+		}
+	}
+	if err := replace(a.household, text); err != nil {
 		return &problem.Problem{What: "the household file could not be written", Where: a.household, Why: err.Error(), Fix: "check that you may write there; the file is as it was", Err: err}
 	}
-	a.enter(h, command, "edit-file", what)
-	a.out.Printf("done; cozyshelf deploy makes it so\n")
+	if id := a.enter(h, e); id > 0 && e.Undo != nil {
+		a.out.Printf("done, entry %d of the ledger; cozyshelf deploy makes it so\n", id)
+	} else {
+		a.out.Printf("done; cozyshelf deploy makes it so\n")
+	}
 	return nil
 }
 
@@ -186,13 +216,16 @@ func replace(path string, text []byte) error {
 	return whole.Replace(path, text, st.Mode().Perm(), owner)
 }
 
-// enter notes a change in the ledger, once there is a state folder to keep it in.
-func (a *app) enter(h *household.Household, command, action, what string) {
+// enter notes a change in the ledger, once there is a state folder to keep it in,
+// and gives its number.
+func (a *app) enter(h *household.Household, e ledger.Entry) int {
 	if _, err := os.Stat(h.Storage.State); err != nil {
-		return
+		return 0
 	}
-	err := ledger.Append(h.Storage.State, ledger.Entry{At: time.Now(), Who: who(), Command: command, Action: action, What: what, Why: "asked for", Outcome: "done"})
+	id, err := ledger.Append(h.Storage.State, e)
 	if err != nil {
 		a.err.Printf("the ledger could not be written: %s\n", err)
+		return 0
 	}
+	return id
 }

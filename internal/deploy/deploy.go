@@ -120,7 +120,8 @@ func (d *Carrier) record(c blueprint.Change, err error) error {
 	if err != nil {
 		e.Outcome = err.Error()
 	}
-	return ledger.Append(d.Blueprint.State, e)
+	_, err = ledger.Append(d.Blueprint.State, e)
+	return err
 }
 
 func (d *Carrier) one(ctx context.Context, c blueprint.Change) error {
@@ -325,7 +326,7 @@ func plain(err error) string {
 }
 
 // ours lists what we and the server make in a state folder.
-var ours = []string{"store.db", "store.db-wal", "store.db-shm", "control.sock", ledger.File, "scratch", "settings-*.json", ".new-*"}
+var ours = []string{"store.db", "store.db-wal", "store.db-shm", "control.sock", ledger.File, ledger.Kept, "scratch", "settings-*.json", ".new-*"}
 
 // EraseState removes a state folder: what we know to be ours, and the folder
 // once it is empty. Anything else in it stays, and is named in the error.

@@ -1,11 +1,15 @@
 // Package ledger keeps the record of every change made to the host or the
-// deployment: one JSON line each, appended to a file in the state folder and
-// synced before the command goes on.
+// deployment: JSON lines in the state folder, appended and synced, each carrying
+// the hash of the line before it. A change that takes effect at once is one line.
+// One that can be cut off is begun with a line and ended with another, so that
+// what a crash left open can be seen, finished or taken back.
 package ledger
 
 import (
 	"bufio"
 	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -13,52 +17,135 @@ import (
 	"path/filepath"
 	"syscall"
 	"time"
+
+	"golang.org/x/sys/unix"
 )
 
-// File is the ledger's name in the state folder.
-const File = "ledger.jsonl"
+// File is the ledger's name in the state folder, Kept that of the folder beside
+// it for what is needed to undo.
+const (
+	File = "ledger.jsonl"
+	Kept = "undo"
+)
+
+// Open is the outcome of an entry that was begun and not ended.
+const Open = "open"
 
 // Entry is one change.
 type Entry struct {
+	ID      int       `json:"id"`
 	At      time.Time `json:"at"`
 	Who     string    `json:"who"`     // account that ran the command
 	Command string    `json:"command"` // such as "deploy"
 	Action  string    `json:"action"`
 	What    string    `json:"what"`
 	Why     string    `json:"why"`
-	Outcome string    `json:"outcome"` // done, or why it failed
+	Outcome string    `json:"outcome"`        // done, open, or why it failed
+	Undo    *Undo     `json:"undo,omitempty"` // nil where it cannot be taken back
+	Undoes  int       `json:"undoes,omitempty"`
+	// UndoneBy is the entry that took this one back; it is not in the line.
+	UndoneBy int `json:"undone_by,omitempty"`
 }
 
-// Append adds an entry. The file belongs to whoever owns the state folder. A
-// line that a crash left without its end is ended first.
-func Append(state string, e Entry) error {
-	b, err := json.Marshal(e)
+// Undo is what is needed to take a change back.
+type Undo struct {
+	Kind string `json:"kind"`           // what undoes it: access, file, folder, group, account
+	Path string `json:"path,omitempty"` // what was changed
+	Kept string `json:"kept,omitempty"` // a file in the folder Kept
+	Data string `json:"data,omitempty"` // whatever else the kind needs
+}
+
+// line is one line of the file.
+type line struct {
+	Entry
+	Ends bool   `json:"ends,omitempty"` // it only ends the entry of this id
+	Prev string `json:"prev"`           // SHA-256 of the line before; empty for the first
+}
+
+// Append adds a change that has taken effect, and gives its id. The file belongs
+// to whoever owns the state folder. A line that a crash left without its end is
+// ended first.
+func Append(state string, e Entry) (int, error) { return add(state, line{Entry: e}) }
+
+// Begin adds a change before it is made.
+func Begin(state string, e Entry) (int, error) {
+	e.Outcome = Open
+	return add(state, line{Entry: e})
+}
+
+// End notes what came of a change that was begun.
+func End(state string, id int, outcome string) error {
+	_, err := add(state, line{Entry: Entry{ID: id, At: time.Now(), Outcome: outcome}, Ends: true})
+	return err
+}
+
+func add(state string, l line) (int, error) {
+	f, err := os.OpenFile(filepath.Join(state, File), os.O_CREATE|os.O_RDWR|os.O_APPEND|syscall.O_NOFOLLOW, 0o600)
 	if err != nil {
-		return err
-	}
-	f, err := os.OpenFile(filepath.Join(state, File), os.O_CREATE|os.O_RDWR|os.O_APPEND, 0o600)
-	if err != nil {
-		return err
+		return 0, err
 	}
 	defer f.Close()
+	// One writer at a time: the hash and the number follow from the line before.
+	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX); err != nil {
+		return 0, err
+	}
 	// Written by root or by others: it belongs to whom the state belongs to,
 	// like all in the folder.
 	if dir, err := os.Stat(state); err == nil && os.Getuid() == 0 {
 		owner := dir.Sys().(*syscall.Stat_t)
 		if err := f.Chown(int(owner.Uid), int(owner.Gid)); err != nil {
-			return err
+			return 0, err
 		}
 	}
-	if end, err := f.Seek(0, 2); err == nil && end > 0 {
-		last := make([]byte, 1)
-		if _, err := f.ReadAt(last, end-1); err == nil && last[0] != '\n' {
-			b = append([]byte{'\n'}, b...)
+	old, err := os.ReadFile(f.Name())
+	if err != nil {
+		return 0, err
+	}
+	cut := len(old) > 0 && old[len(old)-1] != '\n'
+	last, highest := []byte(nil), 0
+	for s := lines(old); s.Scan(); {
+		last = append(last[:0], s.Bytes()...)
+		var have line
+		if json.Unmarshal(s.Bytes(), &have) == nil {
+			highest = max(highest, have.ID)
 		}
+	}
+	if l.Prev = hash(last); last == nil {
+		l.Prev = ""
+	}
+	if !l.Ends {
+		l.ID = highest + 1
+	}
+	b, err := json.Marshal(l)
+	if err != nil {
+		return 0, err
+	}
+	if cut {
+		b = append([]byte{'\n'}, b...)
 	}
 	if _, err := f.Write(append(b, '\n')); err != nil {
-		return err
+		return 0, err
 	}
-	return f.Sync()
+	return l.ID, f.Sync()
+}
+
+func hash(b []byte) string {
+	sum := sha256.Sum256(b)
+	return hex.EncodeToString(sum[:])
+}
+
+// lines reads line by line, passing over empty ones.
+func lines(b []byte) *bufio.Scanner {
+	s := bufio.NewScanner(bytes.NewReader(b))
+	s.Buffer(nil, 16<<20)
+	s.Split(func(data []byte, end bool) (int, []byte, error) {
+		n, token, err := bufio.ScanLines(data, end)
+		if token != nil && len(token) == 0 && n > 0 {
+			return n, nil, err
+		}
+		return n, token, err
+	})
+	return s
 }
 
 // Read gives all entries, oldest first. Lines that cannot be read are counted.
@@ -70,16 +157,91 @@ func Read(state string) (list []Entry, damaged int, err error) {
 	if err != nil {
 		return nil, 0, fmt.Errorf("reading the ledger: %w", err)
 	}
-	for s := bufio.NewScanner(bytes.NewReader(b)); s.Scan(); {
-		if len(s.Bytes()) == 0 {
-			continue
-		}
-		var e Entry
-		if json.Unmarshal(s.Bytes(), &e) != nil {
+	at := map[int]int{}
+	for s := lines(b); s.Scan(); {
+		var l line
+		if json.Unmarshal(s.Bytes(), &l) != nil {
 			damaged++
 			continue
 		}
-		list = append(list, e)
+		if l.Ends {
+			if i, ok := at[l.ID]; ok {
+				list[i].Outcome = l.Outcome
+			}
+			continue
+		}
+		at[l.ID] = len(list)
+		list = append(list, l.Entry)
+	}
+	for _, e := range list {
+		if i, ok := at[e.Undoes]; ok && e.Undoes != 0 && e.Outcome == "done" {
+			list[i].UndoneBy = e.ID
+		}
 	}
 	return list, damaged, nil
+}
+
+// Verify checks that no line was changed or taken out: each must carry the hash
+// of the one before. It gives how many lines there are and the number of the
+// first that does not fit, 0 where all do. Lines cut off at the very end leave
+// no trace that a chain could show.
+func Verify(state string) (n, wrong int, err error) {
+	b, err := os.ReadFile(filepath.Join(state, File))
+	if errors.Is(err, os.ErrNotExist) {
+		return 0, 0, nil
+	}
+	if err != nil {
+		return 0, 0, fmt.Errorf("reading the ledger: %w", err)
+	}
+	prev := ""
+	for s := lines(b); s.Scan(); {
+		n++
+		var l line
+		// A line that a crash cut off is there as it was left; the next one
+		// carries its hash.
+		if json.Unmarshal(s.Bytes(), &l) == nil && l.Prev != prev && wrong == 0 {
+			wrong = n
+		}
+		prev = hash(s.Bytes())
+	}
+	return n, wrong, nil
+}
+
+// Keep makes a file for what is needed to undo a change, in the state folder and
+// under a new name. It belongs to whoever runs this, and to nobody else: what
+// the server's account could write is not to be carried out with an
+// administrator's powers.
+func Keep(state, kind string) (*os.File, error) {
+	dir := filepath.Join(state, Kept)
+	if err := os.Mkdir(dir, 0o700); err != nil && !errors.Is(err, os.ErrExist) {
+		return nil, err
+	}
+	return os.CreateTemp(dir, time.Now().UTC().Format("20060102-150405-")+kind+"-*.jsonl")
+}
+
+// OpenKept opens such a file to read it, after a look at whose it is.
+func OpenKept(state, name string) (*os.File, error) {
+	if name == "" || filepath.Base(name) != name {
+		return nil, fmt.Errorf("%q is no name of a file kept to undo", name)
+	}
+	path := filepath.Join(state, Kept, name)
+	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	st, err := f.Stat()
+	if err == nil {
+		sys := st.Sys().(*syscall.Stat_t)
+		switch {
+		case !st.Mode().IsRegular() || sys.Nlink != 1:
+			err = fmt.Errorf("%s is not a plain file of its own", path)
+		case int(sys.Uid) != os.Getuid() || st.Mode().Perm()&0o022 != 0:
+			err = fmt.Errorf("%s belongs to uid %d, mode %04o: only what you alone could write is carried out with your powers", path, sys.Uid, st.Mode().Perm())
+		}
+	}
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return f, nil
 }

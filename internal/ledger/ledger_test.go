@@ -3,6 +3,8 @@ package ledger
 import (
 	"os"
 	"path/filepath"
+	"strings"
+	"sync"
 	"testing"
 	"time"
 )
@@ -11,7 +13,7 @@ func TestEntriesStayReadableAfterACrashInTheMiddleOfALine(t *testing.T) {
 	dir := t.TempDir()
 	add := func(what string) {
 		t.Helper()
-		if err := Append(dir, Entry{At: time.Now(), What: what}); err != nil {
+		if _, err := Append(dir, Entry{At: time.Now(), What: what}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -32,5 +34,141 @@ func TestEntriesStayReadableAfterACrashInTheMiddleOfALine(t *testing.T) {
 	}
 	if st, _ := os.Stat(p); st.Mode().Perm() != 0o600 {
 		t.Errorf("mode %o", st.Mode().Perm())
+	}
+}
+
+func TestWhatWasBegunStaysOpenUntilItIsEnded(t *testing.T) {
+	dir := t.TempDir()
+	one, err := Begin(dir, Entry{What: "one", Undo: &Undo{Kind: "access", Kept: "x"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	two, err := Append(dir, Entry{What: "two", Outcome: "done"})
+	if err != nil || two != one+1 {
+		t.Fatalf("entry %d after %d, %v", two, one, err)
+	}
+	list, _, _ := Read(dir)
+	if len(list) != 2 || list[0].Outcome != Open || list[0].Undo == nil {
+		t.Fatalf("got %+v", list)
+	}
+	if err := End(dir, one, "done"); err != nil {
+		t.Fatal(err)
+	}
+	three, err := Begin(dir, Entry{What: "back", Undoes: one})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if list, _, _ = Read(dir); list[0].Outcome != "done" || list[0].UndoneBy != 0 {
+		t.Errorf("undoing is not done yet: got %+v", list[0])
+	}
+	if err := End(dir, three, "done"); err != nil {
+		t.Fatal(err)
+	}
+	if list, _, _ = Read(dir); len(list) != 3 || list[0].UndoneBy != three {
+		t.Errorf("got %+v", list)
+	}
+}
+
+func TestTheChainShowsWhatWasChanged(t *testing.T) {
+	dir := t.TempDir()
+	for _, what := range []string{"one", "two", "three", "four"} {
+		if _, err := Append(dir, Entry{What: what}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	p := filepath.Join(dir, File)
+	whole, err := os.ReadFile(p)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if n, wrong, err := Verify(dir); n != 4 || wrong != 0 || err != nil {
+		t.Fatalf("untouched: %d lines, %d wrong, %v", n, wrong, err)
+	}
+	rows := strings.SplitAfter(string(whole), "\n")
+	for name, c := range map[string]struct {
+		text  string
+		wrong int
+	}{
+		"a word changed":  {strings.Replace(string(whole), "two", "owt", 1), 3},
+		"a line less":     {rows[0] + rows[2] + rows[3], 2},
+		"the first less":  {rows[1] + rows[2] + rows[3], 1},
+		"lines exchanged": {rows[0] + rows[2] + rows[1] + rows[3], 2},
+	} {
+		if err := os.WriteFile(p, []byte(c.text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if _, wrong, err := Verify(dir); wrong != c.wrong || err != nil {
+			t.Errorf("%s: line %d is wrong, want %d, %v", name, wrong, c.wrong, err)
+		}
+	}
+	// A line that a crash cut off is no forgery.
+	if err := os.WriteFile(p, whole[:len(whole)-7], 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Append(dir, Entry{What: "five"}); err != nil {
+		t.Fatal(err)
+	}
+	if n, wrong, err := Verify(dir); n != 5 || wrong != 0 || err != nil {
+		t.Errorf("after a crash: %d lines, %d wrong, %v", n, wrong, err)
+	}
+}
+
+func TestWritersAtOnceTakeTurns(t *testing.T) {
+	dir := t.TempDir()
+	var wg sync.WaitGroup
+	for range 8 {
+		wg.Go(func() {
+			for range 10 {
+				if _, err := Append(dir, Entry{What: "x"}); err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	wg.Wait()
+	list, damaged, err := Read(dir)
+	if err != nil || damaged != 0 || len(list) != 80 || list[79].ID != 80 {
+		t.Fatalf("%d entries, %d damaged, %v", len(list), damaged, err)
+	}
+	if n, wrong, err := Verify(dir); n != 80 || wrong != 0 || err != nil {
+		t.Errorf("%d lines, %d wrong, %v", n, wrong, err)
+	}
+}
+
+func TestOnlyWhatIsOursAloneIsTakenBack(t *testing.T) {
+	dir := t.TempDir()
+	f, err := Keep(dir, "file")
+	if err != nil {
+		t.Fatal(err)
+	}
+	f.Close()
+	name := filepath.Base(f.Name())
+	if g, err := OpenKept(dir, name); err != nil {
+		t.Errorf("our own: %v", err)
+	} else {
+		g.Close()
+	}
+	if err := os.Chmod(f.Name(), 0o666); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := OpenKept(dir, name); err == nil {
+		t.Error("one that everybody may write was opened")
+	}
+	if err := os.Chmod(f.Name(), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Link(f.Name(), f.Name()+"2"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := OpenKept(dir, name); err == nil {
+		t.Error("one with two names was opened")
+	}
+	if err := os.Symlink(f.Name(), filepath.Join(dir, Kept, "link")); err != nil {
+		t.Fatal(err)
+	}
+	for _, n := range []string{"link", "../" + File, "", "none"} {
+		if _, err := OpenKept(dir, n); err == nil {
+			t.Errorf("%q was opened", n)
+		}
 	}
 }

@@ -82,9 +82,9 @@ func try1(p string) byte {
 	return 'r'
 }
 
-// ask asks the kernel about paths, as a child with the account's numbers and no
+// askKernel asks the kernel about paths, as a child with the account's numbers and no
 // capability.
-func ask(t *testing.T, id permit.Identity, paths []string) []byte {
+func askKernel(t *testing.T, id permit.Identity, paths []string) []byte {
 	t.Helper()
 	var in bytes.Buffer
 	for _, p := range paths {
@@ -230,7 +230,7 @@ func TestAuditsOfWholeTreesAgreeWithTheKernel(t *testing.T) {
 		for range 1 + r.IntN(3) {
 			id.Groups = append(id.Groups, ids[r.IntN(len(ids))])
 		}
-		said := ask(t, id, all)
+		said := askKernel(t, id, all)
 		for i, root := range roots {
 			need := permit.Need{Write: true, Each: true, Hands: 1 + r.IntN(2)}
 			report, err := permit.Audit(&Tree{}, root, id, need)

@@ -86,11 +86,11 @@ type beyond struct {
 var noStatx atomic.Bool
 
 // look looks at a name below a folder without following a link, and without
-// mounting what mounts itself when touched.
+// mounting what mounts itself when touched. An empty name is the folder itself.
 func look(at int, name string) (Entry, beyond, error) {
 	var x unix.Statx_t
 	if !noStatx.Load() {
-		err := unix.Statx(at, name, unix.AT_SYMLINK_NOFOLLOW|unix.AT_NO_AUTOMOUNT, unix.STATX_BASIC_STATS, &x)
+		err := unix.Statx(at, name, unix.AT_SYMLINK_NOFOLLOW|unix.AT_NO_AUTOMOUNT|unix.AT_EMPTY_PATH, unix.STATX_BASIC_STATS, &x)
 		if err == nil {
 			kind := uint32(x.Mode) & unix.S_IFMT
 			e := Entry{Name: name, Folder: kind == unix.S_IFDIR, Link: kind == unix.S_IFLNK, File: kind == unix.S_IFREG,
@@ -98,11 +98,11 @@ func look(at int, name string) (Entry, beyond, error) {
 				Mode: x.Mode & 0o777, UID: x.Uid, GID: x.Gid}
 			b := beyond{special: x.Mode & 0o7000, dev: unix.Mkdev(x.Dev_major, x.Dev_minor), links: x.Nlink,
 				root: x.Attributes_mask&unix.STATX_ATTR_MOUNT_ROOT != 0 && x.Attributes&unix.STATX_ATTR_MOUNT_ROOT != 0}
-			switch {
-			case x.Attributes&unix.STATX_ATTR_IMMUTABLE != 0:
+			if x.Attributes&unix.STATX_ATTR_IMMUTABLE != 0 {
 				b.fixed = "immutable"
-			case x.Attributes&unix.STATX_ATTR_APPEND != 0:
-				b.fixed = "append-only"
+			}
+			if x.Attributes&unix.STATX_ATTR_APPEND != 0 {
+				b.fixed = strings.TrimPrefix(b.fixed+" and append-only", " and ")
 			}
 			return e, b, nil
 		}
@@ -113,7 +113,7 @@ func look(at int, name string) (Entry, beyond, error) {
 	}
 	e := Entry{Name: name}
 	var st unix.Stat_t
-	if err := unix.Fstatat(at, name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+	if err := unix.Fstatat(at, name, &st, unix.AT_SYMLINK_NOFOLLOW|unix.AT_EMPTY_PATH); err != nil {
 		return e, beyond{}, err
 	}
 	e.fill(&st)
@@ -124,7 +124,7 @@ func (t *Tree) item(path string, e Entry, more beyond) permit.Item {
 	it := permit.Item{
 		Name: e.Name, Folder: e.Folder, Link: e.Link, Other: e.Err == nil && !e.Folder && !e.Link && !e.File, Err: e.Err,
 		Attrs:   permit.Attrs{Mode: e.Mode, UID: e.UID, GID: e.GID},
-		Special: more.special, Fixed: more.fixed, Border: more.root, Links: more.links,
+		Special: more.special, Fixed: more.fixed, Border: more.root, Links: more.links, Inode: e.Inode,
 	}
 	if e.Err == nil && (e.Folder || e.File) {
 		it.Attrs.ACL, it.Err = acl(path, aclAccess)
@@ -237,32 +237,50 @@ func patiently[T any](moved func() int64, do func() (T, error)) (T, error) {
 // Audit audits a folder, with every link in its path resolved first. A file
 // system that stops answering ends it with ErrSilent.
 func Audit(path string, id permit.Identity, need permit.Need) (permit.Report, error) {
-	t := &Tree{Labels: need.Confined}
-	if need.Hands == 0 {
-		need.Hands = runtime.GOMAXPROCS(0)
-	}
-	return patiently(t.looked.Load, func() (permit.Report, error) {
+	var fault error
+	r, err := with(need, func(t *Tree, need permit.Need) permit.Report {
+		r := permit.Report{Folder: path}
 		real, err := filepath.EvalSymlinks(path)
-		if err != nil {
-			return permit.Report{Folder: path}, err
+		if err == nil {
+			r, err = permit.Audit(t, real, id, need)
 		}
-		return permit.Audit(t, real, id, need)
+		fault = err
+		return r
 	})
+	if err != nil {
+		return r, err
+	}
+	return r, fault
 }
 
 // Remedies gives the ways to mend what an audit found; none where the file
 // system stops answering meanwhile.
 func Remedies(r permit.Report, id permit.Identity, who permit.Who, need permit.Need) []permit.Remedy {
-	if len(r.Problems) == 0 {
-		return []permit.Remedy{}
-	}
-	t := &Tree{Labels: need.Confined}
-	if need.Hands == 0 {
-		need.Hands = runtime.GOMAXPROCS(0)
-	}
-	list, err := patiently(t.looked.Load, func() ([]permit.Remedy, error) { return permit.Remedies(t, r, id, who, need), nil })
+	list, err := with(need, func(t *Tree, need permit.Need) []permit.Remedy { return permit.Remedies(t, r, id, who, need) })
 	if err != nil {
 		return []permit.Remedy{}
 	}
 	return list
+}
+
+// Enough gives the least remedies that together mend all that can be mended, and
+// what an audit would say after them.
+func Enough(r permit.Report, id permit.Identity, who permit.Who, need permit.Need) ([]permit.Remedy, permit.Report, error) {
+	after := r
+	list, err := with(need, func(t *Tree, need permit.Need) (list []permit.Remedy) {
+		list, after = permit.Enough(t, r, id, who, need)
+		return list
+	})
+	if err != nil {
+		return nil, r, err
+	}
+	return list, after, nil
+}
+
+func with[T any](need permit.Need, do func(*Tree, permit.Need) T) (T, error) {
+	t := &Tree{Labels: need.Confined}
+	if need.Hands == 0 {
+		need.Hands = runtime.GOMAXPROCS(0)
+	}
+	return patiently(t.looked.Load, func() (T, error) { return do(t, need), nil })
 }

@@ -186,3 +186,50 @@ func Bar(part, whole float64) string {
 	n := min(10, max(0, int(part/whole*10+0.5)))
 	return strings.Repeat("█", n) + strings.Repeat("░", 10-n)
 }
+
+// Progress tells how far something is: on one line of a terminal, or now and
+// then by a line of its own.
+type Progress struct {
+	out      Out
+	what     string
+	total    int
+	terminal bool
+	began    time.Time
+	told     time.Time
+	drawn    bool
+}
+
+// Progress begins to tell.
+func (o Out) Progress(what string, total int) *Progress {
+	return &Progress{out: o, what: what, total: total, terminal: term.IsTerminal(int(os.Stderr.Fd())), began: time.Now(), told: time.Now()}
+}
+
+// At says that n of the total are done.
+func (p *Progress) At(n int) {
+	every := 10 * time.Second
+	if p.terminal {
+		every = 100 * time.Millisecond
+	}
+	if time.Since(p.told) < every {
+		return
+	}
+	p.told = time.Now()
+	left := ""
+	if n > 0 {
+		left = ", about " + Since(time.Since(p.began)*time.Duration(max(0, p.total-n))/time.Duration(n)) + " left"
+	}
+	text := fmt.Sprintf("%s: %s of %s%s", p.what, humanize.Comma(int64(n)), humanize.Comma(int64(p.total)), left)
+	if p.terminal {
+		p.out.Printf("\r\x1b[K  %s", text)
+		p.drawn = true
+		return
+	}
+	p.out.Printf("  %s\n", text)
+}
+
+// End takes the line away again.
+func (p *Progress) End() {
+	if p.drawn {
+		p.out.Printf("\r\x1b[K")
+	}
+}

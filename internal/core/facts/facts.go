@@ -38,6 +38,16 @@ type Account struct {
 	GID    uint32   `json:"gid"`
 	Groups []uint32 `json:"groups"` // the primary one first
 	Why    string   `json:"why,omitempty"`
+	// Proposal is an account of its own, where none is given or known.
+	Proposal *Proposal `json:"proposal,omitempty"`
+}
+
+// Proposal is an account that could be made for the server alone: no login, no
+// home, and only the groups that the shelves need.
+type Proposal struct {
+	Name     string   `json:"name"`
+	Groups   []uint32 `json:"groups"`
+	Commands []string `json:"commands"` // for a shell; none where this machine has no program for it
 }
 
 // Identity is the account as the kernel sees it.

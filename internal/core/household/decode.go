@@ -60,6 +60,9 @@ func Decode(name string, text []byte) (*Household, error) {
 	// A zero that was written must not be taken for one that was left out.
 	zeroPort := h.Server.Port == 0 && at.has("server.port")
 	h.defaults()
+	if h.Server.RunAs == "" && !at.has("server.run_as") {
+		h.Server.RunAs = DefaultAccount
+	}
 	if zeroPort {
 		h.Server.Port = 0
 	}

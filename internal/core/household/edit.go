@@ -116,3 +116,76 @@ func RemoveShelf(name string, text []byte, shelf string) ([]byte, error) {
 	}
 	return nil, ErrNoShelf
 }
+
+// AddGroup writes a supplementary group into the text of a household file, and
+// leaves all else as it is. The outcome is checked as a whole.
+func AddGroup(name string, text []byte, group string) ([]byte, error) {
+	h, err := Decode(name, text)
+	if err != nil {
+		return nil, err
+	}
+	for _, g := range h.Server.Groups {
+		if g == group {
+			return text, nil
+		}
+	}
+	at := locate(text)
+	out := text
+	if start, ok := at.at["server.groups"]; ok {
+		// Before the bracket that closes the list, with a comma where it holds
+		// something.
+		close := closing(text, start)
+		if close < 0 {
+			return nil, errors.New("the list of groups cannot be found in the text")
+		}
+		item := quote(group)
+		if len(h.Server.Groups) > 0 {
+			item = ", " + item
+			if last := bytes.TrimRight(text[:close], " \t\r\n"); last[len(last)-1] == ',' {
+				item = " " + quote(group)
+			}
+		}
+		out = bytes.Join([][]byte{bytes.TrimRight(text[:close], " \t\r\n"), text[close:]}, []byte(item))
+	} else if start, ok := at.at["server"]; ok {
+		line := start + bytes.IndexByte(append(text[start:len(text):len(text)], '\n'), '\n') + 1
+		if run, ok := at.at["server.run_as"]; ok {
+			line = run + bytes.IndexByte(append(text[run:len(text):len(text)], '\n'), '\n') + 1
+		}
+		line = min(line, len(text))
+		entry := "groups  = [" + quote(group) + "]\n"
+		if line > 0 && text[line-1] != '\n' {
+			entry = "\n" + entry
+		}
+		out = bytes.Join([][]byte{text[:line], text[line:]}, []byte(entry))
+	} else {
+		return nil, errors.New("there is no [server] section to write groups into")
+	}
+	_, err = Decode(name, out)
+	return out, err
+}
+
+// closing finds the bracket that closes the list of a key at an offset, past
+// strings and comments; -1 where there is none.
+func closing(text []byte, from int) int {
+	quoted, comment := byte(0), false
+	for i := from; i < len(text); i++ {
+		c := text[i]
+		switch {
+		case comment:
+			comment = c != '\n'
+		case quoted != 0:
+			if c == '\\' && quoted == '"' {
+				i++
+			} else if c == quoted {
+				quoted = 0
+			}
+		case c == '"' || c == '\'':
+			quoted = c
+		case c == '#':
+			comment = true
+		case c == ']':
+			return i
+		}
+	}
+	return -1
+}

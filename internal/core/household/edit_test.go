@@ -67,3 +67,27 @@ func TestAShelfInTheMiddleIsTakenOutAlone(t *testing.T) {
 		t.Errorf("a folder within another: got %v", err)
 	}
 }
+
+func TestGroupsAreAddedInPlace(t *testing.T) {
+	rest := "[storage]\nstate = \"/srv/s\"\n"
+	for before, after := range map[string]string{
+		"[server]\nrun_as = \"1:1\" # who\nport = 26991\n":                   "[server]\nrun_as = \"1:1\" # who\ngroups  = [\"44\"]\nport = 26991\n",
+		"[server]\nrun_as = \"1:1\"\ngroups = []\n":                          "[server]\nrun_as = \"1:1\"\ngroups = [\"44\"]\n",
+		"[server]\nrun_as = \"1:1\"\ngroups = [\"a]\", # odd ]\n \"b\", ]\n": "",
+		"[server]\nrun_as = \"1:1\"\ngroups = [\"7\"] # mine\n":              "[server]\nrun_as = \"1:1\"\ngroups = [\"7\", \"44\"] # mine\n",
+		"[server]\nrun_as = \"1:1\"\ngroups = [\n  \"7\",\n]\n":              "[server]\nrun_as = \"1:1\"\ngroups = [\n  \"7\", \"44\"]\n",
+		"[server]\nrun_as = \"1:1\"\ngroups = [\"44\"]\n":                    "[server]\nrun_as = \"1:1\"\ngroups = [\"44\"]\n",
+	} {
+		head := "format = 1\n[household]\nname = \"x\"\n"
+		got, err := AddGroup("h", []byte(head+before+rest), "44")
+		if after == "" {
+			if err == nil {
+				t.Errorf("%s: got %s", before, got)
+			}
+			continue
+		}
+		if err != nil || string(got) != head+after+rest {
+			t.Errorf("%s\ngot  %s\nwant %s\n%v", before, got, head+after+rest, err)
+		}
+	}
+}

@@ -24,6 +24,9 @@ import (
 // DefaultPort is the port of the web page and the API (plain HTTP).
 const DefaultPort = 26990
 
+// DefaultAccount is the run-as account where the household file names none.
+const DefaultAccount = "shelfkeeper"
+
 // Household is one household file, with defaults filled in.
 type Household struct {
 	Format    int     `toml:"format"`
@@ -44,7 +47,7 @@ type Section struct {
 // Server is [server].
 type Server struct {
 	Engine  string   `toml:"engine"`  // auto (default), docker, podman, process
-	RunAs   string   `toml:"run_as"`  // an account of this machine, or "uid:gid"; required
+	RunAs   string   `toml:"run_as"`  // an account of this machine, or "uid:gid"; shelfkeeper where left out
 	Groups  []string `toml:"groups"`  // supplementary groups, by name or number, beside those of the account
 	Port    int      `toml:"port"`    // 1 to 65535; default 26990
 	Bind    string   `toml:"bind"`    // lan (every address of the machine, default), localhost, or an address
@@ -189,8 +192,8 @@ func (h *Household) judge(given func(key string) bool) []complaint {
 		bad("server.engine", "write one of: auto, docker, podman, process", "engine %q is not known", h.Server.Engine)
 	}
 	switch {
-	case h.Server.RunAs == "":
-		bad("server.run_as", "write the account that the server runs as, by name or as \"uid:gid\"", "no run-as account is given")
+	case h.Server.RunAs == "" && given("server.run_as"):
+		bad("server.run_as", "write an account, uid:gid, or leave the line out for "+DefaultAccount, "no run-as account is given")
 	case !account.MatchString(h.Server.RunAs):
 		if _, _, ok := h.Server.IDs(); !ok {
 			bad("server.run_as", "write an account name, or two numbers such as \"1500:1500\"", "%q is neither an account name nor uid:gid", h.Server.RunAs)

@@ -79,7 +79,7 @@ func TestFaultsNamePlaceCauseAndRemedy(t *testing.T) {
 		"run_as":             {swap("shelfkeeper", "1500:"), "h:10:1", "neither", ""},
 		"group":              {swap("port    = 26990", "groups = [\"media\", \"-3\"]\nport = 26990"), "h:11:20", "neither", "group's name"},
 		"run_as too large":   {swap("shelfkeeper", "4294967295:1"), "h:10:1", "neither", ""},
-		"run_as missing":     {swap(`run_as  = "shelfkeeper"`, ""), "h:8:2", "no run-as", ""},
+		"run_as empty":       {swap(`run_as  = "shelfkeeper"`, `run_as  = ""`), "h:10:1", "no run-as", "shelfkeeper"},
 		"same shelf twice":   {swap(`name    = "series"`, `name = "films"`), "h:28:1", "two shelves", ""},
 		"kind":               {swap(`kind    = "series"`, `kind = "books"`), "h:29:1", "books", "films"},
 		"access":             {swap(`"read"`, `"own"`), "h:25:1", "own", ""},

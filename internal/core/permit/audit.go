@@ -25,6 +25,7 @@ type Item struct {
 	Border  bool    // another mount begins here
 	Label   string  // SELinux; empty where it has none or nobody asked
 	Links   uint32  // names of a file; 0 where not known
+	Inode   uint64
 }
 
 // setGID reports whether a folder hands its group on to what is made in it.

@@ -59,6 +59,18 @@ type Who struct {
 	Name   string
 	UID    uint32
 	Groups []uint32 // the primary one first
+	// GroupName gives a group's name, or nothing; nil where none are known.
+	GroupName func(gid uint32) string
+}
+
+// group writes a group with its name, where it has one.
+func (w Who) group(gid uint32) string {
+	if w.GroupName != nil {
+		if name := w.GroupName(gid); name != "" {
+			return fmt.Sprintf("%s (%d)", name, gid)
+		}
+	}
+	return fmt.Sprint(gid)
 }
 
 // Apply gives the state that the remedy makes of a path's, which lies on a
@@ -87,11 +99,10 @@ func (m Remedy) Apply(s State, folder bool, t Target) State {
 	case Unfix:
 		s.Fixed = ""
 	case ACLUser:
-		if s.UID == m.Subject {
-			return s // an entry for the owner would mean nothing
+		if s.UID != m.Subject { // an entry for the owner would mean nothing
+			// What it has already, it keeps.
+			s = grantEntry(s, User, m.Subject, need|granted(m.Owner, attrs))
 		}
-		// What it has already, it keeps.
-		s = grantEntry(s, User, m.Subject, need|granted(m.Owner, attrs))
 		if later {
 			s = grantDefault(s, User, m.Subject, need)
 		}
@@ -259,11 +270,11 @@ func Remedies(tree Tree, r Report, id Identity, who Who, need Need) []Remedy {
 	}
 	for _, g := range byCount(join) {
 		m := Remedy{Kind: Join, Subject: g,
-			What:     fmt.Sprintf("let the server be in group %d, which owns them and may already: groups = [\"%d\"] under [server]; touches the household file only", g, g),
+			What:     fmt.Sprintf("let the server be in group %s, which owns them and may already: groups = [\"%d\"] under [server]; touches the household file only", who.group(g), g),
 			Commands: []string{"cozyshelf deploy"},
-			Widens:   fmt.Sprintf("the server gains whatever else group %d may on this machine; nobody else gains anything", g)}
+			Widens:   fmt.Sprintf("the server gains whatever else group %s may on this machine; nobody else gains anything", who.group(g))}
 		if who.Name != "" {
-			m.What = fmt.Sprintf("add %s to group %d, which owns them and may already; touches no file", who.Name, g)
+			m.What = fmt.Sprintf("add %s to group %s, which owns them and may already; touches no file", who.Name, who.group(g))
 			m.Commands = []string{fmt.Sprintf("usermod -aG %d %s", g, Quote(who.Name)), "cozyshelf deploy"}
 		}
 		try(m)
@@ -344,14 +355,14 @@ func Remedies(tree Tree, r Report, id Identity, who Who, need Need) []Remedy {
 	try(as(ACLUser, id.UID, fmt.Sprintf("give the account (user %d) an ACL entry%s", id.UID, onward), "nobody else gains anything"+held, facls(fmt.Sprintf("u:%d", id.UID))...))
 	if len(who.Groups) > 0 && who.Groups[0] != 0 {
 		g := who.Groups[0]
-		try(as(ACLGroup, g, fmt.Sprintf("give the account's group (%d) an ACL entry%s", g, onward), fmt.Sprintf("every member of group %d gains the same", g)+held, facls(fmt.Sprintf("g:%d", g))...))
+		try(as(ACLGroup, g, fmt.Sprintf("give the account's group, %s, an ACL entry%s", who.group(g), onward), fmt.Sprintf("every member of group %s gains the same", who.group(g))+held, facls(fmt.Sprintf("g:%d", g))...))
 		if r.ACLs == 0 && len(above) == 0 {
 			c := in(func(p string) []string {
 				return []string{fmt.Sprintf("chgrp -R %d %s", g, p), fmt.Sprintf("find %s -type d -exec chmod g+%s,g+s {} +", p, dir), fmt.Sprintf("find %s -type f -exec chmod g+r {} +", p)}
 			}, func(p, perm string) []string {
 				return []string{fmt.Sprintf("chgrp %d %s", g, p), fmt.Sprintf("chmod g+%s %s", perm, p)}
 			})
-			try(as(OwnGroup, g, fmt.Sprintf("make group %d the owning group, let it read, and let folders hand it on to what comes later", g), fmt.Sprintf("every member of group %d gains the same; members of the former groups have from now on what everyone has", g), c...))
+			try(as(OwnGroup, g, fmt.Sprintf("make group %s the owning group, let it read, and let folders hand it on to what comes later", who.group(g)), fmt.Sprintf("every member of group %s gains the same; members of the former groups have from now on what everyone has", who.group(g)), c...))
 		}
 	}
 	try(as(Open, 0, "open it to everyone", "every account of this machine gains the same", chmods("o")...))
@@ -456,4 +467,26 @@ func Quote(s string) string {
 		return s
 	}
 	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+}
+
+// Enough gives remedies that, carried out one after the other, mend all that can
+// be mended, taking the least each time; and what an audit says after them.
+func Enough(tree Tree, r Report, id Identity, who Who, need Need) ([]Remedy, Report) {
+	var out []Remedy
+	need.Each, need.Fails = false, nil
+	for range 20 {
+		list := Remedies(tree, r, id, who, need)
+		i := slices.IndexFunc(list, func(m Remedy) bool { return !m.ByHand && m.Kind != ACLLater })
+		if i < 0 || len(r.Problems) == 0 {
+			break
+		}
+		m := list[i]
+		t, as := Mended(tree, id, m)
+		after, err := Audit(t, r.Folder, as, need)
+		if err != nil {
+			break
+		}
+		out, tree, id, r = append(out, m), t, as, after
+	}
+	return out, r
 }

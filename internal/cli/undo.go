@@ -1,0 +1,238 @@
+package cli
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strconv"
+	"time"
+
+	"cozyshelf/internal/cli/show"
+	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/ledger"
+	"cozyshelf/internal/machine"
+	"cozyshelf/internal/mend"
+	"cozyshelf/internal/problem"
+
+	"github.com/spf13/cobra"
+)
+
+// Kinds of what can be taken back.
+const (
+	undoAccess  = "access"  // owners, modes and ACLs: a plan is kept
+	undoFile    = "file"    // the household file: its former text is kept
+	undoFolder  = "folder"  // a folder that was made
+	undoGroup   = "group"   // an account that joined a group
+	undoAccount = "account" // an account that was made
+)
+
+func (a *app) undoCommand() *cobra.Command {
+	var yes bool
+	c := &cobra.Command{
+		Use: "undo ENTRY", Short: "Take back what an entry of the ledger records",
+		Long: `Puts back what an entry of the ledger changed, as cozyshelf ledger lists it. What
+somebody else changed since is shown and left alone. Undoing is an entry too, and
+can be undone. Exit code 3 when something was left alone.`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			h, err := a.load()
+			if err != nil {
+				return err
+			}
+			n, err := strconv.Atoi(args[0])
+			if err != nil {
+				return wrongUse(c, fmt.Sprintf("%q is no number of an entry", args[0]))
+			}
+			e, err := a.entry(h, n)
+			if err != nil {
+				return err
+			}
+			a.err.Printf("entry %d, %s by %s: %s\n", e.ID, show.When(e.At), e.Who, show.Clean(e.What))
+			switch e.Undo.Kind {
+			case undoAccess:
+				return a.undoAccess(h, e, yes)
+			case undoFile:
+				return a.undoFile(h, e, yes)
+			case undoFolder, undoGroup, undoAccount:
+				return a.undoThing(h, e, yes)
+			}
+			return &problem.Problem{What: "this entry cannot be taken back by this program", Where: h.Storage.State, Why: fmt.Sprintf("it is of a kind %q that is not known here", e.Undo.Kind), Fix: "use the program that wrote it"}
+		},
+	}
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return a.reads(c)
+}
+
+// entry finds an entry that can be taken back.
+func (a *app) entry(h *household.Household, n int) (ledger.Entry, error) {
+	list, _, err := ledger.Read(h.Storage.State)
+	if err != nil {
+		return ledger.Entry{}, &problem.Problem{What: "the ledger cannot be read", Where: h.Storage.State, Why: err.Error(), Fix: "run as root or as the run-as account", Err: err}
+	}
+	for _, e := range list {
+		switch {
+		case e.ID != n:
+		case e.UndoneBy != 0:
+			return e, &problem.Problem{What: fmt.Sprintf("entry %d has been taken back already", n), Where: h.Storage.State, Why: fmt.Sprintf("entry %d did it", e.UndoneBy), Fix: fmt.Sprintf("cozyshelf undo %d makes it so again", e.UndoneBy)}
+		case e.Undo == nil:
+			return e, &problem.Problem{What: fmt.Sprintf("entry %d cannot be taken back", n), Where: h.Storage.State, Why: e.Command + ": " + e.What, Fix: "change the household file back, and deploy"}
+		default:
+			return e, nil
+		}
+	}
+	return ledger.Entry{}, &problem.Problem{What: fmt.Sprintf("there is no entry %d", n), Where: h.Storage.State, Why: fmt.Sprintf("the ledger has %d", len(list)), Fix: "cozyshelf ledger lists them", Exit: problem.ExitUsage}
+}
+
+// undoAccess puts owners, modes and ACLs back. A mend that undid another is
+// carried out the way round that it was not.
+func (a *app) undoAccess(h *household.Household, e ledger.Entry, yes bool) error {
+	kept, err := ledger.OpenKept(h.Storage.State, e.Undo.Kept)
+	if err != nil {
+		return &problem.Problem{What: "what is needed to take it back cannot be read", Where: h.Storage.State, Why: err.Error(), Fix: "run as the account that did it", Err: err}
+	}
+	defer kept.Close()
+	back := !backwards(h, e)
+	o, err := mend.Carrier{Back: back, Dry: true}.Carry(kept)
+	if errors.Is(err, mend.ErrCut) {
+		a.err.Printf("%s\n", err)
+		return ledger.End(h.Storage.State, e.ID, "nothing was done")
+	}
+	if err != nil {
+		return &problem.Problem{What: "what it changed cannot be looked at", Where: e.Undo.Path, Why: err.Error(), Fix: "run as root", Err: err}
+	}
+	a.err.Printf("  • put %s back to the former owner, mode and ACL\n", show.Count(o.Done, "path", "paths"))
+	if o.Already > 0 {
+		a.err.Printf("  %s as before already\n", show.Count(o.Already, "path is", "paths are"))
+	}
+	if o.Odds > 0 {
+		a.err.Printf("  changed since, or gone: %s\n", show.Count(o.Odds, "path", "paths"))
+		a.showOdd(o)
+	}
+	if err := a.agree(yes, "Carry this out?"); err != nil {
+		return err
+	}
+	id, err := ledger.Begin(h.Storage.State, ledger.Entry{At: time.Now(), Who: who(), Command: "undo", Action: "undo",
+		What: fmt.Sprintf("take back entry %d: %s", e.ID, e.What), Why: "asked for", Undoes: e.ID,
+		Undo: &ledger.Undo{Kind: undoAccess, Path: e.Undo.Path, Kept: e.Undo.Kept, Data: e.Undo.Data}})
+	if err != nil {
+		return &problem.Problem{What: "the ledger could not be written, so nothing was touched", Where: h.Storage.State, Why: err.Error(), Fix: "run this as root, or as the run-as account", Err: err}
+	}
+	total := o.Done + o.Already + o.Odds
+	if o, err = a.steps(h, id, kept, mend.Carrier{Back: back}, total); err != nil {
+		return err
+	}
+	if e.Outcome == ledger.Open {
+		if err := ledger.End(h.Storage.State, e.ID, "cut off, and taken back"); err != nil {
+			return err
+		}
+	}
+	a.err.Printf("entry %d: %s put back\n", id, show.Count(o.Done, "path", "paths"))
+	if a.json {
+		err = a.document(map[string]any{"entry": id, "undoes": e.ID, "done": o.Done, "already": o.Already, "odd": o.Odds})
+	}
+	if err == nil && o.Odds > 0 {
+		return &exit{problem.ExitFound}
+	}
+	return err
+}
+
+// backwards tells which way round an entry carried its plan out: one that undoes
+// another goes the other way.
+func backwards(h *household.Household, e ledger.Entry) bool {
+	list, _, _ := ledger.Read(h.Storage.State) // read a moment ago
+	back := false
+	for at := e; at.Undoes != 0; {
+		back = !back
+		next := at
+		for _, o := range list {
+			if o.ID == at.Undoes {
+				next = o
+			}
+		}
+		if next.ID == at.ID {
+			break
+		}
+		at = next
+	}
+	return back
+}
+
+// undoFile puts the former text of the household file back.
+func (a *app) undoFile(h *household.Household, e ledger.Entry, yes bool) error {
+	kept, err := ledger.OpenKept(h.Storage.State, e.Undo.Kept)
+	if err != nil {
+		return &problem.Problem{What: "the former text cannot be read", Where: h.Storage.State, Why: err.Error(), Fix: "run as the account that did it", Err: err}
+	}
+	defer kept.Close()
+	former, err := io.ReadAll(kept)
+	if err != nil {
+		return err
+	}
+	path, err := filepath.Abs(a.household)
+	if err != nil {
+		return err
+	}
+	now, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	if path != e.Undo.Path || sum(now) != e.Undo.Data {
+		return &problem.Problem{What: "the household file was changed since", Where: path, Why: "putting the former text back would lose what was changed", Fix: "edit it by hand; the former text is kept in " + kept.Name(), Exit: problem.ExitFound}
+	}
+	a.err.Printf("  • put the former text of %s back\n", path)
+	if err := a.agree(yes, "Carry this out?"); err != nil {
+		return err
+	}
+	return a.rewriteFor(h, former, "undo", fmt.Sprintf("take back entry %d: %s", e.ID, e.What), e.ID)
+}
+
+func sum(b []byte) string {
+	s := sha256.Sum256(b)
+	return hex.EncodeToString(s[:])
+}
+
+// undoThing takes back what has no plan.
+func (a *app) undoThing(h *household.Household, e ledger.Entry, yes bool) error {
+	var what string
+	var do func() error
+	switch e.Undo.Kind {
+	case undoFolder:
+		what = fmt.Sprintf("remove the folder %s, if it is empty", e.Undo.Path)
+		do = func() error {
+			if err := os.Remove(e.Undo.Path); !errors.Is(err, os.ErrNotExist) {
+				return err
+			}
+			return nil
+		}
+	case undoGroup:
+		what = fmt.Sprintf("take %s out of group %s", e.Undo.Path, e.Undo.Data)
+		do = func() error {
+			gid, err := strconv.ParseUint(e.Undo.Data, 10, 32)
+			if err != nil {
+				return err
+			}
+			return machine.LeaveGroup(e.Undo.Path, uint32(gid))
+		}
+	case undoAccount:
+		what = fmt.Sprintf("remove the account %s", e.Undo.Path)
+		do = func() error { return machine.RemoveAccount(e.Undo.Path) }
+	}
+	a.err.Printf("  • %s\n", what)
+	if err := a.agree(yes, "Carry this out?"); err != nil {
+		return err
+	}
+	id, err := ledger.Begin(h.Storage.State, ledger.Entry{At: time.Now(), Who: who(), Command: "undo", Action: "undo", What: what, Why: fmt.Sprintf("entry %d is taken back", e.ID), Undoes: e.ID})
+	if err != nil {
+		return &problem.Problem{What: "the ledger could not be written, so nothing was touched", Where: h.Storage.State, Why: err.Error(), Fix: "run this as root, or as the run-as account", Err: err}
+	}
+	if err := do(); err != nil {
+		_ = ledger.End(h.Storage.State, id, err.Error()) // the error below tells
+		return &problem.Problem{What: "it could not be taken back", Where: e.Undo.Path, Why: err.Error(), Fix: "see what uses it, and try again", Err: err}
+	}
+	a.err.Printf("entry %d: done\n", id)
+	return ledger.End(h.Storage.State, id, "done")
+}
