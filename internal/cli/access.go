@@ -44,6 +44,7 @@ type (
 		Remedies        []permit.Remedy   `json:"remedies"`
 		Exposures       []permit.Exposure `json:"exposures"`
 		Later           permit.Later      `json:"later"`
+		Proof           *permit.Proof     `json:"proof,omitempty"`
 
 		report permit.Report
 	}
@@ -51,7 +52,8 @@ type (
 
 func (a *app) accessCommand() *cobra.Command {
 	var as string
-	var each, mending, yes bool
+	var each, mending, yes, prove bool
+	var sample int
 	c := &cobra.Command{
 		Use: "access [SHELF...] [--mend [REMEDY...]]", Short: "Who can read what on the shelves, why not, and what mends it",
 		Long: `Walks every folder of the shelves and says what the run-as account, as it will be
@@ -61,7 +63,12 @@ the same cause. Exit code 3 when something cannot be used.
 
 With --mend the least remedies that help are shown, agreed to and carried out; or
 those that are named. Every former owner, mode and ACL is kept in the ledger, and
-cozyshelf undo puts them back.`,
+cozyshelf undo puts them back.
+
+With --prove a throw-away container with the server's account, mounts and limits
+(without an engine: a child with those numbers) lists every folder, reads the first
+byte of every file and, where a shelf is to be changed, makes and removes a file in
+every folder; where that differs from what was computed, it is told.`,
 		Args: cobra.ArbitraryArgs,
 		RunE: func(c *cobra.Command, args []string) error {
 			h, err := a.load()
@@ -72,9 +79,17 @@ cozyshelf undo puts them back.`,
 			if err != nil {
 				return err
 			}
-			_, ef, err := choose(c.Context(), h)
+			e, ef, err := choose(c.Context(), h)
 			if err != nil {
 				return err
+			}
+			switch {
+			case mending && as != "", prove && as != "":
+				return wrongUse(c, "--mend and --prove are for the run-as account; with --for it can only be asked")
+			case sample < 0 || sample > 0 && !prove:
+				return wrongUse(c, "--sample is a number of files, and goes with --prove")
+			case mending && prove:
+				return wrongUse(c, "mend first, then prove")
 			}
 			r := accessReport{Identity: accessIdentity{account.Name, account.UID, account.GID, account.Groups}, Folders: []accessFolder{}}
 			var remedies []string
@@ -90,9 +105,6 @@ cozyshelf undo puts them back.`,
 					return &problem.Problem{What: fmt.Sprintf("there is no shelf %q", name), Where: a.household, Fix: "name one of the household file", Exit: problem.ExitUsage}
 				}
 			}
-			if mending && as != "" {
-				return wrongUse(c, "--mend is for the run-as account; with --for it can only be asked")
-			}
 			bad := false
 			var needs []permit.Need
 			for _, s := range h.Shelves {
@@ -100,9 +112,10 @@ cozyshelf undo puts them back.`,
 					continue
 				}
 				for i, f := range s.Folders {
-					need := permit.Need{Write: s.Access == household.Change, Ancestors: ef.Kind == "process", Each: each}
+					id, need := ef.Asks(account, s.Access == household.Change)
+					need.Each = each
 					needs = append(needs, need)
-					one, err := accessOf(s, i, f, account, need)
+					one, err := accessOf(s, i, f, id, machine.Who(account), need)
 					if err != nil {
 						return err
 					}
@@ -110,11 +123,25 @@ cozyshelf undo puts them back.`,
 					r.Folders = append(r.Folders, one)
 				}
 			}
+			var trials []proven
+			if prove {
+				if !ef.Answers {
+					return &problem.Problem{What: ef.Kind + " does not answer", Where: ef.Endpoint, Why: ef.Error, Fix: ef.Fix}
+				}
+				s := &site{h: h, engine: e, facts: ef, id: blueprint.ID(h.Storage.State)}
+				if trials, err = a.proveAll(c.Context(), s, sample, args); err != nil {
+					return err
+				}
+				for i, p := range trials {
+					r.Folders[i].Proof = &p.Proof
+					bad = bad || p.Failing > 0 || len(p.Disagreements) > 0
+				}
+			}
 			if mending {
 				if !a.json {
 					a.showAccess(r, true)
 				}
-				if err := a.mend(h, account, r.Folders, needs, remedies, yes); err != nil || a.json {
+				if err := a.mend(h, ef, account, r.Folders, needs, remedies, yes); err != nil || a.json {
 					return err
 				}
 				// What it came to. The file may name further groups by now.
@@ -127,7 +154,7 @@ cozyshelf undo puts them back.`,
 				a.out.Printf("\nnow:\n")
 				bad = false
 				for i, f := range r.Folders {
-					after, err := machine.Audit(f.Host, account.Identity(), needs[i])
+					after, err := machine.Audit(f.Host, ef.Identity(account), needs[i])
 					if err != nil {
 						return err
 					}
@@ -137,7 +164,10 @@ cozyshelf undo puts them back.`,
 			} else if a.json {
 				err = a.document(r)
 			} else {
-				a.showAccess(r, false)
+				a.showAccess(r, prove)
+				if prove {
+					a.showProven(trials, ef)
+				}
 			}
 			if err == nil && bad {
 				return &exit{problem.ExitFound}
@@ -148,6 +178,8 @@ cozyshelf undo puts them back.`,
 	c.Flags().StringVar(&as, "for", "", "ask for another account, or for uid:gid")
 	c.Flags().BoolVar(&each, "each", false, "list every failing path instead of groups")
 	c.Flags().BoolVar(&mending, "mend", false, "carry remedies out: the least, or those named")
+	c.Flags().BoolVar(&prove, "prove", false, "really list, open and read everything, from inside the container")
+	c.Flags().IntVar(&sample, "sample", 0, "with --prove: only so many files of every folder, chosen by chance")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return a.reads(c)
 }
@@ -166,10 +198,10 @@ func accountFor(h *household.Household, as string) (facts.Account, error) {
 }
 
 // accessOf audits one folder of a shelf.
-func accessOf(s household.Shelf, i int, folder string, account facts.Account, need permit.Need) (accessFolder, error) {
+func accessOf(s household.Shelf, i int, folder string, id permit.Identity, who permit.Who, need permit.Need) (accessFolder, error) {
 	out := accessFolder{Shelf: s.Name, Host: folder, Inside: fmt.Sprintf("%s/%s/%d", blueprint.ShelvesInside, s.Name, i+1), Need: s.Access}
 	var err error
-	out.report, err = machine.Audit(folder, account.Identity(), need)
+	out.report, err = machine.Audit(folder, id, need)
 	if err != nil {
 		p := &problem.Problem{What: "a folder of shelf " + s.Name + " cannot be looked at", Where: folder, Why: err.Error(), Fix: "run cozyshelf check; run as an account that may look there, such as root", Err: err}
 		if errors.Is(err, os.ErrNotExist) {
@@ -180,7 +212,7 @@ func accessOf(s household.Shelf, i int, folder string, account facts.Account, ne
 	r := out.report
 	out.Files, out.Folders, out.ReadableFiles, out.ListableFolders, out.WritableFolders = r.Files, r.Folders, r.ReadableFiles, r.ListableFolders, r.WritableFolders
 	out.Problems, out.Exposures, out.Later = r.Problems, r.Exposures, r.Later
-	out.Remedies = machine.Remedies(r, account.Identity(), machine.Who(account), need)
+	out.Remedies = machine.Remedies(r, id, who, need)
 	return out, nil
 }
 

@@ -106,7 +106,7 @@ func (a *app) showBlocked(lines []verdict.Line) {
 // before.
 var steps = map[blueprint.Action]string{
 	blueprint.MakeState: "state folder", blueprint.MakeScratch: "scratch folder", blueprint.LoadImage: "packing and loading the image",
-	blueprint.MakeNetwork: "network", blueprint.WriteSettings: "settings", blueprint.Create: "creating", blueprint.StopOld: "stopping",
+	blueprint.MakeNetwork: "network", blueprint.WriteSettings: "settings", blueprint.Prove: "trying a sample of every shelf", blueprint.Create: "creating", blueprint.StopOld: "stopping",
 	blueprint.Start: "starting", blueprint.AwaitHealthy: "waiting until healthy", blueprint.RemoveOld: "removing",
 	blueprint.RemoveNetwork: "removing the network", blueprint.RemoveImage: "removing the image", blueprint.EraseScratch: "removing the scratch folder", blueprint.EraseState: "erasing the state folder",
 }
@@ -117,6 +117,7 @@ func (a *app) carry(ctx context.Context, s *site, command string, changes []blue
 	n := 0
 	d := &deploy.Carrier{
 		Engine: s.engine, Blueprint: s.blueprint, Image: s.image, Health: client.Health, Command: command, Who: who(),
+		Prove: func(ctx context.Context) error { return a.proveSample(ctx, s) },
 		Told: func(c blueprint.Change, done bool, took time.Duration) {
 			if !done {
 				n++

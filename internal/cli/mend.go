@@ -44,7 +44,7 @@ type mended struct {
 
 // mend mends folders: with the remedies of these ids, or with the least that
 // mends all that can be mended.
-func (a *app) mend(h *household.Household, account facts.Account, folders []accessFolder, needs []permit.Need, ids []string, yes bool) error {
+func (a *app) mend(h *household.Household, engine facts.Engine, account facts.Account, folders []accessFolder, needs []permit.Need, ids []string, yes bool) error {
 	if err := a.cutOff(h, yes); err != nil {
 		return err
 	}
@@ -60,7 +60,7 @@ func (a *app) mend(h *household.Household, account facts.Account, folders []acce
 	used := map[string]bool{}
 	for i, f := range folders {
 		m := &mending{folder: f, need: needs[i]}
-		if err := m.choose(account, ids, used); err != nil {
+		if err := m.choose(engine.Identity(account), machine.Who(account), ids, used); err != nil {
 			return err
 		}
 		if len(m.remedies)+len(m.joins) > 0 {
@@ -108,7 +108,7 @@ func (a *app) mend(h *household.Household, account facts.Account, folders []acce
 }
 
 // choose chooses the remedies for a folder.
-func (m *mending) choose(account facts.Account, ids []string, used map[string]bool) error {
+func (m *mending) choose(id permit.Identity, who permit.Who, ids []string, used map[string]bool) error {
 	var list []permit.Remedy
 	if len(ids) > 0 {
 		for _, r := range m.folder.Remedies {
@@ -119,7 +119,7 @@ func (m *mending) choose(account facts.Account, ids []string, used map[string]bo
 		}
 	} else {
 		var err error
-		if list, _, err = machine.Enough(m.folder.report, account.Identity(), machine.Who(account), m.need); err != nil {
+		if list, _, err = machine.Enough(m.folder.report, id, who, m.need); err != nil {
 			return &problem.Problem{What: "the folder cannot be looked at", Where: m.folder.Host, Why: err.Error(), Fix: "see to the disk or the network behind it", Err: err}
 		}
 	}

@@ -114,7 +114,7 @@ The first evening:
 	add("life", a.statusCommand(), a.logsCommand(), a.startCommand(), a.stopCommand(), a.restartCommand(), a.retireCommand(), a.ledgerCommand(), a.undoCommand())
 	add("home", a.shelfCommand(), a.memberCommand(), a.usageCommand())
 	add("inside", a.serveCommand())
-	root.AddCommand(a.superviseCommand(), a.healthcheckCommand(), a.relayCommand())
+	root.AddCommand(a.superviseCommand(), a.healthcheckCommand(), a.relayCommand(), a.probeCommand())
 	root.SetHelpCommandGroupID("inside")
 	strict(root)
 	return root

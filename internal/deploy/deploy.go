@@ -35,6 +35,8 @@ type Carrier struct {
 
 	// Health asks the server whether it is ready.
 	Health func(ctx context.Context) error
+	// Prove, unless nil, tries the shelves as the server will.
+	Prove func(ctx context.Context) error
 	// Patience is how long the server may take to become healthy; a minute
 	// where zero.
 	Patience time.Duration
@@ -113,7 +115,7 @@ func (d *Carrier) Carry(ctx context.Context, changes []blueprint.Change) error {
 
 // record notes a change in the ledger, once there is a state folder.
 func (d *Carrier) record(c blueprint.Change, err error) error {
-	if _, serr := os.Stat(d.Blueprint.State); serr != nil || c.Action == blueprint.EraseState || c.Action == blueprint.AwaitHealthy && err == nil {
+	if _, serr := os.Stat(d.Blueprint.State); serr != nil || c.Action == blueprint.EraseState || (c.Action == blueprint.AwaitHealthy || c.Action == blueprint.Prove) && err == nil {
 		return nil
 	}
 	e := ledger.Entry{At: time.Now(), Who: d.Who, Command: d.Command, Action: string(c.Action), What: c.What, Why: c.Why, Outcome: "done"}
@@ -135,6 +137,11 @@ func (d *Carrier) one(ctx context.Context, c blueprint.Change) error {
 		return d.Engine.MakeNetwork(ctx, c.Target, w.Household)
 	case blueprint.WriteSettings:
 		return d.settings()
+	case blueprint.Prove:
+		if d.Prove == nil {
+			return nil
+		}
+		return d.Prove(ctx)
 	case blueprint.Create:
 		_, err := d.Engine.Create(ctx, w)
 		return err

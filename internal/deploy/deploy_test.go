@@ -65,6 +65,9 @@ func (f *fake) Remove(_ context.Context, id string) error {
 	f.o.Containers = slices.DeleteFunc(f.o.Containers, func(s blueprint.Seen) bool { return s.ID == id })
 	return nil
 }
+func (f *fake) Run(context.Context, blueprint.Container, []string, io.Writer) (int, error) {
+	return 0, nil
+}
 func (f *fake) Logs(_ context.Context, _ string, _ engine.LogOptions, w io.Writer) error {
 	_, err := io.WriteString(w, "2026-11-23T00:00:00Z the last words\n")
 	return err

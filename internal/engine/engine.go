@@ -51,6 +51,13 @@ type Engine interface {
 	// Remove removes a container that does not run.
 	Remove(ctx context.Context, id string) error
 
+	// Run runs a command of the program once, to its end, as a throw-away
+	// container that has the same account, shelves, limits and nothing else of
+	// the container: neither state nor scratch nor network. It writes what the
+	// command prints, and gives its exit code. Nothing of it is left, also when
+	// the context ends.
+	Run(ctx context.Context, c blueprint.Container, command []string, out io.Writer) (code int, err error)
+
 	// Logs writes what the container printed, oldest first, each line with
 	// its time in front (RFC 3339).
 	Logs(ctx context.Context, id string, o LogOptions, w io.Writer) error

@@ -18,6 +18,8 @@ import (
 	"syscall"
 	"time"
 
+	"cozyshelf/internal/core/blueprint"
+
 	"golang.org/x/sys/unix"
 )
 
@@ -25,7 +27,7 @@ import (
 // it for what is needed to undo.
 const (
 	File = "ledger.jsonl"
-	Kept = "undo"
+	Kept = blueprint.Kept
 )
 
 // Open is the outcome of an entry that was begun and not ended.

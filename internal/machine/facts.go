@@ -15,9 +15,9 @@ import (
 	"syscall"
 	"time"
 
+	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/household"
-	"cozyshelf/internal/core/permit"
 
 	"github.com/moby/sys/mountinfo"
 	"golang.org/x/sys/unix"
@@ -40,22 +40,25 @@ func Gather(h *household.Household, engine facts.Engine, ours func(port int, hol
 	f.Port = Port(bind, h.Server.Port)
 	f.Port.Ours = !f.Port.Free && ours(h.Server.Port, f.Port.Holder)
 	f.State = folder(h.Storage.State)
-	audit := func(d *facts.Folder, need permit.Need) {
-		if !d.IsFolder || !f.Account.Known {
+	audit := func(d *facts.Folder, write bool) {
+		if !d.IsFolder || !f.Account.Known || engine.Elsewhere {
 			return
 		}
-		need.Ancestors = engine.Kind == "process"
-		if r, err := Audit(d.Real, f.Account.Identity(), need); err == nil {
+		id, need := engine.Asks(f.Account, write)
+		if d == &f.State {
+			need.Except = filepath.Join(d.Real, blueprint.Kept)
+		}
+		if r, err := Audit(d.Real, id, need); err == nil {
 			d.Access = &r
-			d.Remedies = Remedies(r, f.Account.Identity(), Who(f.Account), need)
+			d.Remedies = Remedies(r, id, Who(f.Account), need)
 		} else {
-			d.Error = err.Error()
+			d.Error = plain(err)
 		}
 	}
-	audit(&f.State, permit.Need{Write: true})
+	audit(&f.State, true)
 	if h.Storage.Scratch != "memory" {
 		d := folder(h.Storage.Scratch)
-		audit(&d, permit.Need{Write: true})
+		audit(&d, true)
 		f.Scratch = &d
 	}
 	for _, s := range h.Shelves {
@@ -63,7 +66,7 @@ func Gather(h *household.Household, engine facts.Engine, ours func(port int, hol
 		shelf := facts.Shelf{Name: s.Name, Write: write}
 		for _, p := range s.Folders {
 			d := folder(p)
-			audit(&d, permit.Need{Write: write})
+			audit(&d, write)
 			shelf.Folders = append(shelf.Folders, d)
 		}
 		f.Shelves = append(f.Shelves, shelf)

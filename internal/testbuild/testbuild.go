@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"sync"
+	"syscall"
 	"testing"
 
 	"cozyshelf/internal/pack"
@@ -114,4 +115,29 @@ func Folder(t testing.TB) string {
 		t.Fatal(err)
 	}
 	return dir
+}
+
+// AsOther runs the test once more as an account without powers, where this one
+// has them. It reports whether it did: then all is done.
+func AsOther(t *testing.T) bool {
+	t.Helper()
+	if os.Getuid() != 0 {
+		return false
+	}
+	exe, err := os.Open("/proc/self/exe")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer exe.Close()
+	// The other account could not pass the folder in which tests are built.
+	c := exec.Command("/proc/self/fd/3", "-test.run", "^"+t.Name()+"$", "-test.v")
+	c.ExtraFiles = []*os.File{exe}
+	c.Env = append(os.Environ(), "HOME=/")
+	c.Dir = "/"
+	c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 41009, Gid: 41009}}
+	out, err := c.CombinedOutput()
+	if err != nil {
+		t.Fatalf("as uid 41009: %v\n%s", err, out)
+	}
+	return true
 }

@@ -27,6 +27,10 @@ const (
 	ShelvesInside = "/shelves"
 )
 
+// Kept is the folder in the state folder that belongs to the administrator, not to
+// the server: what is needed to undo changes.
+const Kept = "undo"
+
 // Labels of everything of ours on an engine. What carries no household label
 // of ours is never touched.
 const (
@@ -34,6 +38,7 @@ const (
 	LabelName      = "cozyshelf.name"      // the household's name, for people
 	LabelDigest    = "cozyshelf.blueprint" // digest of the container below
 	LabelContainer = "cozyshelf.container" // the container as JSON, to tell what changed
+	LabelOnce      = "cozyshelf.once"      // on a throw-away container: what it is for
 	LabelProgram   = "cozyshelf.program"   // on images: the program's version
 )
 
@@ -204,6 +209,20 @@ func Draw(h *household.Household, s Site) Blueprint {
 	c.Command = []string{"serve", "--settings", path.Join(set.State, set.File())}
 	bp.Container, bp.Settings = c, set
 	return bp
+}
+
+// Shelves are the mounts of shelves, in their order.
+func (c Container) Shelves() []Mount {
+	return slices.DeleteFunc(slices.Clone(c.Mounts), func(m Mount) bool { return m.Target == StateInside || m.Target == ScratchInside })
+}
+
+// Once is the container for a throw-away run: the same account, shelves and
+// limits, with neither state nor scratch, and no network.
+func (c Container) Once(command []string) Container {
+	c.Mounts, c.Command = c.Shelves(), command
+	c.Memory -= c.Tmpfs
+	c.Tmpfs, c.Network, c.OwnNet, c.Port, c.Host, c.Settings = 0, "none", false, 0, "", ""
+	return c
 }
 
 // Digest names a container as it should be.

@@ -163,7 +163,8 @@ func TestChangesCutOffAnywhereLeadToTheSameEnd(t *testing.T) {
 			s.bp = bp
 			s.host.SettingsExists = false
 			for round := 0; ; round++ {
-				changes := Compare(bp, s.have, s.host)
+				// To prove changes nothing, so it is always a step of the next round too.
+				changes := slices.DeleteFunc(Compare(bp, s.have, s.host), func(c Change) bool { return c.Action == Prove })
 				if len(changes) == 0 {
 					break
 				}

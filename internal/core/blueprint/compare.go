@@ -26,6 +26,7 @@ type Seen struct {
 // Observed is everything of one household on the engine.
 type Observed struct {
 	Containers []Seen
+	Strays     []Seen   // throw-away containers that somebody's end left behind, or that are at work now
 	Networks   []string // names of networks of ours
 	Images     []string // digests of images of ours
 }
@@ -69,6 +70,7 @@ const (
 	LoadImage     Action = "load-image"
 	MakeNetwork   Action = "make-network"
 	WriteSettings Action = "write-settings"
+	Prove         Action = "prove"
 	Create        Action = "create"
 	StopOld       Action = "stop-old"
 	Start         Action = "start"
@@ -122,7 +124,15 @@ func Compare(want Blueprint, have Observed, host Host) []Change {
 		add(WriteSettings, want.Settings.File(), "write "+want.Settings.File()+" into the state folder", "what the server needs of the household file")
 	}
 	why := reasons(c, old)
+	for _, s := range have.Strays {
+		if !s.Running {
+			add(RemoveOld, s.ID, "remove "+s.Name, "a throw-away container that was left behind")
+		}
+	}
 	if ours == nil {
+		if len(c.Shelves()) > 0 {
+			add(Prove, c.EngineName(), "try a sample of every shelf as the server will", "before the old one, if any, is given up")
+		}
 		add(Create, c.EngineName(), "create container "+c.EngineName(), why)
 	}
 	settled := ours != nil && ours.Running && len(old) == 0
@@ -158,6 +168,12 @@ func Compare(want Blueprint, have Observed, host Host) []Change {
 func Retire(have Observed, images []string, state, scratch string) []Change {
 	var out []Change
 	for _, s := range have.Containers {
+		if s.Running {
+			out = append(out, Change{StopOld, s.ID, "stop " + s.Name, "the household retires"})
+		}
+		out = append(out, Change{RemoveOld, s.ID, "remove " + s.Name, "the household retires"})
+	}
+	for _, s := range have.Strays {
 		if s.Running {
 			out = append(out, Change{StopOld, s.ID, "stop " + s.Name, "the household retires"})
 		}

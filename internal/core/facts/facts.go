@@ -57,18 +57,48 @@ func (a Account) Identity() permit.Identity {
 
 // Engine is the engine that will run the container, and how it was chosen.
 type Engine struct {
-	Kind      string `json:"kind"` // docker, podman, process
-	Asked     string `json:"asked"`
-	Why       string `json:"why"` // why this one
-	Answers   bool   `json:"answers"`
-	Error     string `json:"error,omitempty"`
-	Fix       string `json:"fix,omitempty"`
-	Version   string `json:"version"`
-	API       string `json:"api"`
-	Endpoint  string `json:"endpoint"`
-	Arch      string `json:"arch"`
-	Rootless  bool   `json:"rootless"`  // ids are shifted by a user namespace
-	Elsewhere bool   `json:"elsewhere"` // on another machine: host folders are not this one's
+	Kind     string `json:"kind"` // docker, podman, process
+	Asked    string `json:"asked"`
+	Why      string `json:"why"` // why this one
+	Answers  bool   `json:"answers"`
+	Error    string `json:"error,omitempty"`
+	Fix      string `json:"fix,omitempty"`
+	Version  string `json:"version"`
+	API      string `json:"api"`
+	Endpoint string `json:"endpoint"`
+	Arch     string `json:"arch"`
+	Rootless bool   `json:"rootless"` // it runs without root, or shifts ids by a user namespace
+	Confined bool   `json:"confined"` // SELinux confines its containers
+	// How ids inside are shifted; empty where they are not, or it is not known how.
+	UIDs      []permit.IDRange `json:"uids,omitempty"`
+	GIDs      []permit.IDRange `json:"gids,omitempty"`
+	Elsewhere bool             `json:"elsewhere"` // on another machine: host folders are not this one's
+}
+
+// Identity is the account as the host's kernel will see it, with the engine's
+// shift of ids. An id that is not mapped stays as it is.
+func (e Engine) Identity(a Account) permit.Identity {
+	id := a.Identity()
+	if host, ok := permit.OnHost(e.UIDs, id.UID); ok {
+		id.UID = host
+	}
+	for i, g := range id.Groups {
+		if host, ok := permit.OnHost(e.GIDs, g); ok {
+			id.Groups[i] = host
+		}
+	}
+	return id
+}
+
+// Asks gives what to ask of a folder for an account: the identity that the
+// host's kernel will see, and what is needed.
+func (e Engine) Asks(a Account, write bool) (permit.Identity, permit.Need) {
+	id := e.Identity(a)
+	need := permit.Need{Write: write, Ancestors: e.Kind == "process", Confined: e.Confined}
+	if inside := a.Identity(); len(e.UIDs)+len(e.GIDs) > 0 {
+		need.Inside = &inside
+	}
+	return id, need
 }
 
 // Port is the port that will be listened on.

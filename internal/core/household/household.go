@@ -319,6 +319,10 @@ func folderFault(p string) string {
 	return ""
 }
 
+// IsShare reports whether a folder of a shelf is a share that the engine mounts,
+// written as a URL.
+func IsShare(folder string) bool { return strings.Contains(folder, "://") }
+
 // Within reports whether the clean path p lies below the clean path outer. A
 // path does not lie within itself.
 func Within(p, outer string) bool {

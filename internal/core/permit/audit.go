@@ -48,11 +48,12 @@ type Grounder interface {
 
 // Need is what the server wants to do with a folder.
 type Need struct {
-	Write     bool // create and remove files in every folder
-	Ancestors bool // the folders above count too (no container around the server)
-	Each      bool // every failing path is a problem of its own, not grouped
-	Confined  bool // SELinux confines the container: labels count
-	Hands     int  // how many folders are walked at once; 0 stands for 1
+	Write     bool   // create and remove files in every folder
+	Ancestors bool   // the folders above count too (no container around the server)
+	Each      bool   // every failing path is a problem of its own, not grouped
+	Confined  bool   // SELinux confines the container: labels count
+	Except    string // a folder that is left out; empty for none
+	Hands     int    // how many folders are walked at once; 0 stands for 1
 	// Inside is the account as numbered inside, where the engine shifts ids; the
 	// identity asked about is then the shifted one.
 	Inside *Identity
@@ -437,8 +438,11 @@ func (h *hand) ancestors(p string) *groupKey {
 
 // folder audits a folder, and puts those in it off.
 func (h *hand) folder(f frame) {
-	h.folders++
 	p, it, way := f.path, f.it, f.way
+	if p == h.need.Except {
+		return
+	}
+	h.folders++
 	if it.Err != nil {
 		h.unsure(p, "folder", "list", "could not be looked at: "+it.Err.Error())
 		return

@@ -11,14 +11,18 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"os/user"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/permit"
 	"cozyshelf/internal/engine"
 	"cozyshelf/internal/pack"
 
@@ -81,11 +85,73 @@ func (e *Engine) Facts(ctx context.Context) facts.Engine {
 	}
 	f.Answers, f.Version, f.API, f.Arch = true, v.Version, v.APIVersion, v.Arch
 	if info, err := e.api.Info(ctx, client.InfoOptions{}); err == nil {
-		f.Rootless = slices.ContainsFunc(info.Info.SecurityOptions, func(s string) bool {
-			return strings.Contains(s, "rootless") || strings.Contains(s, "userns")
-		})
+		e.shift(&f, info.Info.SecurityOptions, info.Info.DockerRootDir)
 	}
 	return f
+}
+
+// shift says whether and how the engine shifts ids, and whether SELinux confines
+// its containers.
+func (e *Engine) shift(f *facts.Engine, security []string, root string) {
+	rootless := false
+	for _, s := range security {
+		switch {
+		case strings.Contains(s, "name=rootless"):
+			f.Rootless, rootless = true, true
+		case strings.Contains(s, "name=userns"):
+			f.Rootless = true
+		case strings.Contains(s, "name=selinux"):
+			f.Confined = true
+		}
+	}
+	switch {
+	case f.Elsewhere || !f.Rootless:
+	case rootless:
+		// Inside, root is the account that runs the engine, and the others are
+		// those that /etc/subuid lends it.
+		st, err := os.Stat(strings.TrimPrefix(e.endpoint, "unix://"))
+		if err != nil {
+			return
+		}
+		owner := st.Sys().(*syscall.Stat_t)
+		f.UIDs = append([]permit.IDRange{{Inside: 0, Host: owner.Uid, Count: 1}}, lent("/etc/subuid", owner.Uid, 1)...)
+		f.GIDs = append([]permit.IDRange{{Inside: 0, Host: owner.Gid, Count: 1}}, lent("/etc/subgid", owner.Uid, 1)...)
+	default:
+		// A daemon that remaps keeps its things in a folder named by the first
+		// ids of the range, such as …/100000.100000.
+		var uid, gid uint32
+		if n, _ := fmt.Sscanf(path.Base(root), "%d.%d", &uid, &gid); n == 2 {
+			f.UIDs = []permit.IDRange{{Inside: 0, Host: uid, Count: 65536}}
+			f.GIDs = []permit.IDRange{{Inside: 0, Host: gid, Count: 65536}}
+		}
+	}
+}
+
+// lent reads the ids that a file such as /etc/subuid lends an account, numbered
+// inside from a first one on.
+func lent(file string, uid, inside uint32) []permit.IDRange {
+	b, err := os.ReadFile(file)
+	if err != nil {
+		return nil
+	}
+	name := ""
+	if u, err := user.LookupId(strconv.FormatUint(uint64(uid), 10)); err == nil {
+		name = u.Username
+	}
+	var out []permit.IDRange
+	for line := range strings.Lines(string(b)) {
+		f := strings.Split(strings.TrimSpace(line), ":")
+		if len(f) != 3 || f[0] != name && f[0] != strconv.FormatUint(uint64(uid), 10) {
+			continue
+		}
+		first, err := strconv.ParseUint(f[1], 10, 32)
+		n, nerr := strconv.ParseUint(f[2], 10, 32)
+		if err == nil && nerr == nil {
+			out = append(out, permit.IDRange{Inside: inside, Host: uint32(first), Count: uint32(n)})
+			inside += uint32(n)
+		}
+	}
+	return out
 }
 
 // silence says in words why an engine does not answer.
@@ -154,6 +220,10 @@ func (e *Engine) Observe(ctx context.Context, id string) (blueprint.Observed, er
 			if st.Health != nil {
 				seen.Health = string(st.Health.Status)
 			}
+		}
+		if c.Labels[blueprint.LabelOnce] != "" {
+			out.Strays = append(out.Strays, seen)
+			continue
 		}
 		out.Containers = append(out.Containers, seen)
 	}
@@ -334,7 +404,7 @@ func (e *Engine) describe(c blueprint.Container, image string) (*container.Confi
 			TmpfsOptions: &mount.TmpfsOptions{SizeBytes: c.Tmpfs, Mode: 0o1777},
 		})
 	}
-	if c.Network != "host" {
+	if c.Network != "host" && c.Network != "none" {
 		inside, _ := network.PortFrom(uint16(household.DefaultPort), network.TCP)
 		binding := network.PortBinding{HostPort: strconv.Itoa(c.Port)}
 		if a, err := netip.ParseAddr(c.Host); err == nil && !a.IsUnspecified() {
@@ -344,6 +414,59 @@ func (e *Engine) describe(c blueprint.Container, image string) (*container.Confi
 		host.PortBindings = network.PortMap{inside: {binding}}
 	}
 	return config, host
+}
+
+// Run runs a command in a throw-away container.
+func (e *Engine) Run(ctx context.Context, c blueprint.Container, command []string, out io.Writer) (int, error) {
+	images, err := e.images(ctx)
+	if err != nil {
+		return 0, err
+	}
+	if images[c.Image] == "" {
+		return 0, fmt.Errorf("%w: image of program %s", engine.ErrNotFound, c.Image)
+	}
+	c = c.Once(command)
+	config, host := e.describe(c, images[c.Image])
+	config.Healthcheck = &container.HealthConfig{Test: []string{"NONE"}}
+	config.ExposedPorts, host.PortBindings = nil, nil
+	config.Labels = map[string]string{blueprint.LabelHousehold: c.Household, blueprint.LabelName: c.Name, blueprint.LabelOnce: command[0]}
+	host.RestartPolicy = container.RestartPolicy{Name: container.RestartPolicyDisabled}
+	host.LogConfig = container.LogConfig{Type: "none"}
+	host.AutoRemove = true // also when we are killed meanwhile
+	made, err := e.api.ContainerCreate(ctx, client.ContainerCreateOptions{Config: config, HostConfig: host})
+	if err != nil {
+		return 0, wrap(err)
+	}
+	defer func() {
+		// Also when the context has ended.
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 20*time.Second)
+		defer cancel()
+		_, _ = e.api.ContainerRemove(ctx, made.ID, client.ContainerRemoveOptions{Force: true, RemoveVolumes: true}) // what stays is removed by the next deployment
+	}()
+	att, err := e.api.ContainerAttach(ctx, made.ID, client.ContainerAttachOptions{Stream: true, Stdout: true, Stderr: true})
+	if err != nil {
+		return 0, wrap(err)
+	}
+	defer att.Close()
+	stop := context.AfterFunc(ctx, func() { att.Close() })
+	defer stop()
+	wait := e.api.ContainerWait(ctx, made.ID, client.ContainerWaitOptions{Condition: container.WaitConditionNextExit})
+	if _, err := e.api.ContainerStart(ctx, made.ID, client.ContainerStartOptions{}); err != nil {
+		return 0, wrap(err)
+	}
+	var said strings.Builder
+	_, cerr := stdcopy.StdCopy(out, &said, att.Reader)
+	select {
+	case r := <-wait.Result:
+		if r.StatusCode != 0 && said.Len() > 0 {
+			return int(r.StatusCode), errors.New(strings.TrimSpace(said.String()))
+		}
+		return int(r.StatusCode), cerr
+	case err := <-wait.Error:
+		return 0, errors.Join(wrap(err), cerr)
+	case <-ctx.Done():
+		return 0, ctx.Err()
+	}
 }
 
 // propagation lets a disk mounted below a shelf later become visible inside. An

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -112,6 +113,45 @@ func Run(t *testing.T, b Bench) {
 	}
 	if o := observe(); !slices.Contains(o.Images, b.Program.Digest) {
 		t.Errorf("the loaded image is not observed: %v", o.Images)
+	}
+	// A throw-away run: the account's numbers, the shelf read-only, no state.
+	film := filepath.Join(films, "film")
+	if err := os.WriteFile(film, []byte("x"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	at := c.Shelves()[0].Target
+	if b.Site == "process" {
+		at = films
+	}
+	spec := fmt.Sprintf(`{"folders":[{"path":%q,"write":true}]}`, at)
+	var said bytes.Buffer
+	code, err := e.Run(ctx, c, []string{"probe", "--spec", spec}, &said)
+	if err != nil || code != 0 || !strings.Contains(said.String(), `"tried":1,"read":1`) {
+		t.Errorf("run: code %d, %v, said %s", code, err, said.String())
+	}
+	if wrote := strings.Contains(said.String(), `"written":1`); wrote != (b.Site == "process") {
+		t.Errorf("run on a shelf that is mounted read-only: wrote %v: %s", wrote, said.String())
+	}
+	if code, err := e.Run(ctx, c, []string{"no-such-command"}, io.Discard); code == 0 || err == nil {
+		t.Errorf("run of a command that there is not: code %d, %v", code, err)
+	}
+	// One that waits for somebody to write into a pipe.
+	pipe := filepath.Join(films, "container.json")
+	if err := syscall.Mkfifo(pipe, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	short, stop := context.WithTimeout(ctx, time.Second)
+	if _, err := e.Run(short, c, []string{"supervise", at}, io.Discard); !errors.Is(err, context.DeadlineExceeded) {
+		t.Errorf("run beyond the end of the context: got %v", err)
+	}
+	stop()
+	for _, p := range []string{film, pipe} {
+		if err := os.Remove(p); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if o := observe(); len(o.Containers)+len(o.Strays) != 0 {
+		t.Errorf("after throw-away runs: got %+v", o)
 	}
 	if c.OwnNet {
 		for range 2 {

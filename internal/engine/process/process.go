@@ -20,6 +20,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -270,10 +271,7 @@ func (e *Engine) Start(ctx context.Context, id string) error {
 	for k, v := range c.Env {
 		cmd.Env = append(cmd.Env, k+"="+v)
 	}
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
-	if os.Getuid() == 0 {
-		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: c.UID, Gid: c.GID, Groups: c.Groups}
-	}
+	cmd.SysProcAttr = e.as(c)
 	var said bytes.Buffer
 	cmd.Stderr = &limited{&said, 4096}
 	// The supervisor closes its standard error once it stands; until then its
@@ -298,6 +296,45 @@ func (e *Engine) Start(ctx context.Context, id string) error {
 		}
 	}
 	return errors.New("the supervisor did not come up within 10 s")
+}
+
+// Run runs a command of the program as a child with the account's numbers.
+func (e *Engine) Run(ctx context.Context, c blueprint.Container, command []string, out io.Writer) (int, error) {
+	if _, err := os.Stat(e.program(c.Image)); err != nil {
+		return 0, fmt.Errorf("%w: program %s", engine.ErrNotFound, c.Image)
+	}
+	cmd := exec.CommandContext(ctx, e.program(c.Image), command...)
+	cmd.Dir = "/"
+	cmd.Env = []string{"PATH=/usr/local/bin:/usr/bin:/bin", "HOME=/"}
+	cmd.WaitDelay = 2 * time.Second
+	cmd.SysProcAttr = e.as(c)
+	var said bytes.Buffer
+	cmd.Stdout, cmd.Stderr = out, &limited{&said, 4096}
+	err := cmd.Run()
+	if ctx.Err() != nil {
+		return 0, ctx.Err()
+	}
+	var ended *exec.ExitError
+	if errors.As(err, &ended) {
+		err = nil
+		if said.Len() > 0 {
+			err = errors.New(strings.TrimSpace(said.String()))
+		}
+		return ended.ExitCode(), err
+	}
+	if err != nil {
+		return 0, fmt.Errorf("starting a child as %d:%d: %w", c.UID, c.GID, err)
+	}
+	return 0, nil
+}
+
+// as lets a child be the account of a container, in a session of its own.
+func (e *Engine) as(c blueprint.Container) *syscall.SysProcAttr {
+	a := &syscall.SysProcAttr{Setsid: true}
+	if os.Getuid() == 0 {
+		a.Credential = &syscall.Credential{Uid: c.UID, Gid: c.GID, Groups: c.Groups}
+	}
+	return a
 }
 
 // limited keeps the first n bytes and passes over the rest.
