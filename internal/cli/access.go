@@ -154,6 +154,9 @@ every folder; where that differs from what was computed, it is told.`,
 				a.out.Printf("\nnow:\n")
 				bad = false
 				for i, f := range r.Folders {
+					if household.IsShare(f.Host) {
+						continue
+					}
 					after, err := machine.Audit(f.Host, ef.Identity(account), needs[i])
 					if err != nil {
 						return err
@@ -199,6 +202,11 @@ func accountFor(h *household.Household, as string) (facts.Account, error) {
 
 // accessOf audits one folder of a shelf.
 func accessOf(s household.Shelf, i int, folder string, id permit.Identity, who permit.Who, need permit.Need) (accessFolder, error) {
+	if household.IsShare(folder) {
+		// Not of this machine: what may be done there can only be tried.
+		return accessFolder{Shelf: s.Name, Host: folder, Inside: fmt.Sprintf("%s/%s/%d", blueprint.ShelvesInside, s.Name, i+1), Need: s.Access,
+			Problems: []permit.Problem{}, Remedies: []permit.Remedy{}, Exposures: []permit.Exposure{}}, nil
+	}
 	out := accessFolder{Shelf: s.Name, Host: folder, Inside: fmt.Sprintf("%s/%s/%d", blueprint.ShelvesInside, s.Name, i+1), Need: s.Access}
 	var err error
 	out.report, err = machine.Audit(folder, id, need)
@@ -241,6 +249,10 @@ func (a *app) showAccess(r accessReport, brief bool) {
 			}
 		}
 		a.out.Printf("\n%s  %s %s\n", show.Mark(status), show.Bold(f.Shelf), show.Faint(fmt.Sprintf("%s → %s, to %s", show.Clean(f.Host), f.Inside, f.Need)))
+		if household.IsShare(f.Host) {
+			say("  ", "mounted by the engine, so it cannot be computed here: --prove tries it from inside")
+			continue
+		}
 		say("  ", f.report.Summary(f.Need == household.Change))
 		for _, p := range f.Problems {
 			count := show.Count(p.Count, "path", "paths")

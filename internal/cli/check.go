@@ -3,12 +3,17 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/facts"
+	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/verdict"
+	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/problem"
 
@@ -16,11 +21,16 @@ import (
 )
 
 func (a *app) checkCommand() *cobra.Command {
+	var mending, yes, only bool
 	c := &cobra.Command{
 		Use: "check", Short: "Will this household work on this machine?",
 		Long: `Looks at the household file, the engine, the machine, the run-as account and the
-folders, and says of each: ok, warning, or blocked, and what to do about it.
-Changes nothing. Exit code 3 when something is blocked.`,
+folders, and says of each: ok, warning, or blocked, and what to do about it. Exit
+code 3 when something is blocked.
+
+With --mend a run-as account that there is not yet is made, after it was agreed to:
+with no login, no home, and only the groups that the shelves need. Nothing else is
+changed. With --facts only what was found is written, as JSON.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			h, err := a.load()
@@ -33,6 +43,15 @@ Changes nothing. Exit code 3 when something is blocked.`,
 			}
 			s := &site{h: h, engine: e, facts: ef, id: blueprint.ID(h.Storage.State)}
 			f := machine.Gather(h, ef, func(port int, holder string) bool { return s.holds(c.Context(), port, holder) })
+			if only {
+				return a.document(f)
+			}
+			if p := f.Account.Proposal; mending && p != nil {
+				if err := a.makeAccount(h, *p, yes); err != nil {
+					return err
+				}
+				f = machine.Gather(h, ef, func(port int, holder string) bool { return s.holds(c.Context(), port, holder) })
+			}
 			lines := verdict.Judge(h, f)
 			worst := verdict.Worst(lines)
 			if a.json {
@@ -48,7 +67,40 @@ Changes nothing. Exit code 3 when something is blocked.`,
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&mending, "mend", false, "make the run-as account, if there is none")
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	c.Flags().BoolVar(&only, "facts", false, "only write what was found on this machine, as JSON")
 	return a.reads(c)
+}
+
+// makeAccount makes a proposed account, and the state folder with the ledger for it.
+func (a *app) makeAccount(h *household.Household, p facts.Proposal, yes bool) error {
+	if len(p.Commands) == 0 {
+		return &problem.Problem{What: "the account cannot be made by this program", Where: p.Name, Why: "this machine has no program for it that is known here", Fix: "make it with the machine's own tools, with no login and no home; or write run_as = \"1500:1500\" under [server]"}
+	}
+	a.err.Printf("make the account %s, with no login and no home:\n", show.Bold(p.Name))
+	for _, c := range p.Commands {
+		a.err.Printf("  $ %s\n", c)
+	}
+	if err := a.agree(yes, "Carry this out?"); err != nil {
+		return err
+	}
+	if os.Getuid() != 0 {
+		return &problem.Problem{What: "the account was not made", Where: p.Name, Why: "only root can make accounts", Fix: "run this as root, or the commands above"}
+	}
+	if err := machine.MakeAccount(p); err != nil {
+		return &problem.Problem{What: "the account could not be made", Where: p.Name, Why: err.Error(), Fix: "make it with the machine's own tools, or write run_as = \"1500:1500\" under [server]", Err: err}
+	}
+	account := machine.Account(h.Server)
+	if !account.Known {
+		return &problem.Problem{What: "the account was made, but is not found", Where: p.Name, Why: account.Why, Fix: "see whether the machine's list of accounts is read from elsewhere"}
+	}
+	if err := a.ready(h, account); err != nil {
+		return err
+	}
+	id := a.enter(h, ledger.Entry{At: time.Now(), Who: who(), Command: "check --mend", Action: "make-account", What: fmt.Sprintf("make the account %s, %d:%d", p.Name, account.UID, account.GID), Why: "the server runs as it", Outcome: "done", Undo: &ledger.Undo{Kind: undoAccount, Path: p.Name}})
+	a.err.Printf("entry %d: made %s, %d:%d; cozyshelf undo %d removes it\n\n", id, p.Name, account.UID, account.GID, id)
+	return nil
 }
 
 // holders are programs that listen for a server of ours: itself, or an engine's

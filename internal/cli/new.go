@@ -5,10 +5,8 @@ import (
 	"fmt"
 	"net/netip"
 	"os"
-	"os/user"
 	"path/filepath"
 	"strings"
-	"syscall"
 
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/machine"
@@ -22,6 +20,7 @@ func (a *app) newCommand() *cobra.Command {
 	h := household.Household{Format: 1}
 	var shelves []string
 	var memory, limit string
+	var mending, yes bool
 	c := &cobra.Command{
 		Use: "new", Short: "Write a household file, with what was found on this machine",
 		Long: `Writes a commented household.toml (or the file that --household names). What no
@@ -64,7 +63,11 @@ proposal is taken. A file that is there is never overwritten.`,
 			if err := whole.Create(a.household, text, 0o644, nil); err != nil {
 				return &problem.Problem{What: "the household file cannot be written", Where: a.household, Why: err.Error(), Fix: "choose a place where you may write, with --household", Err: err}
 			}
-			a.out.Printf("wrote %s\n\nnext:\n  edit it, then\n  cozyshelf check\n  cozyshelf deploy\n", a.household)
+			a.out.Printf("wrote %s\n", a.household)
+			if err := a.offerAccount(text, mending, yes); err != nil {
+				return err
+			}
+			a.out.Printf("\nnext:\n  edit it, then\n  cozyshelf check\n  cozyshelf deploy\n")
 			return nil
 		},
 	}
@@ -81,6 +84,8 @@ proposal is taken. A file that is there is never overwritten.`,
 	f.StringVar(&h.Storage.State, "state", "", "the server's own folder")
 	f.StringVar(&h.Storage.Scratch, "scratch", "", "memory, or a folder")
 	f.StringVar(&limit, "scratch-limit", "", "bound of scratch, such as \"256 MiB\"")
+	f.BoolVar(&mending, "mend", false, "make the run-as account, if there is none")
+	f.BoolVar(&yes, "yes", false, "with --mend: do not ask")
 	f.StringArrayVar(&shelves, "shelf", nil, "NAME=KIND:FOLDER[:change], may be given again")
 	return c
 }
@@ -177,7 +182,7 @@ func (a *app) propose(q *questions, h *household.Household) error {
 			h.Shelves = append(h.Shelves, shelf)
 		}
 	}
-	if err := q.want(&h.Server.RunAs, "run-as", "Which account shall the server run as?", fitting(h)); err != nil {
+	if err := q.want(&h.Server.RunAs, "run-as", "Which account shall the server run as?", fitting()); err != nil {
 		return err
 	}
 	if !q.c.Flags().Changed("port") {
@@ -198,26 +203,34 @@ func householdName() string {
 	return "Our Home"
 }
 
-// fitting proposes a run-as account: one made for the purpose; else the one that
-// owns the media; else the caller; else numbers that nobody has.
-func fitting(h *household.Household) string {
-	if _, err := user.Lookup("shelfkeeper"); err == nil && os.Getuid() == 0 {
-		return "shelfkeeper"
+// offerAccount says how to make the run-as account, where there is none yet, or
+// makes it.
+func (a *app) offerAccount(text []byte, mending, yes bool) error {
+	h, err := household.Decode(a.household, text)
+	if err != nil {
+		return err
 	}
+	if machine.Account(h.Server).Known || os.Getuid() != 0 {
+		return nil
+	}
+	p := machine.Propose(h)
+	if mending {
+		return a.makeAccount(h, *p, yes)
+	}
+	a.out.Printf("\n%s is not an account of this machine yet; make it, with no login and no home:\n", p.Name)
+	for _, c := range p.Commands {
+		a.out.Printf("  %s\n", c)
+	}
+	a.out.Printf("or let cozyshelf check --mend do that\n")
+	return nil
+}
+
+// fitting proposes a run-as account: for root one for the purpose, which may have
+// to be made first; for others their own numbers, since they cannot be anybody
+// else.
+func fitting() string {
 	if os.Getuid() != 0 {
 		return fmt.Sprintf("%d:%d", os.Getuid(), os.Getgid())
 	}
-	for _, s := range h.Shelves {
-		for _, f := range s.Folders {
-			if st, err := os.Stat(f); err == nil {
-				if sys := st.Sys().(*syscall.Stat_t); sys.Uid != 0 {
-					return fmt.Sprintf("%d:%d", sys.Uid, sys.Gid)
-				}
-			}
-		}
-	}
-	if uid, gid := os.Getenv("SUDO_UID"), os.Getenv("SUDO_GID"); uid != "" && gid != "" && uid != "0" {
-		return uid + ":" + gid
-	}
-	return "1500:1500"
+	return household.DefaultAccount
 }

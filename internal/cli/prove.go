@@ -17,6 +17,7 @@ import (
 	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/permit"
+	"cozyshelf/internal/deploy"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/probe"
 	"cozyshelf/internal/problem"
@@ -100,8 +101,10 @@ func (s *site) prove(ctx context.Context, sample int, within time.Duration, want
 		err  error
 	}
 	end := make(chan ran, 1)
+	c := s.blueprint.Container
+	c.Mounts = slices.DeleteFunc(c.Shelves(), func(m blueprint.Mount) bool { return len(wanted) > 0 && !slices.Contains(wanted, m.What) })
 	go func() {
-		code, err := s.engine.Run(ctx, s.blueprint.Container, []string{"probe", "--spec", string(text)}, w)
+		code, err := s.engine.Run(ctx, c, []string{"probe", "--spec", string(text)}, w)
 		w.CloseWithError(io.EOF)
 		end <- ran{code, err}
 	}()
@@ -114,9 +117,9 @@ func (s *site) prove(ctx context.Context, sample int, within time.Duration, want
 	if e := <-end; e.err != nil || e.code != 0 {
 		why := fmt.Sprintf("it ended with code %d", e.code)
 		if e.err != nil {
-			why = e.err.Error()
+			why = deploy.Plain(e.err)
 		}
-		return nil, &problem.Problem{What: "the shelves could not be tried", Where: s.facts.Kind, Why: why, Fix: "see whether " + s.facts.Kind + " is well; cozyshelf check shows the whole picture", Err: e.err}
+		return nil, &problem.Problem{What: "the shelves could not be tried", Where: s.facts.Kind, Why: why, Fix: "cozyshelf check shows the whole picture", Err: e.err}
 	}
 	if err != nil {
 		return nil, &problem.Problem{What: "the shelves could not be tried", Where: s.facts.Kind, Why: err.Error(), Fix: "try again", Err: err}
@@ -134,7 +137,7 @@ func (s *site) prove(ctx context.Context, sample int, within time.Duration, want
 // loaded sees to it that the engine has the program, and the volumes of shares,
 // for a trial before or without a deployment, and gives what takes away again
 // what was not there before.
-func (s *site) loaded(ctx context.Context) (func(), error) {
+func (s *site) loaded(ctx context.Context, wanted []string) (func(), error) {
 	have, err := s.observe(ctx)
 	if err != nil {
 		return nil, err
@@ -145,6 +148,15 @@ func (s *site) loaded(ctx context.Context) (func(), error) {
 			return nil, &problem.Problem{What: "the program could not be given to the engine", Where: s.facts.Kind, Why: err.Error(), Fix: "see whether " + s.facts.Kind + " is well", Err: err}
 		}
 		undo = append(undo, func(ctx context.Context) { _ = s.engine.RemoveImage(ctx, s.image.Digest) }) // in use by now, or gone: either is fine
+	}
+	for _, v := range s.blueprint.Volumes {
+		if slices.Contains(have.Volumes, v.Name) || len(wanted) > 0 && !slices.Contains(wanted, v.Shelf) {
+			continue
+		}
+		if err := deploy.MakeVolume(ctx, s.engine, v, s.id); err != nil {
+			return nil, err
+		}
+		undo = append(undo, func(ctx context.Context) { _ = s.engine.RemoveVolume(ctx, v.Name) }) // the next deployment removes what stays
 	}
 	return func() {
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 20*time.Second)
@@ -160,7 +172,7 @@ func (a *app) proveAll(ctx context.Context, s *site, sample int, wanted []string
 	if err := a.draw(s); err != nil {
 		return nil, err
 	}
-	unload, err := s.loaded(ctx)
+	unload, err := s.loaded(ctx, wanted)
 	if err != nil {
 		return nil, err
 	}

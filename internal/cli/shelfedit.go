@@ -55,6 +55,9 @@ for the run-as account. cozyshelf deploy then makes it so.`,
 			a.out.Printf("  • new shelf %s of kind %s, to %s, from %s\n", s.Name, s.Kind, s.Access, strings.Join(s.Folders, ", "))
 			var missing []string
 			for _, f := range s.Folders {
+				if household.IsShare(f) {
+					continue
+				}
 				if _, err := os.Stat(f); errors.Is(err, os.ErrNotExist) {
 					if !make {
 						return &problem.Problem{What: "the folder does not exist", Where: f, Why: "a shelf needs its folder", Fix: "give --make to have it made, or make it yourself"}
@@ -76,7 +79,8 @@ for the run-as account. cozyshelf deploy then makes it so.`,
 		},
 	}
 	c.Flags().StringVar(&kind, "kind", "", "films, series, music, photos or recordings")
-	c.Flags().StringArrayVar(&s.Folders, "folder", nil, "a folder of the shelf, may be given again")
+	c.Flags().StringArrayVar(&s.Folders, "folder", nil, "a folder of the shelf, or a share as nfs:// or smb://; may be given again")
+	c.Flags().StringVar(&s.Credentials, "credentials", "", "for smb://: a file of mode 0600 with username= and password=")
 	c.Flags().StringVar(&access, "access", "read", "read, or change")
 	c.Flags().BoolVar(&make, "make", false, "make a folder that is missing")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
@@ -127,6 +131,9 @@ func commonRoot(h *household.Household) string {
 	root := ""
 	for _, s := range h.Shelves {
 		for _, f := range s.Folders {
+			if household.IsShare(f) {
+				continue
+			}
 			up := filepath.Dir(filepath.Clean(f))
 			if root == "" {
 				root = up

@@ -109,7 +109,7 @@ func (a *app) draw(s *site) error {
 	if s.image, err = pack.Open(exe, a.version); err != nil {
 		return &problem.Problem{What: "the program cannot read itself", Where: exe, Why: err.Error(), Fix: "install it again", Err: err}
 	}
-	s.blueprint = blueprint.Draw(s.h, blueprint.Site{Engine: s.facts.Kind, UID: s.account.UID, GID: s.account.GID, Groups: s.account.Groups, Image: s.image.Digest, Version: a.version})
+	s.blueprint = blueprint.Draw(s.h, blueprint.Site{Engine: s.facts.Kind, UID: s.account.UID, GID: s.account.GID, Groups: slices.Concat(s.account.Groups, machine.DeviceGroups(s.h.Server.Devices)), Stamp: machine.Stamp, Image: s.image.Digest, Version: a.version})
 	return nil
 }
 

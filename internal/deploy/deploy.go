@@ -22,6 +22,7 @@ import (
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/engine"
 	"cozyshelf/internal/ledger"
+	"cozyshelf/internal/machine"
 	"cozyshelf/internal/pack"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/whole"
@@ -135,6 +136,10 @@ func (d *Carrier) one(ctx context.Context, c blueprint.Change) error {
 		return d.Engine.LoadImage(ctx, d.Image)
 	case blueprint.MakeNetwork:
 		return d.Engine.MakeNetwork(ctx, c.Target, w.Household)
+	case blueprint.MakeVolume:
+		return d.volume(ctx, c.Target)
+	case blueprint.RemoveVolume:
+		return d.Engine.RemoveVolume(ctx, c.Target)
 	case blueprint.WriteSettings:
 		return d.settings()
 	case blueprint.Prove:
@@ -168,6 +173,29 @@ func (d *Carrier) one(ctx context.Context, c blueprint.Change) error {
 		return EraseState(c.Target)
 	}
 	return fmt.Errorf("there is no way to carry out %q", c.Action)
+}
+
+// volume makes the volume of a share, with what its credentials file holds.
+func (d *Carrier) volume(ctx context.Context, name string) error {
+	for _, v := range d.Blueprint.Volumes {
+		if v.Name == name {
+			return MakeVolume(ctx, d.Engine, v, d.Blueprint.Container.Household)
+		}
+	}
+	return fmt.Errorf("%w: volume %s", engine.ErrNotFound, name)
+}
+
+// MakeVolume makes the volume of a share on an engine. What the credentials file
+// holds goes to the engine and nowhere else.
+func MakeVolume(ctx context.Context, e engine.Engine, v blueprint.Volume, household string) error {
+	var c blueprint.Credentials
+	if v.Credentials != "" {
+		var err error
+		if c, err = machine.ReadCredentials(v.Credentials); err != nil {
+			return &problem.Problem{What: "the credentials for " + v.Shown + " cannot be used", Where: v.Credentials, Why: err.Error(), Fix: "write username= and password= into it, a line each, and chmod 600 it", Err: err}
+		}
+	}
+	return e.MakeVolume(ctx, v.Name, household, v.Options(c))
 }
 
 func ignore(err, kind error) error {
@@ -280,7 +308,7 @@ func (d *Carrier) await(ctx context.Context) error {
 // went wrong with the new one.
 func (d *Carrier) putBack(ctx context.Context, c blueprint.Change, cause error, stopped []string) error {
 	ctx = context.WithoutCancel(ctx) // also when we were told to end
-	p := &problem.Problem{What: "it stopped at: " + c.What, Why: plain(cause), Err: cause, Fix: "mend the cause and run cozyshelf " + d.Command + " again; it goes on from here"}
+	p := &problem.Problem{What: "it stopped at: " + c.What, Why: Plain(cause), Err: cause, Fix: "mend the cause and run cozyshelf " + d.Command + " again; it goes on from here"}
 	var inner *problem.Problem
 	if errors.As(cause, &inner) {
 		p.Where, p.Why, p.Fix = inner.Where, inner.What+": "+inner.Why, inner.Fix
@@ -321,9 +349,15 @@ func (d *Carrier) putBack(ctx context.Context, c blueprint.Change, cause error, 
 	return p
 }
 
-// plain gives an error's cause; what is known of is said in words.
-func plain(err error) string {
+// Plain gives an error's cause; what is known of is said in words.
+func Plain(err error) string {
 	switch {
+	case strings.Contains(err.Error(), "failed to mount local volume"):
+		_, why, _ := strings.Cut(err.Error(), "failed to mount local volume: ")
+		if strings.HasSuffix(why, "no such device") {
+			why += "; the kernel of the engine's machine has no client for it"
+		}
+		return "the engine could not mount the share: " + why
 	case errors.Is(err, os.ErrPermission):
 		return "you may not do that: " + err.Error()
 	case strings.Contains(err.Error(), "port is already allocated"), strings.Contains(err.Error(), "address already in use"):

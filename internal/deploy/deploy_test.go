@@ -65,6 +65,14 @@ func (f *fake) Remove(_ context.Context, id string) error {
 	f.o.Containers = slices.DeleteFunc(f.o.Containers, func(s blueprint.Seen) bool { return s.ID == id })
 	return nil
 }
+func (f *fake) MakeVolume(_ context.Context, n, _ string, _ map[string]string) error {
+	f.o.Volumes = append(f.o.Volumes, n)
+	return nil
+}
+func (f *fake) RemoveVolume(_ context.Context, n string) error {
+	f.o.Volumes = slices.DeleteFunc(f.o.Volumes, func(m string) bool { return m == n })
+	return nil
+}
 func (f *fake) Run(context.Context, blueprint.Container, []string, io.Writer) (int, error) {
 	return 0, nil
 }

@@ -23,6 +23,7 @@ import (
 var (
 	ErrNotFound = errors.New("not on the engine")
 	ErrInUse    = errors.New("in use")
+	ErrNone     = errors.New("this engine has none of it")
 )
 
 // Engine runs containers. Steps that make something succeed where it is there
@@ -41,6 +42,12 @@ type Engine interface {
 
 	MakeNetwork(ctx context.Context, name, household string) error
 	RemoveNetwork(ctx context.Context, name string) error
+
+	// MakeVolume makes a volume that the engine mounts with these options: type,
+	// device and o, as for mount(8). An engine that mounts nothing gives ErrNone.
+	MakeVolume(ctx context.Context, name, household string, options map[string]string) error
+	// RemoveVolume removes it, not what lies on the share.
+	RemoveVolume(ctx context.Context, name string) error
 
 	// Create makes a container but does not start it.
 	Create(ctx context.Context, c blueprint.Container) (id string, err error)

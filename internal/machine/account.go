@@ -39,6 +39,10 @@ func Account(s household.Server) facts.Account {
 	return a
 }
 
+// noAccount begins the reason why an account is not known, where there is none
+// of that name.
+const noAccount = "there is no account"
+
 // Who names an account for the commands of remedies.
 func Who(a facts.Account) permit.Who {
 	return permit.Who{Name: a.Name, UID: a.UID, Groups: append([]uint32{a.GID}, a.Groups...), GroupName: GroupName}
@@ -82,7 +86,7 @@ func userIDs(name string) (found string, uid, gid uint32, err error) {
 		if len(f) < 4 {
 			var unknown user.UnknownUserError
 			if errors.As(err, &unknown) {
-				err = fmt.Errorf("there is no account %q", name)
+				err = fmt.Errorf(noAccount+" %q", name)
 			}
 			return "", 0, 0, err
 		}

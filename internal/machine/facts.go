@@ -31,6 +31,9 @@ func Gather(h *household.Household, engine facts.Engine, ours func(port int, hol
 		Taken: time.Now(), OS: runtime.GOOS, Arch: runtime.GOARCH, CPUs: runtime.NumCPU(),
 		Timezone: Timezone(), CallerUID: os.Getuid(), Engine: engine, Account: Account(h.Server),
 	}
+	if strings.HasPrefix(f.Account.Why, noAccount) {
+		f.Account.Proposal = Propose(h)
+	}
 	f.Memory, f.MemoryAvailable = memory()
 	var u unix.Utsname
 	if unix.Uname(&u) == nil {
@@ -65,6 +68,10 @@ func Gather(h *household.Household, engine facts.Engine, ours func(port int, hol
 		write := s.Access == household.Change
 		shelf := facts.Shelf{Name: s.Name, Write: write}
 		for _, p := range s.Folders {
+			if household.IsShare(p) {
+				shelf.Folders = append(shelf.Folders, facts.Folder{Path: p, Share: share(p, s.Credentials)})
+				continue
+			}
 			d := folder(p)
 			audit(&d, write)
 			shelf.Folders = append(shelf.Folders, d)

@@ -47,7 +47,9 @@ type Mount struct {
 	Source   string `json:"source"`
 	Target   string `json:"target"`
 	ReadOnly bool   `json:"read_only"`
-	What     string `json:"what"` // "state", "scratch", or the shelf's name
+	What     string `json:"what"`             // "state", "scratch", or the shelf's name
+	Volume   bool   `json:"volume,omitempty"` // Source is a volume of the engine
+	Shown    string `json:"shown,omitempty"`  // of a volume: the share, as the administrator wrote it
 }
 
 // Container is one container as it should be. For the process engine, which
@@ -61,6 +63,7 @@ type Container struct {
 	UID       uint32            `json:"uid"`
 	GID       uint32            `json:"gid"`
 	Groups    []uint32          `json:"groups"` // supplementary
+	Devices   []string          `json:"devices,omitempty"`
 	Env       map[string]string `json:"env"`
 	Mounts    []Mount           `json:"mounts"`
 	Tmpfs     int64             `json:"tmpfs"`   // size of scratch in memory, in bytes; 0 where it is a folder
@@ -78,6 +81,7 @@ type Container struct {
 type Blueprint struct {
 	Engine    string
 	Container Container
+	Volumes   []Volume // of shares
 	Settings  Settings
 	State     string // folders of the host; Scratch is empty where it is in memory
 	Scratch   string
@@ -136,13 +140,15 @@ type Site struct {
 	Engine  string // docker, podman or process
 	UID     uint32
 	GID     uint32
-	Groups  []uint32
-	Image   string // the program as an image: digest of its configuration
+	Groups  []uint32                        // with those of the devices
+	Stamp   func(credentials string) string // changes when the file does; nil where there are none
+	Image   string                          // the program as an image: digest of its configuration
 	Version string
 }
 
 // Draw draws the blueprint.
 func Draw(h *household.Household, s Site) Blueprint {
+	site := s
 	process := s.Engine == "process"
 	id := ID(h.Storage.State)
 	bind, _ := h.Server.BindAddr() // checked when the file was read
@@ -158,6 +164,7 @@ func Draw(h *household.Household, s Site) Blueprint {
 		Env:  map[string]string{"TZ": h.Household.Timezone},
 		Pids: 512, Memory: int64(h.Server.Memory), Host: bind.String(), Port: h.Server.Port, State: h.Storage.State,
 	}
+	c.Devices = h.Server.Devices
 	c.Groups = slices.DeleteFunc(c.Groups, func(g uint32) bool { return g == s.GID })
 	bp := Blueprint{Engine: s.Engine, State: h.Storage.State}
 	// The Go runtime keeps its own part below the limit, with room for what it
@@ -176,7 +183,7 @@ func Draw(h *household.Household, s Site) Blueprint {
 	default:
 		c.Network = h.Server.Network
 	}
-	c.Mounts = append(c.Mounts, Mount{h.Storage.State, StateInside, false, "state"})
+	c.Mounts = append(c.Mounts, Mount{Source: h.Storage.State, Target: StateInside, What: "state"})
 	if h.Storage.Scratch == "memory" {
 		if process {
 			// A process has no mounts of its own: scratch lies in the state
@@ -188,7 +195,7 @@ func Draw(h *household.Household, s Site) Blueprint {
 		}
 	} else {
 		bp.Scratch = h.Storage.Scratch
-		c.Mounts = append(c.Mounts, Mount{h.Storage.Scratch, ScratchInside, false, "scratch"})
+		c.Mounts = append(c.Mounts, Mount{Source: h.Storage.Scratch, Target: ScratchInside, What: "scratch"})
 		if process {
 			set.Scratch = h.Storage.Scratch
 		}
@@ -197,7 +204,14 @@ func Draw(h *household.Household, s Site) Blueprint {
 		in := SettingsShelf{Name: s.Name, Kind: s.Kind, Access: s.Access, Shown: s.Folders}
 		for i, f := range s.Folders {
 			target := path.Join(ShelvesInside, s.Name, fmt.Sprint(i+1))
-			c.Mounts = append(c.Mounts, Mount{path.Clean(f), target, s.Access != household.Change, s.Name})
+			if household.IsShare(f) {
+				v := volume(h, s, i, site)
+				bp.Volumes = append(bp.Volumes, v)
+				c.Mounts = append(c.Mounts, Mount{v.Name, target, s.Access != household.Change, s.Name, true, f})
+				in.Folders = append(in.Folders, target)
+				continue
+			}
+			c.Mounts = append(c.Mounts, Mount{Source: path.Clean(f), Target: target, ReadOnly: s.Access != household.Change, What: s.Name})
 			if process {
 				target = path.Clean(f)
 			}

@@ -28,6 +28,7 @@ type Observed struct {
 	Containers []Seen
 	Strays     []Seen   // throw-away containers that somebody's end left behind, or that are at work now
 	Networks   []string // names of networks of ours
+	Volumes    []string // names of volumes of ours
 	Images     []string // digests of images of ours
 }
 
@@ -69,6 +70,7 @@ const (
 	MakeScratch   Action = "make-scratch"
 	LoadImage     Action = "load-image"
 	MakeNetwork   Action = "make-network"
+	MakeVolume    Action = "make-volume"
 	WriteSettings Action = "write-settings"
 	Prove         Action = "prove"
 	Create        Action = "create"
@@ -77,6 +79,7 @@ const (
 	AwaitHealthy  Action = "await-healthy"
 	RemoveOld     Action = "remove-old"
 	RemoveNetwork Action = "remove-network"
+	RemoveVolume  Action = "remove-volume"
 	RemoveImage   Action = "remove-image"
 	EraseScratch  Action = "erase-scratch"
 	EraseState    Action = "erase-state"
@@ -120,6 +123,15 @@ func Compare(want Blueprint, have Observed, host Host) []Change {
 	if c.OwnNet && !slices.Contains(have.Networks, c.Network) {
 		add(MakeNetwork, c.Network, "make network "+c.Network, "the household has its own")
 	}
+	for _, v := range want.Volumes {
+		if !slices.Contains(have.Volumes, v.Name) {
+			to := "to read"
+			if v.Write {
+				to = "to change"
+			}
+			add(MakeVolume, v.Name, fmt.Sprintf("make a volume for %s, %s", v.Shown, to), "the engine mounts it for shelf "+v.Shelf)
+		}
+	}
 	if !host.SettingsExists {
 		add(WriteSettings, want.Settings.File(), "write "+want.Settings.File()+" into the state folder", "what the server needs of the household file")
 	}
@@ -159,6 +171,11 @@ func Compare(want Blueprint, have Observed, host Host) []Change {
 			add(RemoveNetwork, n, "remove network "+n, "the household no longer uses it")
 		}
 	}
+	for _, n := range have.Volumes {
+		if !slices.ContainsFunc(want.Volumes, func(v Volume) bool { return v.Name == n }) {
+			add(RemoveVolume, n, "remove volume "+n+", not what is on the share", "the household no longer uses it")
+		}
+	}
 	return out
 }
 
@@ -181,6 +198,9 @@ func Retire(have Observed, images []string, state, scratch string) []Change {
 	}
 	for _, n := range have.Networks {
 		out = append(out, Change{RemoveNetwork, n, "remove network " + n, "the household retires"})
+	}
+	for _, n := range have.Volumes {
+		out = append(out, Change{RemoveVolume, n, "remove volume " + n + ", not what is on the share", "the household retires"})
 	}
 	for _, i := range images {
 		out = append(out, Change{RemoveImage, i, "remove image " + short(i), "no household uses it"})
@@ -235,22 +255,33 @@ func Differences(from, to Container) []string {
 	say("network", from.Network, to.Network)
 	say("time zone", from.Env["TZ"], to.Env["TZ"])
 	say("household name", from.Name, to.Name)
-	key := func(m Mount) string { return m.What + " " + m.Source }
+	say("devices", from.Devices, to.Devices)
+	key := func(m Mount) string { return m.What + " " + m.place() }
 	for _, m := range from.Mounts {
 		i := slices.IndexFunc(to.Mounts, func(n Mount) bool { return key(n) == key(m) })
 		if i < 0 {
-			out = append(out, fmt.Sprintf("%s no longer from %s", m.What, m.Source))
-		} else if n := to.Mounts[i]; n.ReadOnly != m.ReadOnly {
+			out = append(out, fmt.Sprintf("%s no longer from %s", m.What, m.place()))
+		} else if n := to.Mounts[i]; n.Source != m.Source {
+			out = append(out, fmt.Sprintf("how %s mounts %s", m.What, m.place()))
+		} else if n.ReadOnly != m.ReadOnly {
 			out = append(out, fmt.Sprintf("%s may be changed: %v → %v", m.What, !m.ReadOnly, !n.ReadOnly))
 		}
 	}
 	for _, m := range to.Mounts {
 		if !slices.ContainsFunc(from.Mounts, func(n Mount) bool { return key(n) == key(m) }) {
-			out = append(out, fmt.Sprintf("%s also from %s", m.What, m.Source))
+			out = append(out, fmt.Sprintf("%s also from %s", m.What, m.place()))
 		}
 	}
 	if len(out) == 0 && from.Settings != to.Settings {
 		out = append(out, "settings of the server changed in the household file")
 	}
 	return out
+}
+
+// place is where a mount comes from, as the administrator wrote it.
+func (m Mount) place() string {
+	if m.Volume {
+		return m.Shown
+	}
+	return m.Source
 }

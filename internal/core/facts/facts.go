@@ -124,9 +124,29 @@ type Folder struct {
 	Free      int64          `json:"free"`
 	Total     int64          `json:"total"`
 	Error     string         `json:"error,omitempty"`
+	Share     *Share         `json:"share,omitempty"`  // nil where it is a folder
 	Access    *permit.Report `json:"access,omitempty"` // nil where it was not audited
 	// Remedies are the ways to mend it, the least first.
 	Remedies []permit.Remedy `json:"remedies,omitempty"`
+}
+
+// Share is a share that the engine is to mount.
+type Share struct {
+	Kind        string `json:"kind"`
+	Host        string `json:"host"`
+	Answers     bool   `json:"answers"` // at the protocol's port
+	Error       string `json:"error,omitempty"`
+	Credentials string `json:"credentials,omitempty"` // why they cannot be used
+}
+
+// Device is a device of the host.
+type Device struct {
+	Path   string `json:"path"`
+	Mode   uint16 `json:"mode"`
+	UID    uint32 `json:"uid"`
+	GID    uint32 `json:"gid"`
+	Group  string `json:"group"` // its name
+	Driver string `json:"driver,omitempty"`
 }
 
 // Shelf is one shelf with its folders.

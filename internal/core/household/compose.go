@@ -42,6 +42,9 @@ run_as  = {{q .Server.RunAs}}    # an account of this machine, or "uid:gid"
 {{- with .Server.Groups}}
 groups  = {{list .}}    # further groups, by name or number
 {{- end}}
+{{- with .Server.Devices}}
+devices = {{list .}}
+{{- end}}
 port    = {{.Server.Port}}
 bind    = {{q .Server.Bind}}    # lan (every address of this machine), localhost, or an address
 network = {{q .Server.Network}}    # own, host, or an existing network of the engine
@@ -57,6 +60,9 @@ name    = {{q .Name}}
 kind    = {{q (print .Kind)}}    # films, series, music, photos, recordings
 folders = {{list .Folders}}
 access  = {{q (print .Access)}}    # read, or change
+{{- with .Credentials}}
+credentials = {{q .}}    # username= and password=, a line each, mode 0600
+{{- end}}
 {{else}}
 # [[shelf]]
 # name    = "films"

@@ -52,6 +52,7 @@ type Server struct {
 	Port    int      `toml:"port"`    // 1 to 65535; default 26990
 	Bind    string   `toml:"bind"`    // lan (every address of the machine, default), localhost, or an address
 	Network string   `toml:"network"` // own (default), host, or an existing network of the engine
+	Devices []string `toml:"devices"` // graphics devices for conversion, such as "/dev/dri"; their groups come with them
 	Memory  Size     `toml:"memory"`  // what the server may use, scratch not counted; default 1 GiB
 }
 
@@ -66,8 +67,11 @@ type Storage struct {
 type Shelf struct {
 	Name    string   `toml:"name"`
 	Kind    Kind     `toml:"kind"`
-	Folders []string `toml:"folders"`
-	Access  Access   `toml:"access"` // read (default) or change
+	Folders []string `toml:"folders"` // absolute, or shares as nfs:// or smb://, which the engine mounts
+	Access  Access   `toml:"access"`  // read (default) or change
+	// Credentials is a file of mode 0600 with username=, password= and, where it
+	// is needed, domain=, a line each; for shares as smb://.
+	Credentials string `toml:"credentials"`
 }
 
 // Remote is [remote].
@@ -204,6 +208,11 @@ func (h *Household) judge(given func(key string) bool) []complaint {
 			bad(fmt.Sprintf("server.groups[%d]", i), "write a group's name, or its number in quotes", "%q is neither", g)
 		}
 	}
+	for i, d := range h.Server.Devices {
+		if !strings.HasPrefix(path.Clean(d), "/dev/") || strings.ContainsFunc(d, func(r rune) bool { return r <= ' ' || r == ':' }) {
+			bad(fmt.Sprintf("server.devices[%d]", i), "write a device, such as \"/dev/dri\"", "%q is no device below /dev", d)
+		}
+	}
 	if h.Server.Port < 1 || h.Server.Port > 65535 || given("server.port") && h.Server.Port == 0 {
 		bad("server.port", "choose a port from 1 to 65535; 26990 is ours", "port %d is out of range", h.Server.Port)
 	}
@@ -249,13 +258,13 @@ func (h *Household) judgeShelves() []complaint {
 	bad := func(key, fix, why string, args ...any) {
 		out = append(out, complaint{key, fmt.Sprintf(why, args...), fix})
 	}
-	type place struct{ key, path, what string }
+	type place struct{ key, path, what, shown string }
 	var places []place
 	if h.Storage.State != "" {
-		places = append(places, place{"storage.state", path.Clean(h.Storage.State), "the state folder"})
+		places = append(places, place{"storage.state", path.Clean(h.Storage.State), "the state folder", path.Clean(h.Storage.State)})
 	}
 	if h.Storage.Scratch != "memory" && strings.HasPrefix(h.Storage.Scratch, "/") {
-		places = append(places, place{"storage.scratch", path.Clean(h.Storage.Scratch), "the scratch folder"})
+		places = append(places, place{"storage.scratch", path.Clean(h.Storage.Scratch), "the scratch folder", path.Clean(h.Storage.Scratch)})
 	}
 	seen := map[string]bool{}
 	for i, s := range h.Shelves {
@@ -277,27 +286,42 @@ func (h *Household) judgeShelves() []complaint {
 		if s.Access != Read && s.Access != Change {
 			bad(key+".access", "write read or change", "access %q is not known", s.Access)
 		}
+		if s.Credentials != "" {
+			if why := folderFault(s.Credentials); why != "" {
+				bad(key+".credentials", "write the whole path of a file", "%s", why)
+			} else if !slices.ContainsFunc(s.Folders, func(f string) bool { return strings.HasPrefix(f, "smb://") }) {
+				bad(key+".credentials", "remove it", "no folder of shelf %q is a share as smb://", s.Name)
+			}
+		}
 		if len(s.Folders) == 0 {
 			bad(key, "write: folders = [\"/srv/media/films\"]", "shelf %q has no folder", s.Name)
 		}
 		for j, f := range s.Folders {
 			at := fmt.Sprintf("%s.folders[%d]", key, j)
+			if IsShare(f) {
+				if share, err := ParseShare(f); err != nil {
+					bad(at, "write it as \"nfs://nas.home.arpa/export/films\" or \"smb://nas.home.arpa/media/films\"", "%v", err)
+				} else {
+					places = append(places, place{at, share.place(), fmt.Sprintf("a folder of shelf %q", s.Name), f})
+				}
+				continue
+			}
 			if why := folderFault(f); why != "" {
 				bad(at, "write the whole path of a folder", "%s", why)
 				continue
 			}
-			places = append(places, place{at, path.Clean(f), fmt.Sprintf("a folder of shelf %q", s.Name)})
+			places = append(places, place{at, path.Clean(f), fmt.Sprintf("a folder of shelf %q", s.Name), path.Clean(f)})
 		}
 	}
 	for i, a := range places {
 		for _, b := range places[:i] {
 			switch {
 			case a.path == b.path:
-				bad(a.key, "name each folder once", "%s is also %s", a.path, b.what)
+				bad(a.key, "name each folder once", "%s is also %s", a.shown, b.what)
 			case Within(a.path, b.path):
-				bad(a.key, "keep them apart, or name only the outer one", "%s lies inside %s, %s", a.path, b.path, b.what)
+				bad(a.key, "keep them apart, or name only the outer one", "%s lies inside %s, %s", a.shown, b.shown, b.what)
 			case Within(b.path, a.path):
-				bad(a.key, "keep them apart, or name only the outer one", "%s contains %s, %s", a.path, b.path, b.what)
+				bad(a.key, "keep them apart, or name only the outer one", "%s contains %s, %s", a.shown, b.shown, b.what)
 			}
 		}
 	}

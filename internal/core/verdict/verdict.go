@@ -162,7 +162,7 @@ func (j *judge) account() {
 			j.add("run-as account", Blocked, fmt.Sprintf("%q cannot be used: %s", a.Asked, a.Why), "correct run_as and groups under [server]")
 			return
 		}
-		j.add("run-as account", Blocked, fmt.Sprintf("%q is not an account of this machine", a.Asked), fmt.Sprintf("make it (useradd --system --no-create-home --shell /usr/sbin/nologin %s), or write run_as = \"uid:gid\"", a.Asked))
+		j.proposal(a)
 		return
 	}
 	who := fmt.Sprintf("%d:%d", a.UID, a.GID)
@@ -176,10 +176,28 @@ func (j *judge) account() {
 	case j.f.Engine.Kind == "process" && j.f.CallerUID != 0 && int(a.UID) != j.f.CallerUID:
 		j.add("run-as account", Blocked, fmt.Sprintf("%s is not you (uid %d), and the process engine cannot become it", who, j.f.CallerUID), fmt.Sprintf("run as root, or write run_as = \"%d:…\" with your own numbers", j.f.CallerUID))
 	case a.UID == 0:
-		j.add("run-as account", Warning, who+" is root; with no capabilities it may not read more than others, but it owns what root owns", "use an account of its own")
+		j.add("run-as account", Warning, who+" is root", "use an account of its own: leave run_as out, and check proposes one",
+			"the container has no capabilities, so root in it passes over no permission: it reads what its owner, group and ACLs let it, like anyone else",
+			"but it owns every file of root's, and could change them if it broke out")
 	default:
 		j.add("run-as account", OK, who, "")
 	}
+}
+
+// proposal says how to come by an account that there is not yet.
+func (j *judge) proposal(a facts.Account) {
+	do := "write run_as = \"uid:gid\" under [server]"
+	var details []string
+	switch p := a.Proposal; {
+	case j.f.Engine.Kind == "process" && j.f.CallerUID != 0:
+		do = fmt.Sprintf("write run_as = \"%d:…\" with your own numbers, or run as root", j.f.CallerUID)
+	case p != nil && len(p.Commands) > 0:
+		do = "make it: cozyshelf check --mend, or " + strings.Join(p.Commands, " && ")
+		details = append(details, "it will have no login and no home"+map[bool]string{true: ", and be in no group but its own: no shelf needs one", false: ", and be in the groups that the shelves need: " + strings.Trim(fmt.Sprint(p.Groups), "[]")}[len(p.Groups) == 0])
+	case p != nil:
+		do = "make it with this machine's own tools, with no login and no home; or write run_as = \"1500:1500\", numbers that nobody has"
+	}
+	j.add("run-as account", Blocked, fmt.Sprintf("%q is not an account of this machine", a.Asked), do, details...)
 }
 
 // place judges that a folder is there or can be made, and has room.
@@ -246,6 +264,10 @@ func (j *judge) shelves() {
 	for _, s := range j.f.Shelves {
 		for _, f := range s.Folders {
 			what := "shelf " + s.Name
+			if f.Share != nil {
+				j.share(what, f)
+				continue
+			}
 			clash := slices.IndexFunc(all, func(o seen) bool {
 				return f.Real != "" && (o.real == f.Real || household.Within(o.real, f.Real) || household.Within(f.Real, o.real))
 			})
@@ -263,6 +285,22 @@ func (j *judge) shelves() {
 			}
 			j.shelf(what, s, f)
 		}
+	}
+}
+
+// share judges a share that the engine mounts.
+func (j *judge) share(what string, f facts.Folder) {
+	s := f.Share
+	names := map[string]string{"nfs": "NFS export", "smb": "SMB share"}
+	switch {
+	case j.f.Engine.Kind == "process":
+		j.add(what, Blocked, f.Path+" can only be mounted by an engine that runs containers", "mount it on this machine, and name that folder; or use such an engine")
+	case s.Credentials != "":
+		j.add(what, Blocked, "the credentials for "+f.Path+" cannot be used: "+s.Credentials, "write username= and password= into the file, a line each; chown root it and chmod 600 it")
+	case !s.Answers:
+		j.add(what, Warning, fmt.Sprintf("%s: %s does not answer: %s", f.Path, s.Host, s.Error), "see whether it is on, and lets this machine in; a container that cannot mount it does not start")
+	default:
+		j.add(what, OK, fmt.Sprintf("%s, %s, mounted by the engine; %s answers", f.Path, names[s.Kind], s.Host), "", "what the account may do there is for the other side to say: cozyshelf access --prove tries it")
 	}
 }
 

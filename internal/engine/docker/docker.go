@@ -13,6 +13,7 @@ import (
 	"os"
 	"os/user"
 	"path"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -180,6 +181,9 @@ func wrap(err error) error {
 	switch {
 	case err == nil:
 		return nil
+	case strings.Contains(err.Error(), "password="):
+		// What could not be mounted is told with its options.
+		return errors.New(secrets.ReplaceAllString(err.Error(), "password=…$1"))
 	case errdefs.IsNotFound(err):
 		return fmt.Errorf("%w: %w", engine.ErrNotFound, err)
 	case errdefs.IsConflict(err):
@@ -187,6 +191,10 @@ func wrap(err error) error {
 	}
 	return err
 }
+
+// secrets finds a password among mount options, up to the comma that ends it, or
+// the next option that we would have written.
+var secrets = regexp.MustCompile(`(?s)password=.*?(,domain=|,uid=|$)`)
 
 func label(key, value string) client.Filters {
 	if value != "" {
@@ -234,6 +242,14 @@ func (e *Engine) Observe(ctx context.Context, id string) (blueprint.Observed, er
 	for _, n := range nets.Items {
 		out.Networks = append(out.Networks, n.Name)
 	}
+	volumes, err := e.api.VolumeList(ctx, client.VolumeListOptions{Filters: label(blueprint.LabelHousehold, id)})
+	if err != nil {
+		return out, wrap(err)
+	}
+	for _, v := range volumes.Items {
+		out.Volumes = append(out.Volumes, v.Name)
+	}
+	slices.Sort(out.Volumes)
 	images, err := e.images(ctx)
 	if err != nil {
 		return out, err
@@ -338,6 +354,33 @@ func (e *Engine) RemoveNetwork(ctx context.Context, name string) error {
 	return wrap(err)
 }
 
+// MakeVolume makes a volume of the local driver.
+func (e *Engine) MakeVolume(ctx context.Context, name, id string, options map[string]string) error {
+	// The engine takes a volume of that name for the same, whatever its options;
+	// the name carries their digest.
+	_, err := e.api.VolumeCreate(ctx, client.VolumeCreateOptions{Name: name, Driver: "local", DriverOpts: options, Labels: map[string]string{blueprint.LabelHousehold: id}})
+	return wrap(err)
+}
+
+// RemoveVolume removes a volume, if it is ours.
+func (e *Engine) RemoveVolume(ctx context.Context, name string) error {
+	in, err := e.api.VolumeInspect(ctx, name, client.VolumeInspectOptions{})
+	if errdefs.IsNotFound(err) {
+		return nil
+	}
+	if err != nil {
+		return wrap(err)
+	}
+	if in.Volume.Labels[blueprint.LabelHousehold] == "" {
+		return fmt.Errorf("volume %s is not ours", name)
+	}
+	_, err = e.api.VolumeRemove(ctx, name, client.VolumeRemoveOptions{})
+	if errdefs.IsNotFound(err) {
+		return nil
+	}
+	return wrap(err)
+}
+
 // Create makes a container, closed by default.
 func (e *Engine) Create(ctx context.Context, c blueprint.Container) (string, error) {
 	images, err := e.images(ctx)
@@ -390,7 +433,14 @@ func (e *Engine) describe(c blueprint.Container, image string) (*container.Confi
 	for _, g := range c.Groups {
 		host.GroupAdd = append(host.GroupAdd, strconv.FormatUint(uint64(g), 10))
 	}
+	for _, d := range c.Devices {
+		host.Devices = append(host.Devices, container.DeviceMapping{PathOnHost: d, PathInContainer: d, CgroupPermissions: "rw"})
+	}
 	for _, m := range c.Mounts {
+		if m.Volume {
+			host.Mounts = append(host.Mounts, mount.Mount{Type: mount.TypeVolume, Source: m.Source, Target: m.Target, ReadOnly: m.ReadOnly, VolumeOptions: &mount.VolumeOptions{NoCopy: true}})
+			continue
+		}
 		host.Mounts = append(host.Mounts, mount.Mount{
 			Type: mount.TypeBind, Source: m.Source, Target: m.Target, ReadOnly: m.ReadOnly,
 			BindOptions: &mount.BindOptions{Propagation: propagation(m)},

@@ -2,15 +2,27 @@ package docker
 
 import (
 	"context"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
 	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
 	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/facts"
+	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/permit"
+	"cozyshelf/internal/engine"
 	"cozyshelf/internal/engine/enginetest"
 	"cozyshelf/internal/testbuild"
 
 	"github.com/moby/moby/api/types/mount"
+	"github.com/moby/moby/client"
 )
 
 func TestMain(m *testing.M) {
@@ -68,5 +80,89 @@ func TestContainersAreClosed(t *testing.T) {
 	}
 	if m := host.Mounts[1]; m.Type != mount.TypeTmpfs || m.TmpfsOptions.SizeBytes != 1<<20 {
 		t.Errorf("scratch: %+v", m)
+	}
+}
+
+// TestSharesAreVolumesWithExactlyTheirOptions makes a volume on the real engine,
+// reads back what it stored, and lets a container ask for it. The password is in
+// no message, whether the share can be mounted or not.
+func TestSharesAreVolumesWithExactlyTheirOptions(t *testing.T) {
+	e, err := Open()
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx := context.Background()
+	if f := e.Facts(ctx); !f.Answers {
+		testbuild.Missing(t, "a Docker Engine: "+f.Error)
+	}
+	img := testbuild.Image(t)
+	if err := e.LoadImage(ctx, img); err != nil {
+		t.Fatal(err)
+	}
+	share, err := household.ParseShare("smb://127.0.0.1:1/media/films")
+	if err != nil {
+		t.Fatal(err)
+	}
+	v := blueprint.Volume{Name: fmt.Sprintf("cozyshelf-test-%d", os.Getpid()), Share: share, UID: 41500, GID: 41501}
+	want := v.Options(blueprint.Credentials{User: "wren", Password: "pass,word=of wren", Domain: "MILL"})
+	house := "test" + v.Name
+	t.Cleanup(func() {
+		if err := e.RemoveVolume(ctx, v.Name); err != nil {
+			t.Errorf("cleaning up: %v", err)
+		}
+		if o, err := e.Observe(ctx, house); err != nil || len(o.Containers)+len(o.Strays)+len(o.Volumes) != 0 {
+			t.Errorf("cleaning up: %+v, %v", o, err)
+		}
+		if err := e.RemoveImage(ctx, img.Digest); err != nil && !errors.Is(err, engine.ErrInUse) {
+			t.Errorf("cleaning up: %v", err)
+		}
+	})
+	if err := e.MakeVolume(ctx, v.Name, house, want); err != nil {
+		t.Fatal(err)
+	}
+	in, err := e.api.VolumeInspect(ctx, v.Name, client.VolumeInspectOptions{})
+	if err != nil || !maps.Equal(in.Volume.Options, want) || in.Volume.Driver != "local" || in.Volume.Labels[blueprint.LabelHousehold] != house {
+		t.Errorf("the engine stored %+v, %v, want %v", in.Volume, err, want)
+	}
+	c := blueprint.Container{Household: house, Name: "x", Image: img.Digest, UID: 41500, GID: 41501, Pids: 64, Memory: 64 << 20,
+		Mounts: []blueprint.Mount{{Source: v.Name, Target: "/shelves/films/1", ReadOnly: true, What: "films", Volume: true}}}
+	_, err = e.Run(ctx, c, []string{"probe"}, io.Discard)
+	if err == nil || strings.Contains(err.Error(), "word=of") || !strings.Contains(err.Error(), "mount") {
+		t.Errorf("a share that cannot be mounted: got %v", err)
+	}
+}
+
+func TestPasswordsAreCutOutOfMessages(t *testing.T) {
+	for text, want := range map[string]string{
+		"mount //x: data: addr=1,username=u,password=a,b=c,uid=1,gid=2: no such device": "mount //x: data: addr=1,username=u,password=…,uid=1,gid=2: no such device",
+		"o='username=u,password=geheim'":                                                "o='username=u,password=…",
+		"password=x,domain=M,uid=1: refused":                                            "password=…,domain=M,uid=1: refused",
+	} {
+		if got := wrap(errors.New(text)); got.Error() != want {
+			t.Errorf("got %s, want %s", got, want)
+		}
+	}
+}
+
+func TestTheShiftOfIdsIsFound(t *testing.T) {
+	e := &Engine{endpoint: "unix:///nowhere"}
+	var f facts.Engine
+	e.shift(&f, []string{"name=seccomp,profile=default", "name=userns"}, "/var/lib/docker/100000.200000")
+	id := f.Identity(facts.Account{UID: 1500, GID: 1501, Groups: []uint32{1501, 44}})
+	if !f.Rootless || id.UID != 101500 || id.Groups[0] != 201501 || id.Groups[2] != 200044 {
+		t.Errorf("remapped: got %+v, %+v", f, id)
+	}
+	f = facts.Engine{}
+	e.shift(&f, []string{"name=selinux"}, "/var/lib/docker")
+	if f.Rootless || !f.Confined || len(f.UIDs) != 0 {
+		t.Errorf("confined: got %+v", f)
+	}
+	file := filepath.Join(t.TempDir(), "subuid")
+	me := strconv.Itoa(os.Getuid())
+	if err := os.WriteFile(file, []byte("somebody:1:2\n"+me+":100000:65536\nbad\n"+me+":300000:10\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if got := lent(file, uint32(os.Getuid()), 1); !slices.Equal(got, []permit.IDRange{{Inside: 1, Host: 100000, Count: 65536}, {Inside: 65537, Host: 300000, Count: 10}}) {
+		t.Errorf("lent: got %+v", got)
 	}
 }

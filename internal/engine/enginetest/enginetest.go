@@ -77,6 +77,11 @@ func Run(t *testing.T, b Bench) {
 				t.Errorf("cleaning up: %v", err)
 			}
 		}
+		for _, n := range o.Volumes {
+			if err := e.RemoveVolume(ctx, n); err != nil {
+				t.Errorf("cleaning up: %v", err)
+			}
+		}
 		for _, n := range o.Networks {
 			if err := e.RemoveNetwork(ctx, n); err != nil {
 				t.Errorf("cleaning up: %v", err)
@@ -113,6 +118,22 @@ func Run(t *testing.T, b Bench) {
 	}
 	if o := observe(); !slices.Contains(o.Images, b.Program.Digest) {
 		t.Errorf("the loaded image is not observed: %v", o.Images)
+	}
+	if b.Site == "process" {
+		if err := e.MakeVolume(ctx, "cozyshelf-x", c.Household, nil); !errors.Is(err, engine.ErrNone) {
+			t.Errorf("make volume: got %v, want ErrNone", err)
+		}
+	} else {
+		share := fmt.Sprintf("cozyshelf-%s-far-1-00000000", c.Household)
+		for range 2 {
+			step("make volume", e.MakeVolume(ctx, share, c.Household, map[string]string{"type": "nfs4", "device": ":/export", "o": "addr=192.0.2.7,ro"}))
+		}
+		if o := observe(); !slices.Equal(o.Volumes, []string{share}) {
+			t.Errorf("volumes: got %v", o.Volumes)
+		}
+		for range 2 {
+			step("remove volume", e.RemoveVolume(ctx, share))
+		}
 	}
 	// A throw-away run: the account's numbers, the shelf read-only, no state.
 	film := filepath.Join(films, "film")

@@ -217,6 +217,14 @@ func (e *Engine) MakeNetwork(context.Context, string, string) error { return nil
 // RemoveNetwork has nothing to do either.
 func (e *Engine) RemoveNetwork(context.Context, string) error { return nil }
 
+// MakeVolume cannot be done: a process sees what the host has mounted.
+func (e *Engine) MakeVolume(context.Context, string, string, map[string]string) error {
+	return fmt.Errorf("%w: the process engine mounts no shares; mount it on the host, and name that folder", engine.ErrNone)
+}
+
+// RemoveVolume has nothing to do.
+func (e *Engine) RemoveVolume(context.Context, string) error { return nil }
+
 // Create notes down what should run.
 func (e *Engine) Create(_ context.Context, c blueprint.Container) (string, error) {
 	if _, err := os.Stat(e.program(c.Image)); err != nil {
