@@ -8,6 +8,10 @@ need() { command -v "$1" >/dev/null 2>&1 || missing="$missing $2"; }
 need ffmpeg ffmpeg
 need ffprobe ffmpeg
 need setfacl acl
+need chattr e2fsprogs
+need sshfs sshfs
+need sshd openssh-server
+need mkfs.vfat dosfstools
 need sqlite3 sqlite3
 need argon2 argon2
 need chromium chromium

@@ -210,6 +210,13 @@ func accessOf(s household.Shelf, i int, folder string, id permit.Identity, who p
 	out := accessFolder{Shelf: s.Name, Host: folder, Inside: fmt.Sprintf("%s/%s/%d", blueprint.ShelvesInside, s.Name, i+1), Need: s.Access}
 	var err error
 	out.report, err = machine.Audit(folder, id, need)
+	if errors.Is(err, machine.ErrSilent) {
+		// The others are looked at all the same.
+		out.report.Folder = folder
+		out.Problems = []permit.Problem{{Path: folder, Kind: "folder", Need: "list", Cause: permit.CauseUnknown, Count: 1, Detail: err.Error()}}
+		out.Remedies, out.Exposures = []permit.Remedy{}, []permit.Exposure{}
+		return out, nil
+	}
 	if err != nil {
 		p := &problem.Problem{What: "a folder of shelf " + s.Name + " cannot be looked at", Where: folder, Why: err.Error(), Fix: "run cozyshelf check; run as an account that may look there, such as root", Err: err}
 		if errors.Is(err, os.ErrNotExist) {

@@ -73,8 +73,12 @@ func (s *site) prove(ctx context.Context, sample int, within time.Duration, want
 			spec.Folders = append(spec.Folders, probe.Folder{Path: at, Write: write})
 			out = append(out, proven{Shelf: shelf.Name, Host: folder, Write: write})
 			var p *permit.Proving
+			if !household.IsShare(folder) && !s.facts.Elsewhere && machine.Silent(folder) {
+				// Whoever is sent in to try would not come back.
+				return nil, &problem.Problem{What: "shelf " + shelf.Name + " does not answer, so it cannot be tried", Where: folder, Why: machine.ErrSilent.Error(), Fix: "see to the disk or the network; the other shelves can be tried by name"}
+			}
 			if !s.facts.Elsewhere && !household.IsShare(folder) {
-				real, err := filepath.EvalSymlinks(folder)
+				real, err := machine.Patiently(func() (string, error) { return filepath.EvalSymlinks(folder) })
 				if err == nil {
 					p = permit.NewProving(real, sample > 0)
 					id, need := s.facts.Asks(s.account, write)

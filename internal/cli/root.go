@@ -33,7 +33,15 @@ type app struct {
 
 // Run runs the program with its arguments and gives its exit code.
 func Run(ctx context.Context, version string, args []string) int {
+	if code, done := apart(args); done {
+		return code
+	}
+	return tell(run(ctx, version, args))
+}
+
+func run(ctx context.Context, version string, args []string) int {
 	a := &app{version: version, out: show.To(os.Stdout), err: show.To(os.Stderr), in: os.Stdin}
+	looks()
 	root := a.root()
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
@@ -114,7 +122,7 @@ The first evening:
 	add("life", a.statusCommand(), a.logsCommand(), a.startCommand(), a.stopCommand(), a.restartCommand(), a.retireCommand(), a.ledgerCommand(), a.undoCommand())
 	add("home", a.shelfCommand(), a.memberCommand(), a.usageCommand())
 	add("inside", a.serveCommand())
-	root.AddCommand(a.superviseCommand(), a.healthcheckCommand(), a.relayCommand(), a.probeCommand())
+	root.AddCommand(a.superviseCommand(), a.healthcheckCommand(), a.relayCommand(), a.probeCommand(), a.lookCommand())
 	root.SetHelpCommandGroupID("inside")
 	strict(root)
 	return root

@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"net"
 	"os"
+	"os/exec"
 	"os/signal"
 	"syscall"
 	"time"
@@ -68,6 +69,26 @@ func (a *app) superviseCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "supervise FOLDER", Short: "Keep a server running (the process engine uses it)", Hidden: true, Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error { return process.Supervise(args[0]) },
+	}
+}
+
+// looks lets folders be looked at by a child, which is held in our place where a
+// network file system does not answer.
+func looks() {
+	exe, err := os.Executable()
+	if err != nil {
+		return
+	}
+	machine.Apart = func(folder string) *exec.Cmd { return exec.Command(exe, "look", "--", folder) }
+}
+
+func (a *app) lookCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "look FOLDER", Short: "Say why a folder cannot be used, or nothing (this program uses it)", Hidden: true, Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			_, err := os.Stdout.WriteString(machine.LookHere(args[0]))
+			return err
+		},
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/media"
+	"cozyshelf/internal/scan"
 	"cozyshelf/internal/store"
 
 	"github.com/spf13/cobra"
@@ -50,7 +51,7 @@ func (a *app) showShelves(list []control.Shelf) {
 		state := "scanned " + show.When(s.Scanned)
 		switch {
 		case len(s.Away) > 0:
-			state = "away: " + strings.Join(s.Away, ", ")
+			state = "away: " + places(s.Away)
 		case s.Scanning:
 			state = "being scanned"
 		case s.Scanned.IsZero():
@@ -89,7 +90,7 @@ func (a *app) shelfShowCommand() *cobra.Command {
 func (a *app) showShelf(sh control.ShelfFiles) {
 	a.out.Printf("%s %s\n", show.Bold(sh.Name), show.Faint(fmt.Sprintf("· %s · %s · %s, %s, %s", sh.Kind, strings.Join(sh.Folders, ", "), show.Count(sh.Titles, "title", "titles"), show.Count(sh.Files, "file", "files"), show.Size(sh.Size))))
 	for _, f := range sh.Away {
-		a.out.Printf("%s %s is away; what was known of it is kept\n", show.Mark("warning"), f)
+		a.out.Printf("%s %s is away: %s\n         what was known of it is kept\n", show.Mark("warning"), show.Clean(f.Folder), show.Clean(f.Why))
 	}
 	a.out.Printf("\n")
 	var rows [][]string
@@ -153,15 +154,25 @@ func part(f store.File) string {
 	return f.Part
 }
 
+// places names the folders that are away.
+func places(list []scan.Away) string {
+	var out []string
+	for _, f := range list {
+		out = append(out, f.Folder)
+	}
+	return strings.Join(out, ", ")
+}
+
 func (a *app) shelfScanCommand() *cobra.Command {
-	return a.reads(&cobra.Command{
+	var emptied bool
+	c := &cobra.Command{
 		Use: "scan [NAME]", Short: "Look for what is new, changed or gone", Args: cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := a.server(c.Context())
 			if err != nil {
 				return err
 			}
-			list, err := cl.Scan(c.Context(), strings.Join(args, ""))
+			list, err := cl.Scan(c.Context(), strings.Join(args, ""), emptied)
 			if err != nil {
 				return err
 			}
@@ -170,19 +181,26 @@ func (a *app) shelfScanCommand() *cobra.Command {
 			}
 			var rows [][]string
 			failing := 0
+			var away []scan.Away
 			for _, r := range list {
 				note := ""
 				if len(r.Away) > 0 {
-					note = "away, kept as known: " + strings.Join(r.Away, ", ")
+					note = "away, kept as known: " + places(r.Away)
+					away = append(away, r.Away...)
 				}
 				failing += r.Failing
 				rows = append(rows, []string{r.Shelf, fmt.Sprint(r.Files), fmt.Sprint(r.New), fmt.Sprint(r.Changed), fmt.Sprint(r.Gone), fmt.Sprint(r.Failing), fmt.Sprint(r.Passed), fmt.Sprintf("%.2f s", r.Seconds), note})
 			}
 			a.out.Table([]show.Column{{Head: "shelf"}, {Head: "files", Right: true}, {Head: "new", Right: true}, {Head: "changed", Right: true}, {Head: "gone", Right: true}, {Head: "failing", Right: true}, {Head: "other files", Right: true}, {Head: "took", Right: true}, {Head: ""}}, rows)
+			for _, f := range away {
+				a.out.Printf("\n%s %s: %s\n", show.Mark("warning"), show.Clean(f.Folder), show.Clean(f.Why))
+			}
 			if failing > 0 {
 				a.out.Printf("\nwhy they fail: cozyshelf shelf show NAME\n")
 			}
 			return nil
 		},
-	})
+	}
+	c.Flags().BoolVar(&emptied, "emptied", false, "a folder with nothing in it was emptied; it is not the place of a disk that is away")
+	return a.reads(c)
 }

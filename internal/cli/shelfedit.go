@@ -58,6 +58,9 @@ for the run-as account. cozyshelf deploy then makes it so.`,
 				if household.IsShare(f) {
 					continue
 				}
+				if machine.Silent(f) {
+					return &problem.Problem{What: "the folder does not answer", Where: f, Why: machine.ErrSilent.Error(), Fix: "see to the disk or the network behind it, and try again"}
+				}
 				if _, err := os.Stat(f); errors.Is(err, os.ErrNotExist) {
 					if !make {
 						return &problem.Problem{What: "the folder does not exist", Where: f, Why: "a shelf needs its folder", Fix: "give --make to have it made, or make it yourself"}

@@ -51,7 +51,7 @@ type Shelf struct {
 	Kind     household.Kind   `json:"kind"`
 	Access   household.Access `json:"access"`
 	Folders  []string         `json:"folders"` // as the administrator wrote them
-	Away     []string         `json:"away"`    // those that are not there now
+	Away     []scan.Away      `json:"away"`    // what is not there now
 	Scanning bool             `json:"scanning"`
 	Scanned  time.Time        `json:"scanned,omitzero"` // when the last scan ended
 	store.ShelfFigures
@@ -241,9 +241,14 @@ func (c *Client) Shelf(ctx context.Context, name string) (ShelfFiles, error) {
 	return ask[ShelfFiles](ctx, c, "GET", "/control/v1/shelves/"+url.PathEscape(name), nil)
 }
 
-// Scan scans one shelf, or all for an empty name, and waits for the outcome.
-func (c *Client) Scan(ctx context.Context, shelf string) ([]scan.Report, error) {
-	return ask[[]scan.Report](ctx, c, "POST", "/control/v1/scan?shelf="+url.QueryEscape(shelf), nil)
+// Scan scans one shelf, or all for an empty name, and waits for the outcome. With
+// emptied, a folder that is empty now is taken to be meant so.
+func (c *Client) Scan(ctx context.Context, shelf string, emptied bool) ([]scan.Report, error) {
+	more := ""
+	if emptied {
+		more = "&emptied=yes"
+	}
+	return ask[[]scan.Report](ctx, c, "POST", "/control/v1/scan?shelf="+url.QueryEscape(shelf)+more, nil)
 }
 
 // History asks for plays, the latest first.

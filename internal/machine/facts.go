@@ -55,7 +55,7 @@ func Gather(h *household.Household, engine facts.Engine, ours func(port int, hol
 			d.Access = &r
 			d.Remedies = Remedies(r, id, Who(f.Account), need)
 		} else {
-			d.Error = plain(err)
+			d.Error, d.Silent = plain(err), errors.Is(err, ErrSilent)
 		}
 	}
 	audit(&f.State, true)
@@ -83,6 +83,19 @@ func Gather(h *household.Household, engine facts.Engine, ours func(port int, hol
 
 // folder collects the facts of one folder.
 func folder(path string) facts.Folder {
+	silent := facts.Folder{Path: path, Error: ErrSilent.Error(), Silent: true}
+	if Silent(path) {
+		return silent
+	}
+	// A cache may have answered for it.
+	f, err := Patiently(func() (facts.Folder, error) { return folderNow(path), nil })
+	if err != nil {
+		return silent
+	}
+	return f
+}
+
+func folderNow(path string) facts.Folder {
 	f := facts.Folder{Path: path}
 	st, err := os.Stat(path)
 	switch {

@@ -237,6 +237,9 @@ func patiently[T any](moved func() int64, do func() (T, error)) (T, error) {
 // Audit audits a folder, with every link in its path resolved first. A file
 // system that stops answering ends it with ErrSilent.
 func Audit(path string, id permit.Identity, need permit.Need) (permit.Report, error) {
+	if Silent(path) {
+		return permit.Report{Folder: path}, ErrSilent
+	}
 	var fault error
 	r, err := with(need, func(t *Tree, need permit.Need) permit.Report {
 		r := permit.Report{Folder: path}

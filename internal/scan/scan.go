@@ -15,12 +15,13 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
-	"os"
 	"path"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"cozyshelf/internal/core/blueprint"
@@ -41,14 +42,38 @@ type Report struct {
 	Gone    int           `json:"gone"`
 	Failing int           `json:"failing"` // files and folders that cannot be read
 	Passed  int           `json:"passed"`  // other files, such as texts
-	Away    []string      `json:"away"`    // folders of the shelf that are not there: what was known is kept
+	Away    []Away        `json:"away"`    // what is not there now: what was known of it is kept
 	Took    time.Duration `json:"-"`
 	Seconds float64       `json:"seconds"`
 }
 
+// Away is a folder of a shelf, or what was mounted in it, that is not there now.
+type Away struct {
+	Folder string `json:"folder"` // as the administrator wrote it
+	Why    string `json:"why"`
+}
+
+// Patience is how long a folder may take to answer. A scan of one that does not
+// is given up; what waits for it goes on waiting in the background.
+var Patience = 10 * time.Second
+
+// Options is how to scan. The zero value is ready.
+type Options struct {
+	// Emptied takes a folder with nothing in it as emptied. Else it is taken for
+	// the place of a disk that is not mounted, if files were known there.
+	Emptied bool
+	// Presence says why a folder is not there to be used, or nothing; while nil,
+	// the folder is asked.
+	Presence func(inside string) string
+	Log      *slog.Logger // required
+}
+
 // Shelf scans one shelf.
-func Shelf(ctx context.Context, st *store.Store, shelf blueprint.SettingsShelf, log *slog.Logger) (Report, error) {
-	s := &scanner{st: st, shelf: shelf, log: log, now: time.Now(), report: Report{Shelf: shelf.Name, Away: []string{}}}
+func Shelf(ctx context.Context, st *store.Store, shelf blueprint.SettingsShelf, o Options) (Report, error) {
+	if o.Presence == nil {
+		o.Presence = func(inside string) string { return machine.Presence(inside, Patience) }
+	}
+	s := &scanner{st: st, shelf: shelf, log: o.Log, emptied: o.Emptied, presence: o.Presence, now: time.Now(), report: Report{Shelf: shelf.Name, Away: []Away{}}}
 	began := time.Now()
 	s.w = st.BeginScan(shelf.Name, shelf.Kind, s.now)
 	var err error
@@ -72,6 +97,10 @@ type scanner struct {
 	log    *slog.Logger
 	now    time.Time
 	report Report
+
+	emptied  bool
+	presence func(inside string) string
+	missing  []string // mounts below the root being scanned that are not there
 }
 
 // listing is one folder as the walk found it.
@@ -95,10 +124,18 @@ func (s *scanner) root(ctx context.Context, inside, shown string) error {
 	for _, f := range known {
 		had[f.Path] = f
 	}
-	if _, err := os.Stat(inside); errors.Is(err, fs.ErrNotExist) {
-		s.report.Away = append(s.report.Away, shown)
-		s.log.Warn("a folder of a shelf is away; what was known is kept", "shelf", s.shelf.Name, "folder", shown)
+	if why := s.presence(inside); why != "" {
+		s.away(shown, why)
 		return nil
+	}
+	bare, err := machine.Patiently(func() (bool, error) { return s.bare(ctx, inside, shown, "") })
+	if err == nil && bare && !s.emptied {
+		s.away(shown, "nothing is in it, and files are known there: is its disk mounted? if it was emptied: cozyshelf shelf scan "+s.shelf.Name+" --emptied")
+		return nil
+	}
+	mounts, err := s.mounts(ctx, inside, shown)
+	if err != nil {
+		return err
 	}
 	// The walk goes on while the findings are worked on.
 	walking, cancel := context.WithCancel(ctx)
@@ -110,9 +147,21 @@ func (s *scanner) root(ctx context.Context, inside, shown string) error {
 		w.walk(walking, "")
 		w.others.Wait()
 	}()
-	for l := range found {
-		if err := s.folder(ctx, inside, shown, l, had); err != nil {
+	for {
+		l, more, err := next(ctx, found)
+		if err == nil && more {
+			err = s.folder(ctx, inside, shown, l, had)
+		}
+		if errors.Is(err, machine.ErrSilent) {
+			// What was found until now stands; nothing is taken for gone.
+			s.away(shown, err.Error())
+			return nil
+		}
+		if err != nil {
 			return err
+		}
+		if !more {
+			break
 		}
 	}
 	if err := ctx.Err(); err != nil {
@@ -121,7 +170,7 @@ func (s *scanner) root(ctx context.Context, inside, shown string) error {
 	// What is left was not met on the walk. Below a folder that could not be
 	// listed, that says nothing.
 	for _, f := range had {
-		if f.Signature == "" && f.Problem == "" || s.shut(f.Path, had) {
+		if f.Signature == "" && f.Problem == "" || s.lost(f.Path) || s.shut(f.Path, had) {
 			continue
 		}
 		n, err := s.w.FolderGone(ctx, f.ID)
@@ -130,7 +179,73 @@ func (s *scanner) root(ctx context.Context, inside, shown string) error {
 		}
 		s.report.Gone += n
 	}
-	return nil
+	return s.st.SetMounts(ctx, s.shelf.Name, shown, mounts)
+}
+
+// next waits for the next listing, but not for ever.
+func next(ctx context.Context, found <-chan listing) (l listing, more bool, err error) {
+	timer := time.NewTimer(Patience)
+	defer timer.Stop()
+	select {
+	case l, more = <-found:
+		return l, more, nil
+	case <-ctx.Done():
+		return l, false, ctx.Err()
+	case <-timer.C:
+		return l, false, machine.ErrSilent
+	}
+}
+
+func (s *scanner) away(shown, why string) {
+	s.report.Away = append(s.report.Away, Away{shown, why})
+	s.log.Warn("a folder of a shelf is away; what was known is kept", "shelf", s.shelf.Name, "folder", shown, "why", why)
+}
+
+// bare reports whether a folder looks like the place of a disk that is not
+// mounted: files are known at or below it, and there is neither a folder nor a
+// file of the shelf's kind in it.
+func (s *scanner) bare(ctx context.Context, inside, shown, rel string) (bool, error) {
+	known, err := s.st.KnownBelow(ctx, s.shelf.Name, shown, rel, 1)
+	if err != nil || len(known) == 0 {
+		return false, err
+	}
+	holds := false
+	err = machine.List(filepath.Join(inside, rel), func(e machine.Entry) {
+		content, _ := naming.ContentOf(e.Name)
+		holds = holds || e.Err != nil || !strings.HasPrefix(e.Name, ".") && (e.Folder || naming.Takes(s.shelf.Kind, content))
+	})
+	return err == nil && !holds, err
+}
+
+// mounts finds what is mounted below a folder, and what was and is no longer. It
+// gives what is to be noted for the next time.
+func (s *scanner) mounts(ctx context.Context, inside, shown string) ([]string, error) {
+	now, err := machine.MountsBelow(inside)
+	if err != nil {
+		return nil, nil // nobody can tell; then nothing is noted
+	}
+	before, err := s.st.Mounts(ctx, s.shelf.Name, shown)
+	if err != nil {
+		return nil, err
+	}
+	s.missing = nil
+	for _, rel := range before {
+		if slices.Contains(now, rel) || s.emptied {
+			continue
+		}
+		gone, err := machine.Patiently(func() (bool, error) { return s.bare(ctx, inside, shown, rel) })
+		if gone || errors.Is(err, fs.ErrNotExist) {
+			s.missing = append(s.missing, rel)
+			s.away(path.Join(shown, rel), "what was mounted there is not mounted now; if it is gone for good: cozyshelf shelf scan "+s.shelf.Name+" --emptied")
+			now = append(now, rel)
+		}
+	}
+	return now, nil
+}
+
+// lost reports whether a path lies on what is not mounted now.
+func (s *scanner) lost(p string) bool {
+	return slices.ContainsFunc(s.missing, func(m string) bool { return p == m || strings.HasPrefix(p, m+"/") })
 }
 
 // shut reports whether a folder above could not be listed in this scan. Such
@@ -242,6 +357,9 @@ func (s *signature) String() string {
 
 // folder works on one listing.
 func (s *scanner) folder(ctx context.Context, inside, shown string, l listing, had map[string]store.Folder) error {
+	if s.lost(l.path) {
+		return nil
+	}
 	old, known := had[l.path]
 	delete(had, l.path)
 	s.report.Folders++
@@ -284,7 +402,11 @@ func (s *scanner) folder(ctx context.Context, inside, shown string, l listing, h
 		}
 		todo = append(todo, e)
 	}
-	for i, f := range s.open(inside, l.path, todo) {
+	opened, err := s.open(ctx, inside, l.path, todo)
+	if err != nil {
+		return err
+	}
+	for i, f := range opened {
 		k, ok := byName[todo[i].Name]
 		delete(byName, todo[i].Name)
 		switch {
@@ -334,29 +456,45 @@ func (s *scanner) found(dir string, e machine.Entry) store.Found {
 	return f
 }
 
-// open opens files and reads their headers, a few at a time.
-func (s *scanner) open(inside, dir string, todo []machine.Entry) []store.Found {
+// open opens files and reads their headers, a few at a time. It does not wait for
+// ever: ErrSilent says that a file does not answer.
+func (s *scanner) open(ctx context.Context, inside, dir string, todo []machine.Entry) ([]store.Found, error) {
+	type result struct {
+		i int
+		f store.Found
+	}
 	out := make([]store.Found, len(todo))
 	workers := min(len(todo), runtime.GOMAXPROCS(0))
-	next := make(chan int)
-	done := make(chan struct{})
+	var next atomic.Int64
+	results, over := make(chan result), make(chan struct{})
+	defer close(over)
 	for range workers {
 		go func() {
-			for i := range next {
-				out[i] = s.found(dir, todo[i])
-				s.read(filepath.Join(inside, dir, todo[i].Name), todo[i], &out[i])
+			for i := int(next.Add(1)) - 1; i < len(todo); i = int(next.Add(1)) - 1 {
+				f := s.found(dir, todo[i])
+				s.read(filepath.Join(inside, dir, todo[i].Name), todo[i], &f)
+				select {
+				case results <- result{i, f}:
+				case <-over:
+					return
+				}
 			}
-			done <- struct{}{}
 		}()
 	}
-	for i := range todo {
-		next <- i
+	timer := time.NewTimer(Patience)
+	defer timer.Stop()
+	for range todo {
+		select {
+		case r := <-results:
+			out[r.i] = r.f
+			timer.Reset(Patience)
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-timer.C:
+			return nil, machine.ErrSilent
+		}
 	}
-	close(next)
-	for range workers {
-		<-done
-	}
-	return out
+	return out, nil
 }
 
 // opened tells which files are opened for what they hold; the others are only

@@ -35,7 +35,7 @@ func shelf(roots ...string) blueprint.SettingsShelf {
 
 func run(t testing.TB, s *store.Store, sh blueprint.SettingsShelf) Report {
 	t.Helper()
-	r, err := Shelf(ctx, s, sh, slog.New(slog.DiscardHandler))
+	r, err := Shelf(ctx, s, sh, Options{Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		t.Fatal(err)
 	}

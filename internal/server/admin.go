@@ -125,13 +125,8 @@ func (s *Server) shelfList(ctx context.Context) ([]control.Shelf, error) {
 	}
 	out := []control.Shelf{}
 	for _, sh := range s.settings.Shelves {
-		c := control.Shelf{Name: sh.Name, Kind: sh.Kind, Access: sh.Access, Folders: sh.Shown, Away: []string{}, ShelfFigures: figures[sh.Name]}
+		c := control.Shelf{Name: sh.Name, Kind: sh.Kind, Access: sh.Access, Folders: sh.Shown, Away: s.awayNow(sh.Name), ShelfFigures: figures[sh.Name]}
 		s.shelf(sh.Name, func(st *shelfState) { c.Scanning, c.Scanned = st.scanning, st.scanned })
-		for i, f := range sh.Folders {
-			if _, err := os.Stat(f); err != nil {
-				c.Away = append(c.Away, sh.Shown[i])
-			}
-		}
 		out = append(out, c)
 	}
 	return out, nil
@@ -182,7 +177,7 @@ func (s *Server) scanNow(r *http.Request) (any, error) {
 	if name != "" && s.shelves[name] == nil {
 		return nil, s.noShelf(name)
 	}
-	return s.scan(r.Context(), name)
+	return s.scan(r.Context(), name, r.URL.Query().Get("emptied") == "yes")
 }
 
 // checkName says why a name cannot be a member's, or nothing.

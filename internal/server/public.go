@@ -12,6 +12,7 @@ import (
 
 	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/naming"
+	"cozyshelf/internal/machine"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/secret"
 	"cozyshelf/internal/store"
@@ -290,6 +291,11 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 			why = "it is away, or may not be read"
 		}
 		s.log.Error("a file cannot be sent", "shelf", f.Shelf, "file", f.Path, "why", err)
+		var away *awayError
+		if errors.As(err, &away) || errors.Is(err, machine.ErrSilent) {
+			fail(w, &statusError{&problem.Problem{What: "the shelf is away", Where: f.Shelf, Why: "the disk or the network behind it does not answer, or is not there", Fix: "try again later; the household's administrator sees more with cozyshelf shelf list"}, http.StatusServiceUnavailable, time.Minute})
+			return
+		}
 		fail(w, &statusError{&problem.Problem{What: "the file cannot be sent", Where: f.Path, Why: why, Fix: "ask the household's administrator to run cozyshelf check"}, http.StatusNotFound, 0})
 		return
 	}

@@ -23,6 +23,7 @@ import (
 	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/machine"
 	"cozyshelf/internal/scan"
 	"cozyshelf/internal/store"
 	"cozyshelf/internal/stream"
@@ -44,15 +45,17 @@ type Server struct {
 
 	touched sync.Map // device id → when it was last noted as seen
 
-	scanning sync.Mutex // one scan at a time
+	presence presence
 	mu       sync.Mutex
 	shelves  map[string]*shelfState
 }
 
 type shelfState struct {
+	work     sync.Mutex // one scan at a time
 	scanning bool
 	scanned  time.Time
-	away     []string
+	away     []scan.Away
+	mounts   map[string]string // folder inside to what was mounted there when it was last scanned
 	err      string
 }
 
@@ -131,11 +134,12 @@ func (s *Server) Run(ctx context.Context) error {
 	s.log.Info("serving", "household", s.settings.Name, "version", s.version, "address", port.Addr().String(), "shelves", len(s.settings.Shelves))
 	var work sync.WaitGroup
 	work.Go(func() { s.tracker.Run(ctx) })
+	work.Go(func() { s.watch(ctx) })
 	work.Go(func() {
 		if err := s.drop(ctx); err != nil && ctx.Err() == nil {
 			s.log.Error("shelves that are no longer in the household file could not be put aside", "why", err)
 		}
-		if _, err := s.scan(ctx, ""); err != nil && ctx.Err() == nil {
+		if _, err := s.scan(ctx, "", false); err != nil && ctx.Err() == nil {
 			s.log.Error("the first scan failed", "why", err)
 		}
 	})
@@ -170,25 +174,15 @@ func (s *Server) drop(ctx context.Context) error {
 	return s.store.DropShelves(ctx, keep, time.Now())
 }
 
-// scan scans one shelf, or all for an empty name.
-func (s *Server) scan(ctx context.Context, name string) ([]scan.Report, error) {
-	s.scanning.Lock()
-	defer s.scanning.Unlock()
+// scan scans one shelf, or all for an empty name. Shelves do not wait for each
+// other for ever: one that does not answer is given up.
+func (s *Server) scan(ctx context.Context, name string, emptied bool) ([]scan.Report, error) {
 	out := []scan.Report{}
 	for _, sh := range s.settings.Shelves {
 		if name != "" && sh.Name != name {
 			continue
 		}
-		s.shelf(sh.Name, func(st *shelfState) { st.scanning = true })
-		r, err := scan.Shelf(ctx, s.store, sh, s.log)
-		s.shelf(sh.Name, func(st *shelfState) {
-			st.scanning, st.away, st.err = false, r.Away, ""
-			if err != nil {
-				st.err = err.Error()
-			} else {
-				st.scanned = time.Now()
-			}
-		})
+		r, err := s.scanShelf(ctx, sh, emptied)
 		if err != nil {
 			return out, fmt.Errorf("scanning shelf %s: %w", sh.Name, err)
 		}
@@ -196,6 +190,28 @@ func (s *Server) scan(ctx context.Context, name string) ([]scan.Report, error) {
 		out = append(out, r)
 	}
 	return out, nil
+}
+
+func (s *Server) scanShelf(ctx context.Context, sh blueprint.SettingsShelf, emptied bool) (scan.Report, error) {
+	work := &s.shelves[sh.Name].work
+	work.Lock()
+	defer work.Unlock()
+	s.shelf(sh.Name, func(st *shelfState) {
+		st.scanning, st.mounts = true, map[string]string{}
+		for _, f := range sh.Folders {
+			st.mounts[f] = machine.MountsAt(f)
+		}
+	})
+	r, err := scan.Shelf(ctx, s.store, sh, scan.Options{Emptied: emptied, Presence: s.presence.look, Log: s.log})
+	s.shelf(sh.Name, func(st *shelfState) {
+		st.scanning, st.away, st.err = false, r.Away, ""
+		if err != nil {
+			st.err = err.Error()
+		} else {
+			st.scanned = time.Now()
+		}
+	})
+	return r, err
 }
 
 func (s *Server) shelf(name string, do func(*shelfState)) {
@@ -228,6 +244,11 @@ func reply(w http.ResponseWriter, status int, v any) {
 	_ = json.NewEncoder(w).Encode(v)
 }
 
+// awayError says that a folder of a shelf is not there now.
+type awayError struct{ folder, why string }
+
+func (e *awayError) Error() string { return e.folder + " is away: " + e.why }
+
 // find opens a file of a shelf, never outside the shelf's folder.
 func (s *Server) find(f store.File) (*os.File, error) {
 	for _, sh := range s.settings.Shelves {
@@ -238,12 +259,19 @@ func (s *Server) find(f store.File) (*os.File, error) {
 			if shown != f.Root {
 				continue
 			}
-			root, err := os.OpenRoot(sh.Folders[i])
-			if err != nil {
-				return nil, err
+			// A folder that does not answer keeps nobody waiting, and one that is
+			// known not to is not asked.
+			if why := s.presence.why(sh.Folders[i]); why != "" {
+				return nil, &awayError{sh.Shown[i], why}
 			}
-			defer root.Close()
-			return root.Open(strings.TrimPrefix(f.Path, "/"))
+			return machine.Patiently(func() (*os.File, error) {
+				root, err := os.OpenRoot(sh.Folders[i])
+				if err != nil {
+					return nil, err
+				}
+				defer root.Close()
+				return root.Open(strings.TrimPrefix(f.Path, "/"))
+			})
 		}
 	}
 	return nil, os.ErrNotExist

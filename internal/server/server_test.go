@@ -50,7 +50,7 @@ func open(t *testing.T) *house {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { h.store.Close() })
-	if _, err := h.scan(ctx, ""); err != nil {
+	if _, err := h.scan(ctx, "", false); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := h.store.AddMember(ctx, store.Member{Name: "wren", Role: allowance.Admin, Away: true, Password: secret.Hash("by the millpond")}, time.Now()); err != nil {
@@ -285,7 +285,7 @@ func TestNamesCannotBringMarkupIntoPages(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(dir, evil), []byte("x"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := h.scan(context.Background(), "films"); err != nil {
+	if _, err := h.scan(context.Background(), "films", false); err != nil {
 		t.Fatal(err)
 	}
 	titles, err := h.store.Titles(context.Background(), "films")

@@ -124,6 +124,7 @@ type Folder struct {
 	Free      int64          `json:"free"`
 	Total     int64          `json:"total"`
 	Error     string         `json:"error,omitempty"`
+	Silent    bool           `json:"silent,omitempty"` // its disk or network does not answer
 	Share     *Share         `json:"share,omitempty"`  // nil where it is a folder
 	Access    *permit.Report `json:"access,omitempty"` // nil where it was not audited
 	// Remedies are the ways to mend it, the least first.

@@ -204,6 +204,8 @@ func (j *judge) proposal(a facts.Account) {
 func (j *judge) place(what string, f facts.Folder, least, few int64) (Line, bool) {
 	l := Line{What: what, Status: OK}
 	switch {
+	case f.Silent:
+		l.Status, l.Says, l.Do = Blocked, f.Path+" does not answer", "see to the disk or the network behind it; an engine that is given it would hang too (umount -l takes it away)"
 	case f.Error != "":
 		l.Status, l.Says, l.Do = Blocked, fmt.Sprintf("%s cannot be looked at: %s", f.Path, f.Error), "run check as an account that may, such as root"
 	case f.Exists && !f.IsFolder:

@@ -1,0 +1,99 @@
+package cli
+
+import (
+	"errors"
+	"io"
+	"os"
+	"os/exec"
+	"os/signal"
+	"runtime"
+	"slices"
+	"strconv"
+	"syscall"
+
+	"cozyshelf/internal/machine"
+	"cozyshelf/internal/problem"
+
+	"golang.org/x/sys/unix"
+)
+
+// apartEnv holds the descriptor through which a child tells its exit code.
+const apartEnv = "COZYSHELF_CODE_FD"
+
+// within are the commands that are run by this program or an engine, and so need
+// no parent to come back in their place.
+var within = []string{"serve", "supervise", "healthcheck", "relay", "probe", "look"}
+
+// apart runs the command in a child, where network file systems are mounted. One
+// that does not answer holds whoever touches it beyond any signal, so that such a
+// process cannot even end; then the child is left behind, with all said and done,
+// and this process ends in its place. done is false where no child is needed.
+func apart(args []string) (code int, done bool) {
+	if fd, err := strconv.Atoi(os.Getenv(apartEnv)); err == nil && fd > 2 {
+		// We are the child. What we start must not speak for us.
+		os.Unsetenv(apartEnv)
+		syscall.CloseOnExec(fd)
+		parent = os.NewFile(uintptr(fd), "parent")
+		return 0, false
+	}
+	if len(args) == 0 || slices.Contains(within, args[0]) || !machine.Remote() {
+		return 0, false
+	}
+	exe, err := os.Executable()
+	if err != nil {
+		return 0, false
+	}
+	r, w, err := os.Pipe()
+	if err != nil {
+		return 0, false
+	}
+	defer r.Close()
+	c := exec.Command(exe, args...)
+	c.Stdin, c.Stdout, c.Stderr = os.Stdin, os.Stdout, os.Stderr
+	c.ExtraFiles = []*os.File{w}
+	c.Env = append(os.Environ(), apartEnv+"=3")
+	// The child ends with us, that is with the thread that starts it.
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
+	c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	told := make(chan os.Signal, 4)
+	signal.Notify(told, syscall.SIGINT, syscall.SIGTERM)
+	defer signal.Stop(told)
+	err = c.Start()
+	w.Close()
+	if err != nil {
+		return 0, false
+	}
+	go func() {
+		for s := range told {
+			_ = c.Process.Signal(s) // it may have ended
+		}
+	}()
+	b, _ := io.ReadAll(io.LimitReader(r, 1))
+	if len(b) == 1 {
+		return int(b[0]), true
+	}
+	// It ended without a word.
+	var ended *exec.ExitError
+	if err := c.Wait(); errors.As(err, &ended) && ended.ExitCode() > 0 {
+		return ended.ExitCode(), true
+	}
+	return problem.ExitFailed, true
+}
+
+// parent hears the exit code; nil where there is none.
+var parent *os.File
+
+// tell tells the parent, if there is one, the exit code.
+func tell(code int) int {
+	if parent != nil {
+		// Whoever reads what we said is not to wait for us.
+		if null, err := os.OpenFile(os.DevNull, os.O_RDWR, 0); err == nil {
+			for fd := range 3 {
+				_ = unix.Dup3(int(null.Fd()), fd, 0) // without it they stay open, no more
+			}
+		}
+		_, _ = parent.Write([]byte{byte(code)}) // nobody listens, if it fails
+	}
+	return code
+}

@@ -1,0 +1,107 @@
+package machine
+
+import (
+	"errors"
+	"io"
+	"os"
+	"os/exec"
+	"strings"
+	"syscall"
+	"time"
+
+	"cozyshelf/internal/core/permit"
+
+	"github.com/moby/sys/mountinfo"
+	"golang.org/x/sys/unix"
+)
+
+// Apart gives the command that looks at a folder in a process of its own: this
+// program with its hidden command "look". While it is nil, folders are looked at
+// by this process.
+//
+// A network file system that does not answer holds whoever asked it, beyond any
+// signal, until it does; such a process cannot even end. So where there are
+// network file systems, a child asks first, and only the child is held.
+var Apart func(folder string) *exec.Cmd
+
+// Remote reports whether anything is mounted here that could be held by another
+// machine or program.
+func Remote() bool {
+	list, err := mountinfo.GetMounts(nil)
+	if err != nil {
+		return true
+	}
+	for _, m := range list {
+		g := permit.GroundOf(m.Mountpoint, m.FSType, m.Source, m.Options, m.VFSOptions)
+		if g.Server || g.Daemon || g.Only != nil || m.FSType == "autofs" {
+			return true
+		}
+	}
+	return false
+}
+
+// Presence says why a folder is not there to be used, or nothing where it is. It
+// answers within the time given, also where the folder does not: then with
+// ErrSilent's text.
+func Presence(folder string, within time.Duration) string {
+	done := make(chan string, 1)
+	if Apart != nil && Remote() {
+		go func() { done <- apart(folder) }()
+	} else {
+		go func() { done <- LookHere(folder) }()
+	}
+	select {
+	case why := <-done:
+		return why
+	case <-time.After(within):
+		return ErrSilent.Error()
+	}
+}
+
+// apart lets a child look.
+func apart(folder string) string {
+	c := Apart(folder)
+	r, w, err := os.Pipe()
+	if err != nil {
+		return ""
+	}
+	defer r.Close()
+	c.Stdout = w
+	c.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	err = c.Start()
+	w.Close()
+	if err != nil {
+		return "" // what follows tells
+	}
+	go func() { _ = c.Wait() }() // one that is held is left behind
+	said, err := io.ReadAll(r)
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(said))
+}
+
+// LookHere looks at a folder, by this process: it says why it is not there to be
+// used, or nothing.
+func LookHere(folder string) string {
+	d, err := os.Open(folder)
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return "it is not there"
+	case errors.Is(err, os.ErrPermission):
+		return "" // it is there; others say what may not be done
+	case err != nil:
+		return plain(err)
+	}
+	defer d.Close()
+	if _, err := d.Readdirnames(1); err != nil && !errors.Is(err, io.EOF) {
+		if errors.Is(err, unix.ENOTDIR) {
+			return "it is a file, not a folder"
+		}
+		return plain(err)
+	}
+	return ""
+}
+
+// Silent reports whether a folder does not answer.
+func Silent(folder string) bool { return Presence(folder, patience) == ErrSilent.Error() }

@@ -1,0 +1,185 @@
+package server
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"cozyshelf/internal/machine"
+	"cozyshelf/internal/scan"
+)
+
+// How often folders are looked at, beside when something is mounted; how long
+// one may take to answer; and how long mounts must be quiet before they count.
+const (
+	lookEvery  = 20 * time.Second
+	lookWithin = 5 * time.Second
+	mountQuiet = 300 * time.Millisecond
+)
+
+// presence knows which folders of the shelves are there. A folder that does not
+// answer is asked no second time before it has answered, so that nothing piles
+// up behind it.
+type presence struct {
+	mu     sync.Mutex
+	asking map[string]bool   // folders inside that still owe an answer
+	away   map[string]string // folder inside to why; no entry where it is there
+}
+
+// look asks a folder, and gives why it is away, or nothing.
+func (p *presence) look(folder string) string {
+	p.mu.Lock()
+	if p.asking == nil {
+		p.asking, p.away = map[string]bool{}, map[string]string{}
+	}
+	if p.asking[folder] {
+		defer p.mu.Unlock()
+		return p.away[folder]
+	}
+	p.asking[folder] = true
+	p.mu.Unlock()
+	answered := make(chan string, 1)
+	go func() {
+		why := machine.Presence(folder, 24*time.Hour)
+		p.mu.Lock()
+		delete(p.asking, folder)
+		p.note(folder, why)
+		p.mu.Unlock()
+		answered <- why
+	}()
+	select {
+	case why := <-answered:
+		return why
+	case <-time.After(lookWithin):
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		if p.asking[folder] {
+			p.note(folder, machine.ErrSilent.Error())
+		}
+		return p.away[folder]
+	}
+}
+
+func (p *presence) note(folder, why string) {
+	if why == "" {
+		delete(p.away, folder)
+	} else {
+		p.away[folder] = why
+	}
+}
+
+// why gives what is known, without asking.
+func (p *presence) why(folder string) string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.away[folder]
+}
+
+// watch looks at all folders now and then, and whenever something is mounted or
+// unmounted; a shelf with a folder that comes, goes, or changes below is scanned.
+func (s *Server) watch(ctx context.Context) {
+	stirred := make(chan struct{}, 1)
+	stir := func() {
+		select {
+		case stirred <- struct{}{}:
+		default:
+		}
+	}
+	go func() {
+		if err := machine.WatchMounts(ctx, stir); err != nil {
+			s.log.Warn("mounts cannot be watched; folders are looked at now and then only", "why", err)
+		}
+	}()
+	was := map[string]string{}
+	tick := time.NewTicker(lookEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		case <-stirred:
+			// One mount is often followed by others.
+			for quiet := false; !quiet; {
+				select {
+				case <-ctx.Done():
+					return
+				case <-stirred:
+				case <-time.After(mountQuiet):
+					quiet = true
+				}
+			}
+		}
+		var wg sync.WaitGroup
+		for _, sh := range s.settings.Shelves {
+			wg.Go(func() {
+				for _, f := range sh.Folders {
+					s.presence.look(f)
+				}
+			})
+		}
+		wg.Wait()
+		for _, sh := range s.settings.Shelves {
+			changed := false
+			for i, f := range sh.Folders {
+				why, below := s.presence.why(f), s.mountedSince(sh.Name, f)
+				switch {
+				case why != was[f] && why != "":
+					s.log.Warn("a folder of a shelf is away", "shelf", sh.Name, "folder", sh.Shown[i], "why", why)
+				case why != was[f]:
+					s.log.Info("a folder of a shelf is back", "shelf", sh.Name, "folder", sh.Shown[i])
+				case below:
+					s.log.Info("something was mounted or unmounted in a shelf", "shelf", sh.Name, "folder", sh.Shown[i])
+				}
+				changed = changed || why != was[f] || below
+				was[f] = why
+			}
+			if changed {
+				// Beside the watching: a scan may take its time.
+				go func() {
+					if _, err := s.scan(ctx, sh.Name, false); err != nil && ctx.Err() == nil {
+						s.log.Error("a scan failed", "shelf", sh.Name, "why", err)
+					}
+				}()
+			}
+		}
+	}
+}
+
+// mountedSince reports whether something was mounted or unmounted at or below a
+// folder since its shelf was last scanned.
+func (s *Server) mountedSince(shelf, folder string) (changed bool) {
+	now := machine.MountsAt(folder)
+	s.shelf(shelf, func(st *shelfState) {
+		before, scanned := st.mounts[folder]
+		changed = scanned && before != now
+	})
+	return changed
+}
+
+// awayNow puts together what the last scan found away and what is away now.
+func (s *Server) awayNow(shelf string) []scan.Away {
+	out := []scan.Away{}
+	for _, sh := range s.settings.Shelves {
+		if sh.Name != shelf {
+			continue
+		}
+		for i, f := range sh.Folders {
+			if why := s.presence.why(f); why != "" {
+				out = append(out, scan.Away{Folder: sh.Shown[i], Why: why})
+			}
+		}
+	}
+	s.shelf(shelf, func(st *shelfState) {
+		for _, a := range st.away {
+			known := false
+			for _, o := range out {
+				known = known || o.Folder == a.Folder
+			}
+			if !known {
+				out = append(out, a)
+			}
+		}
+	})
+	return out
+}
