@@ -8,8 +8,6 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
-	"runtime"
-	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -19,7 +17,6 @@ import (
 	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/household"
 
-	"github.com/moby/sys/mountinfo"
 	"golang.org/x/sys/unix"
 )
 
@@ -28,16 +25,24 @@ import (
 // known, is held for the household's own server.
 func Gather(h *household.Household, engine facts.Engine, ours func(port int, holder string) bool) facts.Facts {
 	f := facts.Facts{
-		Taken: time.Now(), OS: runtime.GOOS, Arch: runtime.GOARCH, CPUs: runtime.NumCPU(),
-		Timezone: Timezone(), CallerUID: os.Getuid(), Engine: engine, Account: Account(h.Server),
+		Taken: time.Now(), CallerUID: os.Getuid(), Engine: engine, Account: Account(h.Server), Devices: []facts.Device{},
 	}
+	hardware(&f)
+	for _, d := range h.Server.Devices {
+		f.Devices = append(f.Devices, Devices(d)...)
+	}
+	f.Firewall = firewall(h.Server.Port)
+	if engine.Root != "" && !engine.Elsewhere {
+		var fs unix.Statfs_t
+		if unix.Statfs(engine.Root, &fs) == nil {
+			f.Engine.RootFree = int64(fs.Bavail) * fs.Bsize
+		}
+	}
+	// SELinux counts only where the kernel and the engine both have it so.
+	f.Engine.Confined = engine.Confined && f.Security.SELinux == "enforcing"
+	engine = f.Engine
 	if strings.HasPrefix(f.Account.Why, noAccount) {
 		f.Account.Proposal = Propose(h)
-	}
-	f.Memory, f.MemoryAvailable = memory()
-	var u unix.Utsname
-	if unix.Uname(&u) == nil {
-		f.Kernel = unix.ByteSliceToString(u.Release[:])
 	}
 	bind, _ := h.Server.BindAddr() // checked when the file was read
 	f.Port = Port(bind, h.Server.Port)
@@ -122,13 +127,13 @@ func folderNow(path string) facts.Folder {
 	var fs unix.Statfs_t
 	if unix.Statfs(at, &fs) == nil {
 		f.Free, f.Total = int64(fs.Bavail)*fs.Bsize, int64(fs.Blocks)*fs.Bsize
+		f.Inodes, f.InodesAll = int64(fs.Ffree), int64(fs.Files)
 		f.ReadOnly = fs.Flags&unix.ST_RDONLY != 0
 	}
 	if real, err := filepath.EvalSymlinks(at); err == nil {
-		if over, err := mountinfo.GetMounts(mountinfo.ParentsFilter(real)); err == nil && len(over) > 0 {
-			f.FSType = slices.MaxFunc(over, func(a, b *mountinfo.Info) int { return len(a.Mountpoint) - len(b.Mountpoint) }).FSType
-		}
+		disk(&f, real)
 	}
+	f.Unmounted = Unmounted(path)
 	return f
 }
 

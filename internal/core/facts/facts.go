@@ -14,12 +14,22 @@ import (
 type Facts struct {
 	Taken           time.Time `json:"taken"`
 	OS              string    `json:"os"`
-	Arch            string    `json:"arch"` // as Go names it: amd64, arm64, arm
+	Arch            string    `json:"arch"`    // as Go names it: amd64, arm64, arm
+	Machine         string    `json:"machine"` // as the kernel names it: x86_64, aarch64, armv7l
 	Kernel          string    `json:"kernel"`
+	Processor       string    `json:"processor"` // empty where the kernel does not tell
 	CPUs            int       `json:"cpus"`
+	WordBits        int       `json:"word_bits"` // of this program: 32 or 64
 	Memory          int64     `json:"memory"`
 	MemoryAvailable int64     `json:"memory_available"`
-	Timezone        string    `json:"timezone"` // empty where not known
+	SharedMemory    int64     `json:"shared_memory"` // size of /dev/shm
+	Timezone        string    `json:"timezone"`      // empty where not known
+	Clock           Clock     `json:"clock"`
+	Graphics        []Device  `json:"graphics"` // in /dev/dri
+	Devices         []Device  `json:"devices"`  // those that the household file maps, as far as they are there
+	Cgroup          Cgroup    `json:"cgroup"`
+	Security        Security  `json:"security"`
+	Firewall        Firewall  `json:"firewall"`
 	CallerUID       int       `json:"caller_uid"`
 	Account         Account   `json:"account"`
 	Engine          Engine    `json:"engine"`
@@ -27,6 +37,28 @@ type Facts struct {
 	State           Folder    `json:"state"`
 	Scratch         *Folder   `json:"scratch,omitempty"` // nil where scratch is in memory
 	Shelves         []Shelf   `json:"shelves"`
+}
+
+// Clock is the machine's clock.
+type Clock struct {
+	Now          time.Time `json:"now"`
+	Known        bool      `json:"known"`        // the next is known
+	Synchronised bool      `json:"synchronised"` // something keeps it right
+}
+
+// Cgroup is what control groups can do here.
+type Cgroup struct {
+	Known   bool `json:"known"`
+	Version int  `json:"version"` // 1 or 2
+	Memory  bool `json:"memory"`  // memory can be limited
+	Pids    bool `json:"pids"`    // the number of processes can be limited
+}
+
+// Security is which of the kernel's guards are at work.
+type Security struct {
+	SELinux        string `json:"selinux"` // enforcing, permissive, or empty
+	AppArmor       bool   `json:"apparmor"`
+	UserNamespaces bool   `json:"user_namespaces"`
 }
 
 // Account is the run-as account.
@@ -67,8 +99,13 @@ type Engine struct {
 	API      string `json:"api"`
 	Endpoint string `json:"endpoint"`
 	Arch     string `json:"arch"`
-	Rootless bool   `json:"rootless"` // it runs without root, or shifts ids by a user namespace
-	Confined bool   `json:"confined"` // SELinux confines its containers
+	Storage  string `json:"storage"`   // its storage driver
+	Root     string `json:"root"`      // where it keeps its things
+	RootFree int64  `json:"root_free"` // bytes free there; 0 where not known
+	NoMemory bool   `json:"no_memory"` // it says that it cannot limit memory
+	Cgroup   string `json:"cgroup"`    // the version that it uses
+	Rootless bool   `json:"rootless"`  // it runs without root, or shifts ids by a user namespace
+	Confined bool   `json:"confined"`  // SELinux confines its containers
 	// How ids inside are shifted; empty where they are not, or it is not known how.
 	UIDs      []permit.IDRange `json:"uids,omitempty"`
 	GIDs      []permit.IDRange `json:"gids,omitempty"`
@@ -123,6 +160,16 @@ type Folder struct {
 	ReadOnly  bool           `json:"read_only"`
 	Free      int64          `json:"free"`
 	Total     int64          `json:"total"`
+	Inodes    int64          `json:"inodes"` // free ones; 0 with InodesAll 0 where it has no such bound
+	InodesAll int64          `json:"inodes_all"`
+	Point     string         `json:"point"`     // where the file system is mounted
+	Source    string         `json:"source"`    // the disk, or the share
+	Network   bool           `json:"network"`   // on another machine
+	Removable bool           `json:"removable"` // on a disk that can be unplugged
+	Private   bool           `json:"private"`   // mounts below it do not reach a container that runs
+	Ruled     string         `json:"ruled"`     // mount options that rule in place of modes
+	ACLs      bool           `json:"acls"`      // it has POSIX ACLs
+	Unmounted string         `json:"unmounted"` // /etc/fstab has something mounted here, and nothing is
 	Error     string         `json:"error,omitempty"`
 	Silent    bool           `json:"silent,omitempty"` // its disk or network does not answer
 	Share     *Share         `json:"share,omitempty"`  // nil where it is a folder

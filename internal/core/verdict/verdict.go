@@ -10,6 +10,7 @@ import (
 
 	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/permit"
 	"github.com/dustin/go-humanize"
 )
 
@@ -47,6 +48,8 @@ func Worst(lines []Line) Status {
 const (
 	leastStateFree = 200 << 20
 	fewStateFree   = 2 << 30
+
+	leastEngineFree = 200 << 20
 )
 
 // Judge gives every line, in the order in which things are needed.
@@ -97,39 +100,168 @@ func (j *judge) engine() {
 	default:
 		j.add("engine", OK, fmt.Sprintf("%s %s, API %s (%s)", e.Kind, e.Version, e.API, e.Why), "")
 	}
+	j.engineDisk()
 	if e.Arch != "" && e.Arch != j.f.Arch {
 		j.add("architecture", Blocked, fmt.Sprintf("this program is for %s, the engine runs %s", j.f.Arch, e.Arch), "use the program built for "+e.Arch)
 	} else {
-		j.add("architecture", OK, fmt.Sprintf("%s/%s, %s", j.f.OS, j.f.Arch, plural(j.f.CPUs, "processor core", "processor cores")), "")
+		says := fmt.Sprintf("%s/%s, %s", j.f.OS, j.f.Arch, plural(j.f.CPUs, "processor core", "processor cores"))
+		if j.f.WordBits == 32 {
+			says += ", 32 bits"
+		}
+		if j.f.Processor != "" {
+			says += ", " + j.f.Processor
+		}
+		j.add("architecture", OK, says, "")
 	}
 	if e.Elsewhere {
-		j.add("place", Warning, "the engine is on another machine ("+e.Endpoint+"): the folders below were looked at here, not there", "run check on that machine")
+		j.add("place", Warning, "the engine is on another machine ("+e.Endpoint+"): the folders below were looked at here, not there", "run check on that machine; cozyshelf access --prove tries them from inside")
 	}
 	if e.Rootless {
-		j.add("ids", Warning, "the engine shifts ids (user namespace): the access computed below is that of the unshifted account", "look at access again after the deployment, with shelf show")
+		j.shift()
+	}
+	if e.Confined {
+		j.add("selinux", OK, "enforcing: containers may use only what is labelled for them", "")
 	}
 }
 
+// oldest is the oldest API of an engine that is spoken here.
+const oldestMajor, oldestMinor = 1, 40
+
+// engineDisk judges the engine's version and the disk that it keeps things on.
+func (j *judge) engineDisk() {
+	e := j.f.Engine
+	var major, minor int
+	if n, _ := fmt.Sscanf(e.API, "%d.%d", &major, &minor); n == 2 && (major < oldestMajor || major == oldestMajor && minor < oldestMinor) {
+		j.add("engine version", Blocked, fmt.Sprintf("%s %s speaks API %s, and %d.%d is the least", e.Kind, e.Version, e.API, oldestMajor, oldestMinor), "bring the engine up to date (19.03 of 2019 will do), or write engine = \"process\"")
+	}
+	if e.Storage == "" {
+		return
+	}
+	says := fmt.Sprintf("%s in %s", e.Storage, e.Root)
+	if e.RootFree > 0 {
+		says += fmt.Sprintf(", %s free", bytes(e.RootFree))
+	}
+	switch {
+	case e.RootFree > 0 && e.RootFree < leastEngineFree:
+		j.add("engine's disk", Blocked, says, "free some space there: the image alone takes 20 MiB, and the engine needs room to unpack it")
+	case e.Storage == "vfs":
+		j.add("engine's disk", Warning, says+": this driver copies every layer whole", "see whether the engine can use overlay2")
+	default:
+		j.add("engine's disk", OK, says, "")
+	}
+}
+
+// shift judges ids that the engine shifts by a user namespace.
+func (j *judge) shift() {
+	e, a := j.f.Engine, j.f.Account
+	if len(e.UIDs) == 0 {
+		j.add("ids", Warning, "the engine shifts ids (user namespace), and how is not known here: the access computed below is that of the unshifted account", "cozyshelf access --prove tries it from inside")
+		return
+	}
+	if !a.Known {
+		return
+	}
+	uid, ok := permit.OnHost(e.UIDs, a.UID)
+	gid, gok := permit.OnHost(e.GIDs, a.GID)
+	if !ok || !gok {
+		j.add("ids", Blocked, fmt.Sprintf("the engine's user namespace has no %d:%d: no such container can start", a.UID, a.GID), "choose a run_as whose numbers it has (/etc/subuid and /etc/subgid say which)")
+		return
+	}
+	j.add("ids", OK, fmt.Sprintf("the engine shifts them: %d:%d inside is %d:%d on this machine, and so it is judged below", a.UID, a.GID, uid, gid), "")
+}
+
 func (j *judge) machine() {
-	want := int64(j.h.Server.Memory)
+	scratch := int64(0)
 	note := ""
-	if j.h.Storage.Scratch == "memory" {
-		want += int64(j.h.Storage.ScratchLimit)
-		note = " with scratch in memory"
+	if j.h.Storage.Scratch == "memory" && j.f.Engine.Kind != "process" {
+		scratch = int64(j.h.Storage.ScratchLimit)
+		note = ", scratch in memory counted"
+	}
+	want := int64(j.h.Server.Memory) + scratch
+	free := j.f.MemoryAvailable
+	if j.f.Port.Ours {
+		// What our own server holds now will be free for it again.
+		free = min(j.f.Memory, free+want)
 	}
 	says := fmt.Sprintf("%s of %s available; the server may take %s%s", bytes(j.f.MemoryAvailable), bytes(j.f.Memory), bytes(want), note)
 	switch {
 	case j.f.Memory > 0 && want > j.f.Memory:
 		j.add("memory", Blocked, says, "lower memory or scratch_limit, or put scratch into a folder")
-	case want > j.f.MemoryAvailable:
+	case free > 0 && scratch > free/2:
+		j.add("memory", Blocked, fmt.Sprintf("scratch in memory may take %s, more than half of the %s that are free", bytes(scratch), bytes(free)),
+			fmt.Sprintf("write scratch_limit = %q or less, or put scratch into a folder", household.Size(free/2>>20<<20).String()),
+			"what waits there counts against the container's memory limit, which is memory and scratch_limit together: "+bytes(want))
+	case want > free:
 		j.add("memory", Warning, says, "lower memory or scratch_limit, or free some memory")
 	default:
 		j.add("memory", OK, says, "")
 	}
+	if g := j.f.Cgroup; j.f.Engine.Kind != "process" && (j.f.Engine.NoMemory || g.Known && !g.Memory) {
+		j.add("memory limit", Warning, fmt.Sprintf("this kernel does not limit memory (control groups %d without it), so the server's limit is not held", g.Version), "on many small machines: add cgroup_enable=memory cgroup_memory=1 to the kernel's command line")
+	}
+	if j.f.Clock.Known && j.f.Clock.Now.Year() < 2025 {
+		j.add("clock", Warning, "it shows "+j.f.Clock.Now.Format("2006-01-02")+", which cannot be", "set it, and let something keep it right: sign-ins and figures follow it")
+	}
+	j.devices()
+	j.firewall()
 	if zone := j.h.Household.Timezone; j.f.Timezone != "" && zone != j.f.Timezone {
 		j.add("time zone", OK, fmt.Sprintf("%s (this machine: %s)", zone, j.f.Timezone), "")
 	} else {
 		j.add("time zone", OK, zone, "")
+	}
+}
+
+// devices judges the devices that are to be mapped.
+func (j *judge) devices() {
+	for _, want := range j.h.Server.Devices {
+		var found []string
+		for _, d := range j.f.Devices {
+			if permit.Below(d.Path, want) {
+				group := d.Group
+				if group == "" {
+					group = fmt.Sprint(d.GID)
+				}
+				says := fmt.Sprintf("%s, group %s", d.Path, group)
+				if d.Driver != "" {
+					says += ", driver " + d.Driver
+				}
+				if d.GID == 0 || d.Mode&0o060 != 0o060 {
+					says += fmt.Sprintf(", mode %04o: no group that the server could join may use it", d.Mode)
+				}
+				found = append(found, says)
+			}
+		}
+		switch {
+		case len(found) == 0:
+			j.add("device", Blocked, want+" is not there", "load its driver, or take it out of devices")
+		case j.f.Engine.Kind == "process":
+			j.add("device", OK, want+": a process sees the host's", "", found...)
+		default:
+			j.add("device", OK, want+" is mapped, with its groups", "", found...)
+		}
+	}
+}
+
+// firewall judges what the packet filter says of the port. What an engine
+// publishes is forwarded, and does not pass the rules for what comes in.
+func (j *judge) firewall() {
+	f := j.f.Firewall
+	direct := j.f.Engine.Kind == "process" || j.h.Server.Network == "host"
+	local := j.h.Server.Bind == "localhost"
+	if !f.Known || !f.Active || local {
+		return
+	}
+	switch {
+	case f.Blocks && direct:
+		allow := fmt.Sprintf("nft insert rule inet filter input tcp dport %d accept", j.h.Server.Port)
+		if f.Source == "ufw" {
+			allow = fmt.Sprintf("ufw allow %d/tcp", j.h.Server.Port)
+		}
+		j.add("firewall", Warning, fmt.Sprintf("%s keeps port %d out for others: %s", f.Source, j.h.Server.Port, f.Rule), "let it in, for your own network at least (such as: "+allow+"); this program never changes such rules")
+	case f.Blocks:
+		j.add("firewall", OK, fmt.Sprintf("%s keeps what comes in out, but what %s publishes is forwarded past those rules", f.Source, j.f.Engine.Kind), "")
+	default:
+		j.add("firewall", OK, f.Source+" lets the port in, as far as its rules can be read", "")
 	}
 }
 
@@ -214,6 +346,8 @@ func (j *judge) place(what string, f facts.Folder, least, few int64) (Line, bool
 		l.Status, l.Says, l.Do = Blocked, f.Path+" is on a file system that is mounted read-only", "choose another place, or mount it writable"
 	case f.Free < least:
 		l.Status, l.Says, l.Do = Blocked, fmt.Sprintf("%s has %s free, %s is the least", f.Path, bytes(f.Free), bytes(least)), "free some space, or choose another place"
+	case least > 0 && f.InodesAll > 0 && f.Inodes < 1000:
+		l.Status, l.Says, l.Do = Blocked, fmt.Sprintf("%s has room for %d more files only (inodes)", f.Path, f.Inodes), "remove some files, or choose another place"
 	case f.Free < few:
 		l.Status, l.Says, l.Do = Warning, fmt.Sprintf("%s has only %s free", f.Path, bytes(f.Free)), "free some space soon"
 	default:
@@ -227,6 +361,11 @@ func (j *judge) state() { j.writable("state folder", j.f.State) }
 func (j *judge) scratch() {
 	if j.f.Scratch != nil {
 		j.writable("scratch folder", *j.f.Scratch)
+		last := &j.lines[len(j.lines)-1]
+		if limit := int64(j.h.Storage.ScratchLimit); last.Status != Blocked && limit > j.f.Scratch.Free {
+			last.Status, last.Says = Blocked, fmt.Sprintf("%s has %s free, and scratch may take %s", j.f.Scratch.Path, bytes(j.f.Scratch.Free), bytes(limit))
+			last.Do = "lower scratch_limit, free some space, or choose another place"
+		}
 	}
 }
 
@@ -288,6 +427,39 @@ func (j *judge) shelves() {
 			j.shelf(what, s, f)
 		}
 	}
+	j.together()
+}
+
+// together says which shelves are away at the same time, and what becomes of
+// disks that are mounted later.
+func (j *judge) together() {
+	by := map[string][]string{}
+	var sources []string
+	var private []string
+	for _, s := range j.f.Shelves {
+		for _, f := range s.Folders {
+			if f.Network && f.Source != "" {
+				if len(by[f.Source]) == 0 {
+					sources = append(sources, f.Source)
+				}
+				if !slices.Contains(by[f.Source], s.Name) {
+					by[f.Source] = append(by[f.Source], s.Name)
+				}
+			}
+			if f.Private && f.IsFolder && !slices.Contains(private, f.Point) {
+				private = append(private, f.Point)
+			}
+		}
+	}
+	for _, src := range sources {
+		if names := by[src]; len(names) > 1 {
+			j.add("one share", OK, fmt.Sprintf("%s lie on %s: when it is away, all of them are", strings.Join(names, ", "), src), "")
+		}
+	}
+	if e := j.f.Engine; e.Kind != "process" && !e.Elsewhere && len(private) > 0 {
+		j.add("later mounts", OK, fmt.Sprintf("a disk that is mounted below a shelf later is seen only after a restart: %s hands no mounts on", strings.Join(private, ", ")), "",
+			"mount --make-rshared "+private[0]+" before the deployment changes that; most systems have it so")
+	}
 }
 
 // share judges a share that the engine mounts.
@@ -306,6 +478,27 @@ func (j *judge) share(what string, f facts.Folder) {
 	}
 }
 
+// placed says what is worth knowing of where a folder lies.
+func placed(f facts.Folder) []string {
+	var out []string
+	if f.Real != "" && f.Real != f.Path {
+		out = append(out, "through a symbolic link it is "+f.Real+"; that is what is mounted, so a link that is changed later counts from the next deployment")
+	}
+	switch {
+	case f.Network:
+		out = append(out, fmt.Sprintf("on another machine: %s (%s); that machine has the last word on who may read", f.Source, f.FSType))
+	case f.Removable:
+		out = append(out, fmt.Sprintf("on a disk that can be unplugged: %s (%s)", f.Source, f.FSType))
+	}
+	if f.Ruled != "" {
+		out = append(out, fmt.Sprintf("%s stores no owners; the mount's options rule: %s", f.FSType, f.Ruled))
+	}
+	if f.Unmounted != "" {
+		out = append(out, fmt.Sprintf("/etc/fstab has something mounted at %s, and nothing is", f.Unmounted))
+	}
+	return out
+}
+
 func (j *judge) shelf(what string, s facts.Shelf, f facts.Folder) {
 	least, few := int64(0), int64(0)
 	if s.Write {
@@ -321,6 +514,7 @@ func (j *judge) shelf(what string, s facts.Shelf, f facts.Folder) {
 		return
 	}
 	l.Says = fmt.Sprintf("%s, %s free", f.Path, bytes(f.Free))
+	l.Details = append(l.Details, placed(f)...)
 	if r := f.Access; r != nil && j.f.Account.Known {
 		l.Says = fmt.Sprintf("%s: %s; %s free", f.Path, r.Summary(s.Write), bytes(f.Free))
 		for _, x := range r.First {
@@ -340,6 +534,8 @@ func (j *judge) shelf(what string, s facts.Shelf, f facts.Folder) {
 			l.Status, l.Do = Warning, "the server will not be able to put files there; the least remedy: "+remedy
 		case r.Failing > 0:
 			l.Status, l.Do = Warning, "these will be listed as unreadable; the least remedy: "+remedy
+		case r.Files == 0 && f.Unmounted != "":
+			l.Status, l.Do = Warning, fmt.Sprintf("mount %s first: it is empty, and /etc/fstab has a disk for it that is not mounted", f.Unmounted)
 		case r.Files == 0:
 			l.Status, l.Do = Warning, "it is empty: is the right disk mounted? media can also be added later"
 		}

@@ -86,6 +86,8 @@ func (e *Engine) Facts(ctx context.Context) facts.Engine {
 	}
 	f.Answers, f.Version, f.API, f.Arch = true, v.Version, v.APIVersion, v.Arch
 	if info, err := e.api.Info(ctx, client.InfoOptions{}); err == nil {
+		f.Storage, f.Root, f.Cgroup = info.Info.Driver, info.Info.DockerRootDir, info.Info.CgroupVersion
+		f.NoMemory = !info.Info.MemoryLimit
 		e.shift(&f, info.Info.SecurityOptions, info.Info.DockerRootDir)
 	}
 	return f
