@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -296,4 +297,53 @@ func TestYardstickDeploy(t *testing.T) {
 		time.Sleep(20 * time.Second)
 		fmt.Printf("yardstick idle server on %s: %s\n", engine, resident(t, serverPID(m)))
 	})
+}
+
+// TestYardstickAccess compares cozyshelf access on a warm tree of a million files
+// with find -printf '%m %U %G %p\n' on the same. Its memory is given, too.
+func TestYardstickAccess(t *testing.T) {
+	yardstick(t)
+	m := newMill(t, "process")
+	films := m.path("media/films")
+	for d := range 2000 {
+		dir := filepath.Join(films, fmt.Sprintf("box %02d", d/100), fmt.Sprintf("shelf %02d", d%100))
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			t.Fatal(err)
+		}
+		for i := range 500 {
+			fd, err := unix.Open(filepath.Join(dir, fmt.Sprintf("A Film of Some Length %06d (2001).mkv", i)), unix.O_CREAT|unix.O_WRONLY|unix.O_CLOEXEC, 0o644)
+			if err != nil {
+				t.Fatal(err)
+			}
+			unix.Close(fd)
+		}
+	}
+	var ours, theirs, memory []float64
+	for range 5 {
+		null, err := os.OpenFile(os.DevNull, os.O_WRONLY, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		find := exec.Command("find", films, "-printf", "%m %U %G %p\n")
+		find.Stdout = null
+		began := time.Now()
+		if err := find.Run(); err != nil {
+			t.Fatal(err)
+		}
+		theirs = append(theirs, time.Since(began).Seconds())
+		c := m.command("access", "films", "--json")
+		c.Stdout = null
+		began = time.Now()
+		if err := c.Run(); err != nil {
+			t.Fatal(err)
+		}
+		ours = append(ours, time.Since(began).Seconds())
+		memory = append(memory, float64(c.ProcessState.SysUsage().(*syscall.Rusage).Maxrss)/1024)
+		null.Close()
+	}
+	slices.Sort(ours)
+	slices.Sort(theirs)
+	slices.Sort(memory)
+	t.Logf("access of a million files: %.2f s, find: %.2f s, ratio %.2f (best %.2f, worst %.2f); memory at most %.0f MiB",
+		ours[2], theirs[2], ours[2]/theirs[2], ours[0]/theirs[0], ours[4]/theirs[4], memory[4])
 }

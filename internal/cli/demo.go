@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -16,6 +17,7 @@ import (
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/demo"
+	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/problem"
 
@@ -150,6 +152,36 @@ func (w *walk) prepare(dir, engine string) error {
 	return errors.Join(err, f.Close())
 }
 
+// mend mends the series, proves it, and takes the mend back.
+func (w *walk) mend() error {
+	w.say("The least remedy is taken. What was before is kept in the ledger.")
+	if err := w.run("", "access", "series", "--mend", "--yes"); err != nil {
+		return err
+	}
+	w.say("Proven from inside: every file is really opened, as the server will.")
+	if err := w.run("", "access", "--prove"); err != nil {
+		return err
+	}
+	c := exec.CommandContext(w.ctx, w.exe, "ledger", "--json")
+	c.Dir = w.dir
+	out, err := c.Output()
+	if err != nil {
+		return err
+	}
+	var list []ledger.Entry
+	if err := json.Unmarshal(out, &list); err != nil {
+		return err
+	}
+	entry := 0
+	for _, e := range list {
+		if e.Undo != nil && e.Undo.Kind == undoAccess {
+			entry = e.ID
+		}
+	}
+	w.say("Taken back: every owner, mode and ACL is as it was.")
+	return w.run("", "undo", fmt.Sprint(entry), "--yes")
+}
+
 // count shows how many files of what size lie below a folder.
 func count(out show.Out, dir string) error {
 	list, err := os.ReadDir(dir)
@@ -215,6 +247,9 @@ func (w *walk) through() error {
 		if err := w.run("", "shelf", "show", s); err != nil {
 			return err
 		}
+	}
+	if err := w.mend(); err != nil {
+		return err
 	}
 	if err := w.watch(); err != nil {
 		return err

@@ -176,7 +176,9 @@ func attribute(path, name string) ([]byte, error) {
 func (t *Tree) Ground(path string) permit.Ground {
 	t.once.Do(func() { t.mounts, _ = mountinfo.GetMounts(nil) }) // without it, modes alone decide
 	if m := over(t.mounts, path); m != nil {
-		return permit.GroundOf(m.Mountpoint, m.FSType, m.Source, m.Options, m.VFSOptions)
+		g := permit.GroundOf(m.Mountpoint, m.FSType, m.Source, m.Options, m.VFSOptions)
+		g.NoACL = !aclsWork(path)
+		return g
 	}
 	return permit.Ground{}
 }

@@ -18,6 +18,7 @@ type Ground struct {
 	// Daemon is true where a program in user space judges each access by
 	// itself, and modes are only shown.
 	Daemon bool `json:"daemon"`
+	NoACL  bool `json:"no_acl"` // it has no POSIX ACLs
 	// Server is true where another machine has the last word.
 	Server bool `json:"server"`
 }

@@ -254,7 +254,11 @@ func Remedies(tree Tree, r Report, id Identity, who Who, need Need) []Remedy {
 		files, folders, wide = r.Files, r.Folders, 1
 	}
 	all := append(slices.Clone(above), inside...)
+	noACL := slices.ContainsFunc(r.Grounds, func(g Ground) bool { return g.NoACL && Below(r.Folder, g.Point) })
 	try := func(m Remedy) {
+		if noACL && (m.Kind == ACLUser || m.Kind == ACLGroup) {
+			return
+		}
 		m.Owner, m.Write = id, need.Write
 		t, as := Mended(tree, id, m)
 		after, err := Audit(t, r.Folder, as, need)
@@ -381,7 +385,7 @@ func Remedies(tree Tree, r Report, id Identity, who Who, need Need) []Remedy {
 // readable, where most of those that are there are.
 func foreseen(tree Tree, r Report, id Identity, need Need) []Remedy {
 	short := r.Later.Folders - r.Later.Readable
-	if short == 0 || r.ReadableFiles == 0 {
+	if short == 0 || r.ReadableFiles == 0 || slices.ContainsFunc(r.Grounds, func(g Ground) bool { return g.NoACL && Below(r.Folder, g.Point) }) {
 		return nil
 	}
 	m := Remedy{ID: string(ACLLater), Kind: ACLLater, Subject: id.UID, Owner: id, Folders: r.Folders, Targets: []Target{{Path: r.Folder, Deep: true}},
