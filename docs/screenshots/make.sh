@@ -43,6 +43,7 @@ say() { printf 'printf "\\033[1m$ cozyshelf %s\\033[0m\\n"; cozyshelf %s' "$1" "
 shot check "$(say check)"
 chgrp -R 44 media/series && chmod o-rwx "media/series/The Night Bakery (2019)"
 shot access "$(say 'access series')"
+shot mend "$(say 'access series --mend --yes'); echo; $(say 'access series --prove'); echo; $(say 'ledger') | tail -n 7"
 chmod o+rx "media/series/The Night Bakery (2019)"
 cozyshelf retire --yes >/dev/null 2>&1
 shot deploy "$(say 'deploy --dry-run'); echo; $(say 'deploy --yes'); echo; $(say 'deploy --yes'); echo; $(say status)"

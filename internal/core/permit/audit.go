@@ -115,9 +115,10 @@ type Exposure struct {
 
 // What exposures say.
 const (
-	ExposedWrite  = "every account of this machine may write it"
-	ExposedRead   = "every account of this machine may read it"
-	ExposedServer = "the server's account may write it, though reading would do; a read-only mount keeps it from that"
+	ExposedWrite   = "every account of this machine may write it"
+	ExposedRead    = "every account of this machine may read it"
+	ExposedProcess = "the server's account may write it, though reading would do"
+	ExposedServer  = "the server's account may write it, though reading would do; a read-only mount keeps it from that"
 )
 
 // Later says whether files that arrive later, made by another account under the
@@ -616,7 +617,11 @@ func (h *hand) expose(folder, name string, it Item, g *Ground) {
 		say(ExposedRead)
 	}
 	if other&Write == 0 && !h.need.Write && (g == nil || !g.ReadOnly) && it.Fixed == "" && Decide(h.id, it.Attrs, Write).Granted {
-		say(ExposedServer)
+		if h.need.Ancestors { // no container, so no mount of its own
+			say(ExposedProcess)
+		} else {
+			say(ExposedServer)
+		}
 	}
 }
 

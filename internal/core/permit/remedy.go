@@ -334,11 +334,17 @@ func Remedies(tree Tree, r Report, id Identity, who Who, need Need) []Remedy {
 	if owned > 0 {
 		var c []string
 		for _, t := range inside {
-			depth := ""
-			if !t.Deep {
-				depth = " -maxdepth 0"
+			if t.Deep {
+				c = append(c, fmt.Sprintf("find %s -user %d -type d -exec chmod u+%s {} +", Quote(t.Path), id.UID, dir), fmt.Sprintf("find %s -user %d -type f -exec chmod u+r {} +", Quote(t.Path), id.UID))
+				continue
 			}
-			c = append(c, fmt.Sprintf("find %s%s -user %d -type d -exec chmod u+%s {} +", Quote(t.Path), depth, id.UID, dir), fmt.Sprintf("find %s%s -user %d -type f -exec chmod u+r {} +", Quote(t.Path), depth, id.UID))
+			for _, f := range r.First {
+				if f.Path == t.Path && f.Kind == "folder" {
+					c = append(c, fmt.Sprintf("chmod u+%s %s", dir, Quote(t.Path)))
+				} else if f.Path == t.Path {
+					c = append(c, "chmod u+r "+Quote(t.Path))
+				}
+			}
 		}
 		m := as(OwnMode, id.UID, "the account owns them: give the owner back what it needs", "nobody else gains anything", c...)
 		m.Targets = inside

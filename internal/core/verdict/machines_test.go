@@ -38,7 +38,8 @@ func TestMachinesThatWeDoNotHave(t *testing.T) {
 		"btrfs-nas": {func(h *household.Household) { h.Server.Devices = []string{"/dev/dri"} }, OK, []want{
 			{"engine's disk", OK, "btrfs in /volume/engine"}, {"device", OK, "group videodriver, driver i915"}, {"shelf films", OK, "/volume/media/films"},
 		}},
-		"btrfs-nas without": {func(h *household.Household) { h.Server.Devices = []string{"/dev/none"} }, Blocked, []want{{"device", Blocked, "/dev/none is not there"}}},
+		"btrfs-nas without":  {func(h *household.Household) { h.Server.Devices = []string{"/dev/none"} }, Blocked, []want{{"device", Blocked, "/dev/none is not there"}}},
+		"btrfs-nas unmapped": {nil, OK, []want{{"graphics", OK, "/dev/dri/renderD128 (group videodriver, driver i915); not mapped"}}},
 		"old-engine": {nil, Blocked, []want{
 			{"engine version", Blocked, "API 1.38, and 1.40 is the least"}, {"engine's disk", Blocked, "100 MiB free"},
 		}},

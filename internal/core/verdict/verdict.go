@@ -213,6 +213,17 @@ func (j *judge) machine() {
 
 // devices judges the devices that are to be mapped.
 func (j *judge) devices() {
+	if len(j.h.Server.Devices) == 0 && len(j.f.Graphics) > 0 {
+		var names []string
+		for _, d := range j.f.Graphics {
+			driver := ""
+			if d.Driver != "" {
+				driver = ", driver " + d.Driver
+			}
+			names = append(names, fmt.Sprintf("%s (group %s%s)", d.Path, d.Group, driver))
+		}
+		j.add("graphics", OK, strings.Join(names, ", ")+"; not mapped, since devices under [server] names none", "")
+	}
 	for _, want := range j.h.Server.Devices {
 		var found []string
 		for _, d := range j.f.Devices {
