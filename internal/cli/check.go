@@ -47,7 +47,7 @@ changed. With --facts only what was found is written, as JSON.`,
 				return a.document(f)
 			}
 			if p := f.Account.Proposal; mending && p != nil {
-				if err := a.makeAccount(h, *p, yes); err != nil {
+				if err := a.makeAccount(h, ef, *p, yes); err != nil {
 					return err
 				}
 				f = machine.Gather(h, ef, func(port int, holder string) bool { return s.holds(c.Context(), port, holder) })
@@ -74,7 +74,7 @@ changed. With --facts only what was found is written, as JSON.`,
 }
 
 // makeAccount makes a proposed account, and the state folder with the ledger for it.
-func (a *app) makeAccount(h *household.Household, p facts.Proposal, yes bool) error {
+func (a *app) makeAccount(h *household.Household, engine facts.Engine, p facts.Proposal, yes bool) error {
 	if len(p.Commands) == 0 {
 		return &problem.Problem{What: "the account cannot be made by this program", Where: p.Name, Why: "this machine has no program for it that is known here", Fix: "make it with the machine's own tools, with no login and no home; or write run_as = \"1500:1500\" under [server]"}
 	}
@@ -95,7 +95,7 @@ func (a *app) makeAccount(h *household.Household, p facts.Proposal, yes bool) er
 	if !account.Known {
 		return &problem.Problem{What: "the account was made, but is not found", Where: p.Name, Why: account.Why, Fix: "see whether the machine's list of accounts is read from elsewhere"}
 	}
-	if err := a.ready(h, account); err != nil {
+	if err := a.ready(h, engine.Identity(account)); err != nil {
 		return err
 	}
 	id := a.enter(h, ledger.Entry{At: time.Now(), Who: who(), Command: "check --mend", Action: "make-account", What: fmt.Sprintf("make the account %s, %d:%d", p.Name, account.UID, account.GID), Why: "the server runs as it", Outcome: "done", Undo: &ledger.Undo{Kind: undoAccount, Path: p.Name}})

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -14,6 +15,7 @@ import (
 	"cozyshelf/internal/deploy"
 	"cozyshelf/internal/engine"
 	"cozyshelf/internal/ledger"
+	"cozyshelf/internal/pack"
 	"cozyshelf/internal/problem"
 
 	"github.com/spf13/cobra"
@@ -256,6 +258,12 @@ given. Media are never touched.`,
 			for _, seen := range have.Containers {
 				if i := seen.Container.Image; i != "" && !strings.Contains(strings.Join(images, " "), i) {
 					images = append(images, i)
+				}
+			}
+			// A deployment that was cut off may have left the image alone.
+			if exe, err := os.Executable(); err == nil {
+				if own, err := pack.Open(exe, a.version); err == nil && slices.Contains(have.Images, own.Digest) && !slices.Contains(images, own.Digest) {
+					images = append(images, own.Digest)
 				}
 			}
 			var state, scratch string

@@ -88,14 +88,14 @@ func (a *app) mend(h *household.Household, engine facts.Engine, account facts.Ac
 	done := []mended{}
 	for _, m := range todo {
 		for _, j := range m.joins {
-			if err := a.join(h, account, j, m.folder.Shelf); err != nil {
+			if err := a.join(h, engine, account, j, m.folder.Shelf); err != nil {
 				return err
 			}
 		}
 		if m.plan.Steps() == 0 {
 			continue
 		}
-		one, err := a.carryMend(h, account, m)
+		one, err := a.carryMend(h, engine, account, m)
 		done = append(done, one)
 		if err != nil {
 			return err
@@ -164,7 +164,7 @@ func (a *app) showMending(m *mending) {
 
 // ready makes the state folder where the ledger is kept, if it is not there yet,
 // as a deployment would.
-func (a *app) ready(h *household.Household, account facts.Account) error {
+func (a *app) ready(h *household.Household, owner permit.Identity) error {
 	state := h.Storage.State
 	if _, err := os.Stat(state); !errors.Is(err, os.ErrNotExist) {
 		return err
@@ -174,7 +174,7 @@ func (a *app) ready(h *household.Household, account facts.Account) error {
 		err = os.Mkdir(state, 0o700)
 	}
 	if err == nil && os.Getuid() == 0 {
-		err = os.Chown(state, int(account.UID), int(account.GID))
+		err = os.Chown(state, int(owner.UID), int(owner.Groups[0]))
 	}
 	if err != nil {
 		return &problem.Problem{What: "the state folder, where the ledger is kept, could not be made", Where: state, Why: err.Error(), Fix: "make it, or run this as root; nothing was touched", Err: err}
@@ -184,7 +184,7 @@ func (a *app) ready(h *household.Household, account facts.Account) error {
 }
 
 // carryMend carries one plan out, with its entry in the ledger.
-func (a *app) carryMend(h *household.Household, account facts.Account, m *mending) (mended, error) {
+func (a *app) carryMend(h *household.Household, engine facts.Engine, account facts.Account, m *mending) (mended, error) {
 	out := mended{Shelf: m.folder.Shelf, Host: m.folder.Host}
 	for _, r := range m.remedies {
 		out.Remedies = append(out.Remedies, r.ID)
@@ -192,7 +192,7 @@ func (a *app) carryMend(h *household.Household, account facts.Account, m *mendin
 	fail := func(err error) (mended, error) {
 		return out, &problem.Problem{What: "the ledger could not be written, so nothing was touched", Where: h.Storage.State, Why: err.Error(), Fix: "run this as root, or as the run-as account", Err: err}
 	}
-	if err := a.ready(h, account); err != nil {
+	if err := a.ready(h, engine.Identity(account)); err != nil {
 		return out, err
 	}
 	kept, err := ledger.Keep(h.Storage.State, "access")
@@ -315,8 +315,8 @@ func (a *app) cutOff(h *household.Household, yes bool) error {
 
 // join lets the account into a group: on this machine where it has a name here,
 // else in the household file.
-func (a *app) join(h *household.Household, account facts.Account, m permit.Remedy, shelf string) error {
-	if err := a.ready(h, account); err != nil {
+func (a *app) join(h *household.Household, engine facts.Engine, account facts.Account, m permit.Remedy, shelf string) error {
+	if err := a.ready(h, engine.Identity(account)); err != nil {
 		return err
 	}
 	group := fmt.Sprint(m.Subject)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"context"
 	"fmt"
 	"net/netip"
 	"os"
@@ -215,7 +216,11 @@ func (a *app) offerAccount(text []byte, mending, yes bool) error {
 	}
 	p := machine.Propose(h)
 	if mending {
-		return a.makeAccount(h, *p, yes)
+		_, engine, err := choose(context.Background(), h)
+		if err != nil {
+			return err
+		}
+		return a.makeAccount(h, engine, *p, yes)
 	}
 	a.out.Printf("\n%s is not an account of this machine yet; make it, with no login and no home:\n", p.Name)
 	for _, c := range p.Commands {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -73,7 +74,7 @@ for the run-as account. cozyshelf deploy then makes it so.`,
 				return err
 			}
 			for _, f := range missing {
-				if err := makeShelfFolder(h, f, s.Access); err != nil {
+				if err := makeShelfFolder(c.Context(), h, f, s.Access); err != nil {
 					return &problem.Problem{What: "the folder could not be made", Where: f, Why: err.Error(), Fix: "make it yourself, then try again without --make", Err: err}
 				}
 				a.enter(h, ledger.Entry{At: time.Now(), Who: who(), Command: "shelf add", Action: "make-folder", What: "make the folder " + f, Why: "asked for", Outcome: "done", Undo: &ledger.Undo{Kind: undoFolder, Path: f}})
@@ -154,7 +155,7 @@ func commonRoot(h *household.Household) string {
 
 // makeShelfFolder makes a folder of a shelf: for the caller to fill, or for the
 // run-as account where the server is to change it.
-func makeShelfFolder(h *household.Household, path string, access household.Access) error {
+func makeShelfFolder(ctx context.Context, h *household.Household, path string, access household.Access) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return err
 	}
@@ -165,7 +166,12 @@ func makeShelfFolder(h *household.Household, path string, access household.Acces
 	if access != household.Change || !account.Known || os.Getuid() != 0 {
 		return nil
 	}
-	return os.Chown(path, int(account.UID), int(account.GID))
+	_, engine, err := choose(ctx, h)
+	if err != nil {
+		return err
+	}
+	owner := engine.Identity(account)
+	return os.Chown(path, int(owner.UID), int(owner.Groups[0]))
 }
 
 // rewrite replaces the household file, with the owner and mode that it had. The

@@ -221,20 +221,18 @@ func (d *Carrier) give(path string) error {
 	if d.ours() {
 		return nil
 	}
-	c := d.Blueprint.Container
-	return os.Lchown(path, int(c.UID), int(c.GID))
+	return os.Lchown(path, int(d.Blueprint.OwnerUID), int(d.Blueprint.OwnerGID))
 }
 
 // ours reports whether the run-as account is who runs this: then what we make is
 // its own, and the group is as it is.
 func (d *Carrier) ours() bool {
-	return os.Getuid() != 0 && os.Getuid() == int(d.Blueprint.Container.UID)
+	return os.Getuid() != 0 && os.Getuid() == int(d.Blueprint.OwnerUID)
 }
 
 // settings writes the settings file.
 func (d *Carrier) settings() error {
-	c := d.Blueprint.Container
-	owner := &whole.Owner{UID: int(c.UID), GID: int(c.GID)}
+	owner := &whole.Owner{UID: int(d.Blueprint.OwnerUID), GID: int(d.Blueprint.OwnerGID)}
 	if d.ours() {
 		owner = nil
 	}

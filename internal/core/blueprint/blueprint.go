@@ -83,8 +83,12 @@ type Blueprint struct {
 	Container Container
 	Volumes   []Volume // of shares
 	Settings  Settings
-	State     string // folders of the host; Scratch is empty where it is in memory
-	Scratch   string
+	// OwnerUID and OwnerGID are the account as the host numbers it, for the
+	// folders that are made for it; another where the engine shifts ids.
+	OwnerUID, OwnerGID uint32
+
+	State   string // folders of the host; Scratch is empty where it is in memory
+	Scratch string
 }
 
 // Settings is what the server needs of the household file. It is written into
@@ -166,7 +170,7 @@ func Draw(h *household.Household, s Site) Blueprint {
 	}
 	c.Devices = h.Server.Devices
 	c.Groups = slices.DeleteFunc(c.Groups, func(g uint32) bool { return g == s.GID })
-	bp := Blueprint{Engine: s.Engine, State: h.Storage.State}
+	bp := Blueprint{Engine: s.Engine, OwnerUID: s.UID, OwnerGID: s.GID, State: h.Storage.State}
 	// The Go runtime keeps its own part below the limit, with room for what it
 	// does not count.
 	c.Env["GOMEMLIMIT"] = fmt.Sprint(int64(h.Server.Memory) * 9 / 10)

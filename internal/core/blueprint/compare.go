@@ -112,10 +112,10 @@ func Compare(want Blueprint, have Observed, host Host) []Change {
 		}
 	}
 	if !host.StateExists {
-		add(MakeState, want.State, fmt.Sprintf("make the state folder %s for %d:%d, mode 0700", want.State, c.UID, c.GID), "it does not exist")
+		add(MakeState, want.State, fmt.Sprintf("make the state folder %s for %d:%d, mode 0700", want.State, want.OwnerUID, want.OwnerGID), "it does not exist")
 	}
 	if want.Scratch != "" && !host.ScratchExists {
-		add(MakeScratch, want.Scratch, fmt.Sprintf("make the scratch folder %s for %d:%d, mode 0700", want.Scratch, c.UID, c.GID), "it does not exist")
+		add(MakeScratch, want.Scratch, fmt.Sprintf("make the scratch folder %s for %d:%d, mode 0700", want.Scratch, want.OwnerUID, want.OwnerGID), "it does not exist")
 	}
 	if !slices.Contains(have.Images, c.Image) {
 		add(LoadImage, c.Image, fmt.Sprintf("pack this program (%s) as image %s and load it", c.Version, short(c.Image)), "the engine does not have it")

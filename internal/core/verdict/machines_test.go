@@ -44,8 +44,9 @@ func TestMachinesThatWeDoNotHave(t *testing.T) {
 			{"engine version", Blocked, "API 1.38, and 1.40 is the least"}, {"engine's disk", Blocked, "100 MiB free"},
 		}},
 		"rootless": {nil, Blocked, []want{
-			{"ids", OK, "1500:1500 inside is 101499:101499"}, {"shelf films", Blocked, "setfacl -m u:101499"},
+			{"ids", OK, "1500:1500 inside is 101499:101499"}, {"shelf films", Blocked, "user 101499"},
 		}},
+		"rootless docker": {func(h *household.Household) { h.Server.Network = "host" }, Blocked, []want{{"shelf films", Blocked, "user 101499"}}},
 		"no-acls": {nil, Blocked, []want{
 			{"shelf films", Blocked, "can be unplugged: /dev/sdc1 (vfat)"}, {"shelf films", Blocked, "mount -o uid=1500"}, {"shelf films", Blocked, "stores no owners"},
 		}},

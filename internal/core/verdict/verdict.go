@@ -154,6 +154,9 @@ func (j *judge) engineDisk() {
 // shift judges ids that the engine shifts by a user namespace.
 func (j *judge) shift() {
 	e, a := j.f.Engine, j.f.Account
+	if e.Kind == "docker" && j.h.Server.Network == "host" {
+		j.add("network", Blocked, "an engine with user namespaces shares the host's network with no container", "write network = \"own\" under [server]")
+	}
 	if len(e.UIDs) == 0 {
 		j.add("ids", Warning, "the engine shifts ids (user namespace), and how is not known here: the access computed below is that of the unshifted account", "cozyshelf access --prove tries it from inside")
 		return
@@ -343,6 +346,9 @@ func (j *judge) proposal(a facts.Account) {
 	j.add("run-as account", Blocked, fmt.Sprintf("%q is not an account of this machine", a.Asked), do, details...)
 }
 
+// owner is the account as this machine numbers it.
+func (j *judge) owner() permit.Identity { return j.f.Engine.Identity(j.f.Account) }
+
 // place judges that a folder is there or can be made, and has room.
 func (j *judge) place(what string, f facts.Folder, least, few int64) (Line, bool) {
 	l := Line{What: what, Status: OK}
@@ -386,15 +392,15 @@ func (j *judge) writable(what string, f facts.Folder) {
 	case !well:
 	case !f.Exists && !f.Creatable:
 		l.Status, l.Says = Blocked, fmt.Sprintf("%s does not exist, and you may not make it in %s", f.Path, f.Parent)
-		l.Do = fmt.Sprintf("make it: mkdir -p %s && chown %d:%d %s", f.Path, j.f.Account.UID, j.f.Account.GID, f.Path)
+		l.Do = fmt.Sprintf("make it: mkdir -p %s && chown %d:%d %s", f.Path, j.owner().UID, j.owner().Groups[0], f.Path)
 	case !f.Exists && j.f.CallerUID != 0 && int(j.f.Account.UID) != j.f.CallerUID:
 		l.Status, l.Says = Blocked, fmt.Sprintf("%s does not exist, and you (uid %d) cannot give it to the run-as account", f.Path, j.f.CallerUID)
-		l.Do = fmt.Sprintf("make it as root: mkdir -p %s && chown %d:%d %s", f.Path, j.f.Account.UID, j.f.Account.GID, f.Path)
+		l.Do = fmt.Sprintf("make it as root: mkdir -p %s && chown %d:%d %s", f.Path, j.owner().UID, j.owner().Groups[0], f.Path)
 	case !f.Exists:
 		l.Says = fmt.Sprintf("%s will be made; %s free", f.Path, bytes(f.Free))
 	case f.Access != nil && j.f.Account.Known && (f.Access.WritableFolders < 1 || f.Access.Failing > 0):
 		l.Status, l.Says = Blocked, f.Path+" cannot be used by the run-as account"
-		l.Do = fmt.Sprintf("give it the folder: chown -R %d:%d %s", j.f.Account.UID, j.f.Account.GID, f.Path)
+		l.Do = fmt.Sprintf("give it the folder: chown -R %d:%d %s", j.owner().UID, j.owner().Groups[0], f.Path)
 		for _, x := range f.Access.First {
 			l.Details = append(l.Details, x.Path+": "+x.Cause)
 		}
@@ -536,7 +542,10 @@ func (j *judge) shelf(what string, s facts.Shelf, f facts.Folder) {
 		}
 		remedy := "cozyshelf access " + s.Name + " tells the causes"
 		if len(f.Remedies) > 0 {
-			remedy = fmt.Sprintf("%s (%s); all ways: cozyshelf access %s", f.Remedies[0].What, strings.Join(f.Remedies[0].Commands, " && "), s.Name)
+			remedy = f.Remedies[0].What + " (" + strings.Join(f.Remedies[0].Commands, " && ") + ")"
+			if !f.Remedies[0].ByHand {
+				remedy = fmt.Sprintf("%s; cozyshelf access %s --mend does it, cozyshelf access %s shows all ways", f.Remedies[0].What, s.Name, s.Name)
+			}
 		}
 		switch {
 		case r.Failing > 0 && r.ReadableFiles == 0:

@@ -502,7 +502,7 @@ func (e *Engine) Run(ctx context.Context, c blueprint.Container, command []strin
 	defer att.Close()
 	stop := context.AfterFunc(ctx, func() { att.Close() })
 	defer stop()
-	wait := e.api.ContainerWait(ctx, made.ID, client.ContainerWaitOptions{Condition: container.WaitConditionNextExit})
+	wait := e.api.ContainerWait(ctx, made.ID, client.ContainerWaitOptions{Condition: container.WaitConditionRemoved})
 	if _, err := e.api.ContainerStart(ctx, made.ID, client.ContainerStartOptions{}); err != nil {
 		return 0, wrap(err)
 	}
