@@ -81,6 +81,9 @@ func (a *app) mend(h *household.Household, engine facts.Engine, account facts.Ac
 			return &problem.Problem{What: "the plan could not be made", Where: m.folder.Host, Why: err.Error(), Fix: "nothing was touched; try again, as root where the files are not yours", Err: err}
 		}
 		a.showMending(m)
+		if m.plan.Foreign > 0 && os.Getuid() != 0 {
+			return &problem.Problem{What: "you may not do that", Where: m.folder.Host, Why: fmt.Sprintf("%s of it to others than you, and only root changes what belongs to others; nothing was touched", show.Count(m.plan.Foreign, "path belongs", "paths belong")), Fix: "run it as root"}
+		}
 	}
 	if err := a.agree(yes, "Carry this out?"); err != nil {
 		return err

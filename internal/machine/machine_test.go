@@ -241,3 +241,30 @@ func TestAccountsAreFoundByNameAndNumber(t *testing.T) {
 		t.Errorf("nobody: got %+v", a)
 	}
 }
+
+// TestAccountsOfDirectoryServicesAreFound lets getent and id answer for a service
+// that this machine does not have.
+func TestAccountsOfDirectoryServicesAreFound(t *testing.T) {
+	dir := t.TempDir()
+	for name, text := range map[string]string{
+		"getent": "case $1-$3 in passwd-dirwren|passwd-41888) echo dirwren:x:41888:41889::/home/x:/bin/sh;; group-millers|group-41890) echo millers:x:41890:dirwren;; *) exit 2;; esac",
+		"id":     "echo 41889 41890",
+	} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte("#!/bin/sh\n"+text+"\n"), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	t.Setenv("PATH", dir+":"+os.Getenv("PATH"))
+	if a := Account(household.Server{RunAs: "dirwren"}); !a.Known || a.UID != 41888 || a.GID != 41889 || !slices.Equal(a.Groups, []uint32{41889, 41890}) {
+		t.Errorf("got %+v", a)
+	}
+	if a := Account(household.Server{RunAs: "41888:7", Groups: []string{"millers"}}); !a.Known || a.Name != "dirwren" || !slices.Equal(a.Groups, []uint32{7, 41890}) {
+		t.Errorf("got %+v", a)
+	}
+	if got := GroupName(41890); got != "millers" {
+		t.Errorf("got %q", got)
+	}
+	if a := Account(household.Server{RunAs: "nobody-there"}); a.Known || !strings.HasPrefix(a.Why, noAccount) {
+		t.Errorf("got %+v", a)
+	}
+}

@@ -65,8 +65,9 @@ func (l stateLine) state() (permit.State, error) {
 }
 
 // Plan is how much is to be done. Linked is how many of the files have further
-// names, which change with them.
-type Plan struct{ Files, Folders, Linked int }
+// names, which change with them; Foreign how many paths belong to others than
+// whoever made the plan, so that only root may change them.
+type Plan struct{ Files, Folders, Linked, Foreign int }
 
 // Steps is how many steps it has.
 func (p Plan) Steps() int { return p.Files + p.Folders }
@@ -134,6 +135,9 @@ func (p *planner) item(at string, it permit.Item, deep bool) error {
 		}
 		if err := p.write(l); err != nil {
 			return err
+		}
+		if int(was.UID) != os.Getuid() {
+			p.plan.Foreign++
 		}
 		if it.Folder {
 			p.plan.Folders++
