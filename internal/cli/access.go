@@ -47,6 +47,7 @@ type (
 		Proof           *permit.Proof     `json:"proof,omitempty"`
 
 		report permit.Report
+		apart  bool // not of this machine, so not computed
 	}
 )
 
@@ -115,7 +116,7 @@ every folder; where that differs from what was computed, it is told.`,
 					id, need := ef.Asks(account, s.Access == household.Change)
 					need.Each = each
 					needs = append(needs, need)
-					one, err := accessOf(s, i, f, id, machine.Who(account), need)
+					one, err := accessOf(s, i, f, ef.Elsewhere, id, machine.Who(account), need)
 					if err != nil {
 						return err
 					}
@@ -154,7 +155,7 @@ every folder; where that differs from what was computed, it is told.`,
 				a.out.Printf("\nnow:\n")
 				bad = false
 				for i, f := range r.Folders {
-					if household.IsShare(f.Host) {
+					if f.apart {
 						continue
 					}
 					after, err := machine.Audit(f.Host, ef.Identity(account), needs[i])
@@ -201,11 +202,11 @@ func accountFor(h *household.Household, as string) (facts.Account, error) {
 }
 
 // accessOf audits one folder of a shelf.
-func accessOf(s household.Shelf, i int, folder string, id permit.Identity, who permit.Who, need permit.Need) (accessFolder, error) {
-	if household.IsShare(folder) {
+func accessOf(s household.Shelf, i int, folder string, elsewhere bool, id permit.Identity, who permit.Who, need permit.Need) (accessFolder, error) {
+	if household.IsShare(folder) || elsewhere {
 		// Not of this machine: what may be done there can only be tried.
 		return accessFolder{Shelf: s.Name, Host: folder, Inside: fmt.Sprintf("%s/%s/%d", blueprint.ShelvesInside, s.Name, i+1), Need: s.Access,
-			Problems: []permit.Problem{}, Remedies: []permit.Remedy{}, Exposures: []permit.Exposure{}}, nil
+			Problems: []permit.Problem{}, Remedies: []permit.Remedy{}, Exposures: []permit.Exposure{}, apart: true}, nil
 	}
 	out := accessFolder{Shelf: s.Name, Host: folder, Inside: fmt.Sprintf("%s/%s/%d", blueprint.ShelvesInside, s.Name, i+1), Need: s.Access}
 	var err error
@@ -256,8 +257,8 @@ func (a *app) showAccess(r accessReport, brief bool) {
 			}
 		}
 		a.out.Printf("\n%s  %s %s\n", show.Mark(status), show.Bold(f.Shelf), show.Faint(fmt.Sprintf("%s → %s, to %s", show.Clean(f.Host), f.Inside, f.Need)))
-		if household.IsShare(f.Host) {
-			say("  ", "mounted by the engine, so it cannot be computed here: --prove tries it from inside")
+		if f.apart {
+			say("  ", "not a folder of this machine, so it cannot be computed here: --prove tries it from inside")
 			continue
 		}
 		say("  ", f.report.Summary(f.Need == household.Change))

@@ -18,6 +18,12 @@ func TestMachinesThatWeDoNotHave(t *testing.T) {
 		status Status
 		says   string // in what it says, does or details
 	}
+	// An engine on another machine: its folders are not ours to judge.
+	h, far := well()
+	far.Engine.Elsewhere, far.Shelves[0].Folders[0] = true, facts.Folder{Path: "/srv/films"}
+	if lines := Judge(h, far); Worst(lines) != Warning {
+		t.Errorf("elsewhere: got %+v", lines)
+	}
 	for name, c := range map[string]struct {
 		change func(h *household.Household)
 		worst  Status

@@ -426,6 +426,10 @@ func (j *judge) shelves() {
 				j.share(what, f)
 				continue
 			}
+			if j.f.Engine.Elsewhere {
+				j.add(what, OK, f.Path+" is a folder of the engine's machine, and cannot be looked at from here", "", "cozyshelf access --prove tries it from inside")
+				continue
+			}
 			clash := slices.IndexFunc(all, func(o seen) bool {
 				return f.Real != "" && (o.real == f.Real || household.Within(o.real, f.Real) || household.Within(f.Real, o.real))
 			})
