@@ -72,6 +72,11 @@ byte of every file and, where a shelf is to be changed, makes and removes a file
 every folder; where that differs from what was computed, it is told.`,
 		Args: cobra.ArbitraryArgs,
 		RunE: func(c *cobra.Command, args []string) error {
+			if mending {
+				if err := a.alone(c.Context()); err != nil {
+					return err
+				}
+			}
 			h, err := a.load()
 			if err != nil {
 				return err

@@ -3,28 +3,42 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/core/verdict"
 	"cozyshelf/internal/deploy"
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/problem"
+	"cozyshelf/internal/store"
 
 	"github.com/spf13/cobra"
 )
 
 func (a *app) deployCommand() *cobra.Command {
-	var dry, yes bool
+	var dry, yes, gently bool
+	var patience time.Duration
 	c := &cobra.Command{
 		Use: "deploy", Short: "Make the engine match the household file",
 		Long: `Compares the household file with what the engine has, shows the changes, asks,
-and carries them out. Cut off half-way, it goes on from there the next time.`,
+and carries them out. Cut off half-way, it goes on from there the next time. It says
+who is watching and would be interrupted; --gently waits for them, and gives up after
+a while with everything as it was.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			ctx := c.Context()
+			if c.Flags().Changed("for") && !gently || patience < 0 {
+				return wrongUse(c, "--for is how long --gently waits, such as 10m")
+			}
+			if !dry {
+				if err := a.alone(ctx); err != nil {
+					return err
+				}
+			}
 			s, err := a.open(ctx)
 			if err != nil {
 				return err
@@ -41,8 +55,9 @@ and carries them out. Cut off half-way, it goes on from there the next time.`,
 				return &problem.Problem{What: "the state folder cannot be looked at", Where: s.h.Storage.State, Why: err.Error(), Fix: "run as an account that may, such as root", Err: err}
 			}
 			changes := blueprint.Compare(s.blueprint, have, host)
+			watching := s.interrupted(ctx, changes)
 			if a.json {
-				if err := a.document(map[string]any{"engine": s.facts, "changes": changes, "carried_out": !dry && len(changes) > 0 && yes}); err != nil || dry || len(changes) == 0 {
+				if err := a.document(map[string]any{"engine": s.facts, "changes": changes, "interrupts": watching, "carried_out": !dry && len(changes) > 0 && yes}); err != nil || dry || len(changes) == 0 {
 					return err
 				}
 			} else {
@@ -52,6 +67,9 @@ and carries them out. Cut off half-way, it goes on from there the next time.`,
 					return nil
 				}
 				a.showChanges(changes)
+				for _, p := range watching {
+					a.out.Printf("  %s %s is watching %s (%s of %s, %s): that is interrupted, and goes on where it was\n", show.Mark("warning"), p.Member, playTitle(p), show.Length(p.Position), show.Length(p.Duration), p.Device)
+				}
 			}
 			if dry {
 				return nil
@@ -65,6 +83,11 @@ and carries them out. Cut off half-way, it goes on from there the next time.`,
 			}
 			if err := a.agree(yes, "Carry this out?"); err != nil {
 				return err
+			}
+			if gently {
+				if err := a.waitForStreams(ctx, s, changes, patience); err != nil {
+					return err
+				}
 			}
 			began := time.Now()
 			if err := a.carry(ctx, s, "deploy", changes); err != nil {
@@ -80,7 +103,46 @@ and carries them out. Cut off half-way, it goes on from there the next time.`,
 	}
 	c.Flags().BoolVar(&dry, "dry-run", false, "only show the changes")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	c.Flags().BoolVar(&gently, "gently", false, "wait until nobody is watching who would be interrupted")
+	c.Flags().DurationVar(&patience, "for", 2*time.Hour, "with --gently: how long to wait")
 	return a.reads(c)
+}
+
+// interrupted gives the streams that the changes would interrupt.
+func (s *site) interrupted(ctx context.Context, changes []blueprint.Change) []usage.Play {
+	if !slices.ContainsFunc(changes, func(c blueprint.Change) bool { return c.Action == blueprint.StopOld }) {
+		return []usage.Play{}
+	}
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	list, err := s.client().History(ctx, store.PlayFilter{Open: true})
+	if err != nil || list == nil {
+		return []usage.Play{} // a server that does not answer sends nothing
+	}
+	return list
+}
+
+// waitForStreams waits until nothing would be interrupted.
+func (a *app) waitForStreams(ctx context.Context, s *site, changes []blueprint.Change, patience time.Duration) error {
+	began, told := time.Now(), 0
+	for {
+		list := s.interrupted(ctx, changes)
+		if len(list) == 0 {
+			return nil
+		}
+		if len(list) != told {
+			told = len(list)
+			a.err.Printf("waiting for %s to end\n", show.Count(told, "stream", "streams"))
+		}
+		if time.Since(began) >= patience {
+			return &problem.Problem{What: "nothing was deployed", Where: s.h.Household.Name, Why: fmt.Sprintf("after %s %s on", show.Since(patience), show.Count(len(list), "stream still goes", "streams still go")), Fix: "try again later, wait longer with --for, or deploy without --gently; who watches goes on where it was"}
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(min(time.Second, patience)):
+		}
+	}
 }
 
 func (a *app) showChanges(changes []blueprint.Change) {

@@ -180,6 +180,9 @@ const grace = 10 * time.Second
 
 // turn stops or starts what is deployed, as asked.
 func (a *app) turn(ctx context.Context, command string, stop, start bool) error {
+	if err := a.alone(ctx); err != nil {
+		return err
+	}
 	s, seen, err := a.deployed(ctx)
 	if err != nil {
 		return err
@@ -246,6 +249,9 @@ given. Media are never touched.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			ctx := c.Context()
+			if err := a.alone(ctx); err != nil {
+				return err
+			}
 			s, err := a.open(ctx)
 			if err != nil {
 				return err

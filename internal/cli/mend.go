@@ -82,7 +82,7 @@ func (a *app) mend(h *household.Household, engine facts.Engine, account facts.Ac
 		}
 		a.showMending(m)
 		if m.plan.Foreign > 0 && os.Getuid() != 0 {
-			return &problem.Problem{What: "you may not do that", Where: m.folder.Host, Why: show.Count(m.plan.Foreign, "path belongs", "paths belong")+" to others, and only root changes what belongs to others; nothing was touched", Fix: "run it as root"}
+			return &problem.Problem{What: "you may not do that", Where: m.folder.Host, Why: show.Count(m.plan.Foreign, "path belongs", "paths belong") + " to others, and only root changes what belongs to others; nothing was touched", Fix: "run it as root"}
 		}
 	}
 	if err := a.agree(yes, "Carry this out?"); err != nil {

@@ -29,6 +29,7 @@ type app struct {
 	json      bool
 	out, err  show.Out
 	in        io.Reader
+	locked    *os.File // the household file, while this command alone may change things
 }
 
 // Run runs the program with its arguments and gives its exit code.
@@ -45,6 +46,9 @@ func run(ctx context.Context, version string, args []string) int {
 	root := a.root()
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
+	if a.locked != nil {
+		a.locked.Close() // also where this process cannot end at once
+	}
 	if err == nil {
 		return problem.ExitDone
 	}

@@ -1,0 +1,92 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"cozyshelf/internal/cli/show"
+	"cozyshelf/internal/problem"
+
+	"golang.org/x/sys/unix"
+)
+
+// lockWait is how long a command waits for another one.
+const lockWait = 10 * time.Minute
+
+// alone lets one command at a time change the household: it locks the household
+// file, which every administrator can open, whoever they are. It waits for the
+// command that holds the lock and says which that is. The lock goes with the
+// process, however that ends.
+func (a *app) alone(ctx context.Context) error {
+	said := false
+	for began := time.Now(); ; {
+		f, err := os.Open(a.household)
+		if errors.Is(err, os.ErrNotExist) {
+			return nil // reading it tells
+		}
+		if err != nil {
+			return nil
+		}
+		err = unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB)
+		if err == nil && current(f, a.household) {
+			a.locked = f
+			return nil
+		}
+		var st unix.Stat_t
+		serr := unix.Fstat(int(f.Fd()), &st)
+		f.Close()
+		switch {
+		case err == nil:
+			continue // it was replaced meanwhile
+		case !errors.Is(err, unix.EWOULDBLOCK) || serr != nil:
+			return nil // this file system has no locks; better without than not at all
+		}
+		who := holder(&st)
+		if !said {
+			a.err.Printf("waiting for %s\n", who)
+			said = true
+		}
+		if time.Since(began) > lockWait {
+			return &problem.Problem{What: "another command changes this household", Where: a.household, Why: who + " has not ended within " + show.Since(lockWait), Fix: "see what it waits for, or end it, and try again"}
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+}
+
+// current reports whether an open file is still the one of that name.
+func current(f *os.File, path string) bool {
+	a, err := f.Stat()
+	b, berr := os.Stat(path)
+	return err == nil && berr == nil && os.SameFile(a, b)
+}
+
+// holder says which process holds the lock of a file, from /proc/locks (proc(5)).
+func holder(st *unix.Stat_t) string {
+	b, err := os.ReadFile("/proc/locks")
+	if err != nil {
+		return "another command"
+	}
+	want := fmt.Sprintf("%02x:%02x:%d", unix.Major(uint64(st.Dev)), unix.Minor(uint64(st.Dev)), st.Ino)
+	for line := range strings.Lines(string(b)) {
+		f := strings.Fields(line)
+		if len(f) < 6 || f[1] != "FLOCK" || f[5] != want {
+			continue
+		}
+		cmd, err := os.ReadFile("/proc/" + f[4] + "/cmdline")
+		if err != nil || len(cmd) == 0 {
+			return "the process " + f[4]
+		}
+		words := strings.Split(strings.TrimRight(string(cmd), "\x00"), "\x00")
+		words[0] = "cozyshelf"
+		return fmt.Sprintf("%s (process %s)", show.Clean(strings.Join(words, " ")), f[4])
+	}
+	return "another command"
+}
