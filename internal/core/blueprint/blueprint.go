@@ -11,6 +11,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"math"
 	"net/netip"
 	"path"
 	"slices"
@@ -66,10 +67,12 @@ type Container struct {
 	Devices   []string          `json:"devices,omitempty"`
 	Env       map[string]string `json:"env"`
 	Mounts    []Mount           `json:"mounts"`
-	Tmpfs     int64             `json:"tmpfs"`   // size of scratch in memory, in bytes; 0 where it is a folder
-	Memory    int64             `json:"memory"`  // limit in bytes, scratch in memory counted
-	Pids      int64             `json:"pids"`    // limit
-	Network   string            `json:"network"` // name on the engine; "host" for the host's own
+	Tmpfs     int64             `json:"tmpfs"`               // size of scratch in memory, in bytes; 0 where it is a folder
+	Memory    int64             `json:"memory"`              // limit in bytes, scratch in memory counted
+	Pids      int64             `json:"pids"`                // limit
+	NanoCPUs  int64             `json:"nano_cpus,omitempty"` // limit, in billionths of a core; 0 for none
+	LogLimit  int64             `json:"log_limit"`           // bytes of log that are kept
+	Network   string            `json:"network"`             // name on the engine; "host" for the host's own
 	OwnNet    bool              `json:"own_network"`
 	Host      string            `json:"host"` // address published on
 	Port      int               `json:"port"`
@@ -165,7 +168,8 @@ func Draw(h *household.Household, s Site) Blueprint {
 	c := Container{
 		Household: id, Name: h.Household.Name, Image: s.Image, Version: s.Version,
 		UID: s.UID, GID: s.GID, Groups: slices.Sorted(slices.Values(s.Groups)),
-		Env:  map[string]string{"TZ": h.Household.Timezone},
+		Env:      map[string]string{"TZ": h.Household.Timezone},
+		NanoCPUs: int64(h.Server.Processors * 1e9), LogLimit: int64(h.Server.LogLimit),
 		Pids: 512, Memory: int64(h.Server.Memory), Host: bind.String(), Port: h.Server.Port, State: h.Storage.State,
 	}
 	c.Devices = h.Server.Devices
@@ -173,6 +177,9 @@ func Draw(h *household.Household, s Site) Blueprint {
 	bp := Blueprint{Engine: s.Engine, OwnerUID: s.UID, OwnerGID: s.GID, State: h.Storage.State}
 	// The Go runtime keeps its own part below the limit, with room for what it
 	// does not count.
+	if n := int(math.Ceil(h.Server.Processors)); n > 0 {
+		c.Env["GOMAXPROCS"] = fmt.Sprint(n)
+	}
 	c.Env["GOMEMLIMIT"] = fmt.Sprint(int64(h.Server.Memory) * 9 / 10)
 	switch {
 	case process:

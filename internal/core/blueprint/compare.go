@@ -251,6 +251,8 @@ func Differences(from, to Container) []string {
 	say("run-as account", fmt.Sprintf("%d:%d", from.UID, from.GID), fmt.Sprintf("%d:%d", to.UID, to.GID))
 	say("groups", from.Groups, to.Groups)
 	say("memory limit", humanize.IBytes(uint64(from.Memory)), humanize.IBytes(uint64(to.Memory)))
+	say("processors", cores(from.NanoCPUs), cores(to.NanoCPUs))
+	say("log limit", humanize.IBytes(uint64(from.LogLimit)), humanize.IBytes(uint64(to.LogLimit)))
 	say("scratch in memory", humanize.IBytes(uint64(from.Tmpfs)), humanize.IBytes(uint64(to.Tmpfs)))
 	say("network", from.Network, to.Network)
 	say("time zone", from.Env["TZ"], to.Env["TZ"])
@@ -276,6 +278,14 @@ func Differences(from, to Container) []string {
 		out = append(out, "settings of the server changed in the household file")
 	}
 	return out
+}
+
+// cores writes a limit of processor cores.
+func cores(nano int64) string {
+	if nano == 0 {
+		return "all"
+	}
+	return humanize.Ftoa(float64(nano) / 1e9)
 }
 
 // place is where a mount comes from, as the administrator wrote it.

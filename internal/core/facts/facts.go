@@ -103,6 +103,7 @@ type Engine struct {
 	Root     string `json:"root"`      // where it keeps its things
 	RootFree int64  `json:"root_free"` // bytes free there; 0 where not known
 	NoMemory bool   `json:"no_memory"` // it says that it cannot limit memory
+	Logs     string `json:"logs"`      // its logging driver
 	Cgroup   string `json:"cgroup"`    // the version that it uses
 	Rootless bool   `json:"rootless"`  // it runs without root, or shifts ids by a user namespace
 	Confined bool   `json:"confined"`  // SELinux confines its containers

@@ -49,6 +49,12 @@ port    = {{.Server.Port}}
 bind    = {{q .Server.Bind}}    # lan (every address of this machine), localhost, or an address
 network = {{q .Server.Network}}    # own, host, or an existing network of the engine
 memory  = {{q .Server.Memory.String}}    # for the server itself; scratch in memory comes on top
+{{- if .Server.Processors}}
+processors = {{printf "%.3f" .Server.Processors}}
+{{- end}}
+{{- if ne .Server.LogLimit 16777216}}
+log_limit = {{q .Server.LogLimit.String}}
+{{- end}}
 
 [storage]
 state         = {{q .Storage.State}}    # the server's own folder: keep it, back it up

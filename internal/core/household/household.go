@@ -53,7 +53,11 @@ type Server struct {
 	Bind    string   `toml:"bind"`    // lan (every address of the machine, default), localhost, or an address
 	Network string   `toml:"network"` // own (default), host, or an existing network of the engine
 	Devices []string `toml:"devices"` // graphics devices for conversion, such as "/dev/dri"; their groups come with them
-	Memory  Size     `toml:"memory"`  // what the server may use, scratch not counted; default 1 GiB
+	// Processors is how many processor cores the server may keep busy, such as 1.5;
+	// 0 for no bound.
+	Processors float64 `toml:"processors"`
+	LogLimit   Size    `toml:"log_limit"` // of the server's log, older lines go; default 16 MiB
+	Memory     Size    `toml:"memory"`    // what the server may use, scratch not counted; default 1 GiB
 }
 
 // Storage is [storage].
@@ -154,6 +158,9 @@ func (h *Household) defaults() {
 	if h.Server.Port == 0 {
 		h.Server.Port = DefaultPort
 	}
+	if h.Server.LogLimit == 0 {
+		h.Server.LogLimit = 16 << 20
+	}
 	if h.Server.Memory == 0 {
 		h.Server.Memory = 1 << 30
 	}
@@ -221,6 +228,12 @@ func (h *Household) judge(given func(key string) bool) []complaint {
 	}
 	if !netName.MatchString(h.Server.Network) {
 		bad("server.network", "write own, host, or the name of a network of the engine", "%q cannot be a network's name", h.Server.Network)
+	}
+	if p := h.Server.Processors; p < 0 || p > 1024 || p != p || p > 0 && p < 0.1 {
+		bad("server.processors", "write how many cores it may keep busy, such as 1.5, or leave the line out", "%v is no number of processor cores from 0.1 on", p)
+	}
+	if h.Server.LogLimit < 1<<20 {
+		bad("server.log_limit", "give it 1 MiB or more", "%s holds too little of a log to find anything", h.Server.LogLimit)
 	}
 	if h.Server.Memory < leastMemory {
 		bad("server.memory", "give it 64 MiB or more", "%s is less than the server needs", h.Server.Memory)

@@ -79,6 +79,8 @@ func TestFaultsNamePlaceCauseAndRemedy(t *testing.T) {
 		"run_as":             {swap("shelfkeeper", "1500:"), "h:10:1", "neither", ""},
 		"group":              {swap("port    = 26990", "groups = [\"media\", \"-3\"]\nport = 26990"), "h:11:20", "neither", "group's name"},
 		"run_as too large":   {swap("shelfkeeper", "4294967295:1"), "h:10:1", "neither", ""},
+		"no processors":      {swap(`run_as  = "shelfkeeper"`, "processors = -1.0"), "h:10:1", "no number", ""},
+		"tiny log":           {swap(`run_as  = "shelfkeeper"`, `log_limit = "1 KiB"`), "h:10:1", "too little", ""},
 		"run_as empty":       {swap(`run_as  = "shelfkeeper"`, `run_as  = ""`), "h:10:1", "no run-as", "shelfkeeper"},
 		"same shelf twice":   {swap(`name    = "series"`, `name = "films"`), "h:28:1", "two shelves", ""},
 		"kind":               {swap(`kind    = "series"`, `kind = "books"`), "h:29:1", "books", "films"},

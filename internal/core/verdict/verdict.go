@@ -205,6 +205,16 @@ func (j *judge) machine() {
 	if j.f.Clock.Known && j.f.Clock.Now.Year() < 2025 {
 		j.add("clock", Warning, "it shows "+j.f.Clock.Now.Format("2006-01-02")+", which cannot be", "set it, and let something keep it right: sign-ins and figures follow it")
 	}
+	if p := j.h.Server.Processors; p > 0 {
+		switch {
+		case p > float64(j.f.CPUs) && j.f.CPUs > 0:
+			j.add("processors", Blocked, fmt.Sprintf("the server may keep %v cores busy, and there are %d", p, j.f.CPUs), fmt.Sprintf("write processors = %d or less under [server], or leave it out", j.f.CPUs))
+		case j.f.Engine.Kind == "process":
+			j.add("processors", OK, fmt.Sprintf("%v of %d cores; without a container this is a habit of the server's, no bound", p, j.f.CPUs), "")
+		default:
+			j.add("processors", OK, fmt.Sprintf("%v of %d cores", p, j.f.CPUs), "")
+		}
+	}
 	j.devices()
 	j.firewall()
 	if zone := j.h.Household.Timezone; j.f.Timezone != "" && zone != j.f.Timezone {

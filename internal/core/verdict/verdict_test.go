@@ -35,11 +35,12 @@ func TestEveryFaultIsFoundAndSaysWhatToDo(t *testing.T) {
 		status Status
 		says   string
 	}{
-		"engine silent":      {func(h *household.Household, f *facts.Facts) { f.Engine.Answers, f.Engine.Error = false, "refused" }, "engine", Blocked, "refused"},
-		"other architecture": {func(h *household.Household, f *facts.Facts) { f.Engine.Arch = "arm64" }, "architecture", Blocked, "arm64"},
-		"engine elsewhere":   {func(h *household.Household, f *facts.Facts) { f.Engine.Elsewhere = true }, "place", Warning, "another machine"},
-		"too little memory":  {func(h *household.Household, f *facts.Facts) { f.Memory = 1 << 30 }, "memory", Blocked, "1.3 GiB"},
-		"memory in use":      {func(h *household.Household, f *facts.Facts) { f.MemoryAvailable = 1 << 30 }, "memory", Warning, ""},
+		"engine silent":       {func(h *household.Household, f *facts.Facts) { f.Engine.Answers, f.Engine.Error = false, "refused" }, "engine", Blocked, "refused"},
+		"other architecture":  {func(h *household.Household, f *facts.Facts) { f.Engine.Arch = "arm64" }, "architecture", Blocked, "arm64"},
+		"engine elsewhere":    {func(h *household.Household, f *facts.Facts) { f.Engine.Elsewhere = true }, "place", Warning, "another machine"},
+		"too little memory":   {func(h *household.Household, f *facts.Facts) { f.Memory = 1 << 30 }, "memory", Blocked, "1.3 GiB"},
+		"memory in use":       {func(h *household.Household, f *facts.Facts) { f.MemoryAvailable = 1 << 30 }, "memory", Warning, ""},
+		"too many processors": {func(h *household.Household, f *facts.Facts) { h.Server.Processors = 5 }, "processors", Blocked, "there are 4"},
 		"port taken": {func(h *household.Household, f *facts.Facts) {
 			f.Port.Free, f.Port.Holder, f.Port.Next = false, "nginx (pid 7)", 26991
 		}, "port", Blocked, "nginx"},

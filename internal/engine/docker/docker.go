@@ -39,6 +39,7 @@ import (
 // Engine is a Docker Engine or Podman.
 type Engine struct {
 	api      *client.Client
+	bounds   bool   // its logs lie in files, which are bounded here; others see to it themselves
 	kind     string // docker or podman
 	endpoint string
 }
@@ -50,7 +51,7 @@ func Open() (*Engine, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Engine{api, "docker", api.DaemonHost()}, nil
+	return &Engine{api: api, kind: "docker", endpoint: api.DaemonHost()}, nil
 }
 
 // OpenPodman does the same for Podman: at its socket for the machine or, for
@@ -71,7 +72,7 @@ func OpenPodman() (*Engine, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Engine{api, "podman", api.DaemonHost()}, nil
+	return &Engine{api: api, kind: "podman", endpoint: api.DaemonHost()}, nil
 }
 
 // Facts says what engine this is and whether it answers, within two seconds.
@@ -88,6 +89,8 @@ func (e *Engine) Facts(ctx context.Context) facts.Engine {
 	if info, err := e.api.Info(ctx, client.InfoOptions{}); err == nil {
 		f.Storage, f.Root, f.Cgroup = info.Info.Driver, info.Info.DockerRootDir, info.Info.CgroupVersion
 		f.NoMemory = !info.Info.MemoryLimit
+		f.Logs = info.Info.LoggingDriver
+		e.bounds = f.Logs == "json-file" || f.Logs == "local"
 		e.shift(&f, info.Info.SecurityOptions, info.Info.DockerRootDir)
 	}
 	return f
@@ -431,6 +434,11 @@ func (e *Engine) describe(c blueprint.Container, image string) (*container.Confi
 		NetworkMode:   container.NetworkMode(c.Network),
 		RestartPolicy: container.RestartPolicy{Name: container.RestartPolicyUnlessStopped},
 		Resources:     container.Resources{Memory: c.Memory, MemorySwap: c.Memory, PidsLimit: &pids},
+	}
+	host.NanoCPUs = c.NanoCPUs
+	if e.bounds && c.LogLimit > 0 {
+		// Half in the file that is written, half in the one before it.
+		host.LogConfig = container.LogConfig{Type: "json-file", Config: map[string]string{"max-size": strconv.FormatInt(c.LogLimit/2, 10), "max-file": "2"}}
 	}
 	for _, g := range c.Groups {
 		host.GroupAdd = append(host.GroupAdd, strconv.FormatUint(uint64(g), 10))

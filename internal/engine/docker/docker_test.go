@@ -75,6 +75,13 @@ func TestContainersAreClosed(t *testing.T) {
 	if host.Memory != 1<<30 || *host.PidsLimit != 100 || host.GroupAdd[0] != "44" {
 		t.Errorf("limits: %+v", host.Resources)
 	}
+	_, bound := (&Engine{bounds: true}).describe(blueprint.Container{LogLimit: 4 << 20, NanoCPUs: 1.5e9, Network: "none"}, "image")
+	if bound.NanoCPUs != 1.5e9 || bound.LogConfig.Type != "json-file" || bound.LogConfig.Config["max-size"] != "2097152" || bound.LogConfig.Config["max-file"] != "2" {
+		t.Errorf("bounds: %+v %+v", bound.Resources, bound.LogConfig)
+	}
+	if len(host.LogConfig.Config) != 0 {
+		t.Errorf("an engine that sees to its logs itself: %+v", host.LogConfig)
+	}
 	if m := host.Mounts[0]; !m.ReadOnly || m.Type != mount.TypeBind {
 		t.Errorf("mount: %+v", m)
 	}

@@ -131,7 +131,7 @@ func TestACrashedServerIsStartedAgain(t *testing.T) {
 
 func TestLogsAreBounded(t *testing.T) {
 	dir := t.TempDir()
-	l := &logFile{path: filepath.Join(dir, "log")}
+	l := &logFile{path: filepath.Join(dir, "log"), most: maxLog}
 	line := strings.Repeat("x", 4096)
 	for range 3 * maxLog / 4096 {
 		l.line(line)

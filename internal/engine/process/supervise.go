@@ -50,7 +50,10 @@ func Supervise(dir string) error {
 	stop := make(chan os.Signal, 1)
 	signal.Notify(stop, syscall.SIGTERM, syscall.SIGINT)
 	signal.Ignore(syscall.SIGHUP)
-	log := &logFile{path: filepath.Join(dir, "log")}
+	log := &logFile{path: filepath.Join(dir, "log"), most: maxLog}
+	if c.LogLimit > 0 {
+		log.most = c.LogLimit / 2 // and as much in the one before it
+	}
 	defer log.Close()
 	// From here on there is nobody to read our standard error.
 	if null, err := os.OpenFile(os.DevNull, os.O_RDWR, 0); err == nil {
@@ -164,14 +167,15 @@ const maxLog = 8 << 20
 // logFile takes lines and puts the time in front.
 type logFile struct {
 	path string
+	most int64 // how large it may grow before it is put aside
 	f    *os.File
 	size int64
 }
 
 func (l *logFile) line(s string) {
-	if l.f == nil || l.size > maxLog {
+	if l.f == nil || l.size > l.most {
 		l.Close()
-		if l.size > maxLog {
+		if l.size > l.most {
 			_ = os.Rename(l.path, l.path+".1") // if it fails, the log grows on
 		}
 		f, err := os.OpenFile(l.path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o640)
