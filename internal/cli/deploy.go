@@ -168,7 +168,7 @@ func (a *app) showBlocked(lines []verdict.Line) {
 // before.
 var steps = map[blueprint.Action]string{
 	blueprint.MakeState: "state folder", blueprint.MakeScratch: "scratch folder", blueprint.LoadImage: "packing and loading the image",
-	blueprint.MakeNetwork: "network", blueprint.WriteSettings: "settings", blueprint.MakeVolume: "volume of a share", blueprint.RemoveVolume: "removing the volume", blueprint.Prove: "trying a sample of every shelf", blueprint.Create: "creating", blueprint.StopOld: "stopping",
+	blueprint.MakeNetwork: "network", blueprint.WriteSettings: "settings", blueprint.MakeVolume: "volume of a share", blueprint.RemoveVolume: "removing the volume", blueprint.Prove: "trying a sample of every shelf", blueprint.Create: "creating", blueprint.PutBack: "putting back what was changed by hand", blueprint.StopOld: "stopping",
 	blueprint.Start: "starting", blueprint.AwaitHealthy: "waiting until healthy", blueprint.RemoveOld: "removing",
 	blueprint.RemoveNetwork: "removing the network", blueprint.RemoveImage: "removing the image", blueprint.EraseScratch: "removing the scratch folder", blueprint.EraseState: "erasing the state folder",
 }

@@ -55,6 +55,7 @@ type statusReport struct {
 	Image     string          `json:"image,omitempty"`
 	Address   string          `json:"address"`
 	AsFile    bool            `json:"as_file"` // as the household file says
+	Drift     []string        `json:"drift"`   // what somebody changed on the engine by hand
 	Server    *control.Status `json:"server,omitempty"`
 }
 
@@ -68,7 +69,7 @@ func (a *app) statusCommand() *cobra.Command {
 			if err != nil && !missing {
 				return err
 			}
-			r := statusReport{Household: s.h.Household.Name, ID: s.id, Engine: s.facts.Kind, Deployed: !missing, Address: s.address()}
+			r := statusReport{Household: s.h.Household.Name, ID: s.id, Engine: s.facts.Kind, Deployed: !missing, Address: s.address(), Drift: append([]string{}, seen.Drift...)}
 			if !missing {
 				r.Running, r.Restarts, r.Container, r.Image = seen.Running, seen.Restarts, seen.Name, seen.Container.Image
 				if seen.Running {
@@ -131,6 +132,9 @@ func (a *app) showStatus(r statusReport) {
 	}
 	if r.Restarts > 0 {
 		row("restarts", fmt.Sprint(r.Restarts, " since it was started; see cozyshelf logs"))
+	}
+	for _, d := range r.Drift {
+		row("by hand", d+"; cozyshelf deploy puts it back")
 	}
 	if !r.AsFile {
 		row("changes", "the household file or the program differs; see cozyshelf deploy --dry-run")

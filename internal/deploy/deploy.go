@@ -150,6 +150,8 @@ func (d *Carrier) one(ctx context.Context, c blueprint.Change) error {
 	case blueprint.Create:
 		_, err := d.Engine.Create(ctx, w)
 		return err
+	case blueprint.PutBack:
+		return d.Engine.PutBack(ctx, c.Target, w)
 	case blueprint.StopOld:
 		return ignore(d.Engine.Stop(ctx, c.Target, 10*time.Second), engine.ErrNotFound)
 	case blueprint.Start:

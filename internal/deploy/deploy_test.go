@@ -73,6 +73,14 @@ func (f *fake) RemoveVolume(_ context.Context, n string) error {
 	f.o.Volumes = slices.DeleteFunc(f.o.Volumes, func(m string) bool { return m == n })
 	return nil
 }
+func (f *fake) PutBack(_ context.Context, id string, _ blueprint.Container) error {
+	for i := range f.o.Containers {
+		if f.o.Containers[i].ID == id {
+			f.o.Containers[i].Drift = nil
+		}
+	}
+	return nil
+}
 func (f *fake) Run(context.Context, blueprint.Container, []string, io.Writer) (int, error) {
 	return 0, nil
 }

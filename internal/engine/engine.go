@@ -52,6 +52,9 @@ type Engine interface {
 	// Create makes a container but does not start it.
 	Create(ctx context.Context, c blueprint.Container) (id string, err error)
 	Start(ctx context.Context, id string) error
+	// PutBack takes away what somebody changed by hand about a container, as far as
+	// Observe tells of it, without interrupting it.
+	PutBack(ctx context.Context, id string, c blueprint.Container) error
 	// Stop asks the container to end and kills it after the grace. One that
 	// does not run is left alone.
 	Stop(ctx context.Context, id string, grace time.Duration) error

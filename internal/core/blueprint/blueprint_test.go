@@ -107,6 +107,19 @@ func TestDigestFollowsEveryFieldOfTheContainer(t *testing.T) {
 	}
 }
 
+func TestWhatWasChangedByHandIsPutBack(t *testing.T) {
+	bp := Draw(mill(t), site)
+	have := Observed{Images: []string{bp.Container.Image}, Networks: []string{bp.Container.Network}, Containers: []Seen{{ID: "1", Digest: bp.Container.Digest(), Container: bp.Container, Running: true}}}
+	host := Host{StateExists: true, SettingsExists: true}
+	if c := Compare(bp, have, host); len(c) != 0 {
+		t.Fatalf("nothing drifted: %+v", c)
+	}
+	have.Containers[0].Drift = []string{"memory limit 1 GiB → none"}
+	if c := Compare(bp, have, host); len(c) != 1 || c[0].Action != PutBack || !strings.Contains(c[0].Why, "1 GiB → none") {
+		t.Errorf("got %+v", c)
+	}
+}
+
 // sim is an engine in memory that carries changes out, to see where they lead.
 type sim struct {
 	have Observed

@@ -21,6 +21,9 @@ type Seen struct {
 	Started   time.Time
 	Restarts  int
 	ExitCode  int
+	// Drift is what somebody changed on the engine by hand, a line each, such as
+	// "memory limit 1.3 GiB → 3.0 GiB".
+	Drift []string
 }
 
 // Observed is everything of one household on the engine.
@@ -74,6 +77,7 @@ const (
 	WriteSettings Action = "write-settings"
 	Prove         Action = "prove"
 	Create        Action = "create"
+	PutBack       Action = "put-back"
 	StopOld       Action = "stop-old"
 	Start         Action = "start"
 	AwaitHealthy  Action = "await-healthy"
@@ -146,6 +150,9 @@ func Compare(want Blueprint, have Observed, host Host) []Change {
 			add(Prove, c.EngineName(), "try a sample of every shelf as the server will", "before the old one, if any, is given up")
 		}
 		add(Create, c.EngineName(), "create container "+c.EngineName(), why)
+	}
+	if ours != nil && len(ours.Drift) > 0 {
+		add(PutBack, ours.ID, "put "+ours.Name+" back as it was made", "changed by hand: "+strings.Join(ours.Drift, "; "))
 	}
 	settled := ours != nil && ours.Running && len(old) == 0
 	if !settled {

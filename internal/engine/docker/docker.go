@@ -40,9 +40,13 @@ import (
 type Engine struct {
 	api      *client.Client
 	bounds   bool   // its logs lie in files, which are bounded here; others see to it themselves
+	limits   limits // as far as Facts has asked
 	kind     string // docker or podman
 	endpoint string
 }
+
+// limits is which limits the engine's kernel holds.
+type limits struct{ memory, processors, pids bool }
 
 // Open prepares to use a Docker Engine where DOCKER_HOST says, or at the usual
 // socket. Nothing is asked of it yet.
@@ -90,6 +94,8 @@ func (e *Engine) Facts(ctx context.Context) facts.Engine {
 		f.Storage, f.Root, f.Cgroup = info.Info.Driver, info.Info.DockerRootDir, info.Info.CgroupVersion
 		f.NoMemory = !info.Info.MemoryLimit
 		f.Logs = info.Info.LoggingDriver
+		// A kernel without one of these discards the limit, which is no drift.
+		e.limits = limits{info.Info.MemoryLimit, info.Info.CPUCfsQuota, info.Info.PidsLimit}
 		e.bounds = f.Logs == "json-file" || f.Logs == "local"
 		e.shift(&f, info.Info.SecurityOptions, info.Info.DockerRootDir)
 	}
@@ -234,6 +240,9 @@ func (e *Engine) Observe(ctx context.Context, id string) (blueprint.Observed, er
 				seen.Health = string(st.Health.Status)
 			}
 		}
+		if seen.Digest != "" && in.Container.HostConfig != nil && e.kind == "docker" {
+			seen.Drift = drift(e.limits, seen.Container, in.Container)
+		}
 		if c.Labels[blueprint.LabelOnce] != "" {
 			out.Strays = append(out.Strays, seen)
 			continue
@@ -264,6 +273,88 @@ func (e *Engine) Observe(ctx context.Context, id string) (blueprint.Observed, er
 	}
 	slices.Sort(out.Images)
 	return out, nil
+}
+
+// drift says what an engine's container has otherwise than it was made.
+func drift(can limits, want blueprint.Container, have container.InspectResponse) []string {
+	var out []string
+	say := func(what, made, now string) {
+		if made != now {
+			out = append(out, fmt.Sprintf("%s %s → %s", what, made, now))
+		}
+	}
+	size := func(n int64) string {
+		if n <= 0 {
+			return "none"
+		}
+		return household.Size(n).String()
+	}
+	h := have.HostConfig
+	if can.memory {
+		say("memory limit", size(want.Memory), size(h.Memory))
+	}
+	if can.processors {
+		say("processors", fmt.Sprintf("%g", float64(want.NanoCPUs)/1e9), fmt.Sprintf("%g", float64(h.NanoCPUs)/1e9))
+	}
+	if can.pids {
+		pids := int64(0)
+		if h.PidsLimit != nil {
+			pids = *h.PidsLimit
+		}
+		say("process limit", fmt.Sprint(want.Pids), fmt.Sprint(pids))
+	}
+	say("start policy", string(container.RestartPolicyUnlessStopped), string(h.RestartPolicy.Name))
+	say("name", want.EngineName(), strings.TrimPrefix(have.Name, "/"))
+	if want.Network != "host" && want.Network != "none" && have.NetworkSettings != nil {
+		var names []string
+		for n := range have.NetworkSettings.Networks {
+			names = append(names, n)
+		}
+		slices.Sort(names)
+		now := strings.Join(names, ", ")
+		if now == "" {
+			now = "none"
+		}
+		say("network", want.Network, now)
+	}
+	return out
+}
+
+// PutBack takes away what drift tells of.
+func (e *Engine) PutBack(ctx context.Context, id string, c blueprint.Container) error {
+	in, err := e.api.ContainerInspect(ctx, id, client.ContainerInspectOptions{})
+	if err != nil {
+		return wrap(err)
+	}
+	_, host := e.describe(c, "")
+	if _, err := e.api.ContainerUpdate(ctx, id, client.ContainerUpdateOptions{
+		Resources:     &container.Resources{Memory: host.Memory, MemorySwap: host.MemorySwap, NanoCPUs: host.NanoCPUs, PidsLimit: host.PidsLimit},
+		RestartPolicy: &host.RestartPolicy,
+	}); err != nil {
+		return wrap(err)
+	}
+	if strings.TrimPrefix(in.Container.Name, "/") != c.EngineName() {
+		if _, err := e.api.ContainerRename(ctx, id, client.ContainerRenameOptions{NewName: c.EngineName()}); err != nil {
+			return wrap(err)
+		}
+	}
+	if c.Network == "host" || c.Network == "none" || in.Container.NetworkSettings == nil {
+		return nil
+	}
+	there := false
+	for n := range in.Container.NetworkSettings.Networks {
+		if n == c.Network {
+			there = true
+			continue
+		}
+		if _, err := e.api.NetworkDisconnect(ctx, n, client.NetworkDisconnectOptions{Container: id}); err != nil {
+			return wrap(err)
+		}
+	}
+	if !there {
+		_, err = e.api.NetworkConnect(ctx, c.Network, client.NetworkConnectOptions{Container: id})
+	}
+	return wrap(err)
 }
 
 // images maps the digests of programs to the ids of the images that hold them.

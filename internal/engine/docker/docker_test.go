@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/facts"
@@ -21,6 +22,7 @@ import (
 	"cozyshelf/internal/engine/enginetest"
 	"cozyshelf/internal/testbuild"
 
+	"github.com/moby/moby/api/types/container"
 	"github.com/moby/moby/api/types/mount"
 	"github.com/moby/moby/client"
 )
@@ -171,5 +173,88 @@ func TestTheShiftOfIdsIsFound(t *testing.T) {
 	}
 	if got := lent(file, uint32(os.Getuid()), 1); !slices.Equal(got, []permit.IDRange{{Inside: 1, Host: 100000, Count: 65536}, {Inside: 65537, Host: 300000, Count: 10}}) {
 		t.Errorf("lent: got %+v", got)
+	}
+}
+
+// TestWhatIsChangedByHandIsSeenAndPutBack changes a real container as somebody
+// would with the engine's own tool.
+func TestWhatIsChangedByHandIsSeenAndPutBack(t *testing.T) {
+	e, err := Open()
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx := context.Background()
+	if f := e.Facts(ctx); !f.Answers {
+		testbuild.Missing(t, "a Docker Engine: "+f.Error)
+	}
+	img := testbuild.Image(t)
+	house := fmt.Sprintf("testdrift%d", os.Getpid())
+	c := blueprint.Container{Household: house, Name: "drift", Image: img.Digest, UID: 41500, GID: 41500, Pids: 64, Memory: 64 << 20, NanoCPUs: 5e8, LogLimit: 2 << 20,
+		Command: []string{"serve", "--settings", "/none"}, Network: "cozyshelf-" + house, OwnNet: true, Port: testbuild.Port(t), Host: "127.0.0.1"}
+	other := "cozyshelf-other-" + house
+	t.Cleanup(func() {
+		o, err := e.Observe(ctx, house)
+		if err != nil {
+			t.Errorf("cleaning up: %v", err)
+		}
+		for _, s := range o.Containers {
+			_ = e.Stop(ctx, s.ID, time.Second) // it may not run
+			if err := e.Remove(ctx, s.ID); err != nil {
+				t.Errorf("cleaning up: %v", err)
+			}
+		}
+		for _, n := range o.Networks {
+			if err := e.RemoveNetwork(ctx, n); err != nil {
+				t.Errorf("cleaning up: %v", err)
+			}
+		}
+		if err := e.RemoveImage(ctx, img.Digest); err != nil && !errors.Is(err, engine.ErrInUse) {
+			t.Errorf("cleaning up: %v", err)
+		}
+	})
+	step := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	step(e.LoadImage(ctx, img))
+	step(e.MakeNetwork(ctx, c.Network, house))
+	step(e.MakeNetwork(ctx, other, house))
+	id, err := e.Create(ctx, c)
+	step(err)
+	drift := func() []string {
+		t.Helper()
+		o, err := e.Observe(ctx, house)
+		step(err)
+		if len(o.Containers) != 1 {
+			t.Fatalf("got %+v", o.Containers)
+		}
+		return o.Containers[0].Drift
+	}
+	if d := drift(); len(d) != 0 {
+		t.Fatalf("as it was made, it has drifted: %q", d)
+	}
+	pids := int64(999)
+	_, err = e.api.ContainerUpdate(ctx, id, client.ContainerUpdateOptions{
+		Resources:     &container.Resources{Memory: 128 << 20, MemorySwap: 128 << 20, NanoCPUs: 1e9, PidsLimit: &pids},
+		RestartPolicy: &container.RestartPolicy{Name: container.RestartPolicyDisabled},
+	})
+	step(err)
+	_, err = e.api.ContainerRename(ctx, id, client.ContainerRenameOptions{NewName: "renamed-" + house})
+	step(err)
+	_, err = e.api.NetworkConnect(ctx, other, client.NetworkConnectOptions{Container: id})
+	step(err)
+	said := strings.Join(drift(), "; ")
+	for _, want := range []string{"memory limit 64 MiB → 128 MiB", "processors 0.5 → 1", "process limit 64 → 999", "start policy unless-stopped → no", "→ renamed-", other} {
+		if !strings.Contains(said, want) {
+			t.Errorf("drift: %s, want %q in it", said, want)
+		}
+	}
+	for range 2 {
+		step(e.PutBack(ctx, id, c))
+	}
+	if d := drift(); len(d) != 0 {
+		t.Errorf("put back, it has drifted: %q", d)
 	}
 }

@@ -358,6 +358,9 @@ func (l *limited) Write(b []byte) (int, error) {
 	return len(b), nil
 }
 
+// PutBack has nothing to do: nothing can be changed about a process by hand.
+func (e *Engine) PutBack(context.Context, string, blueprint.Container) error { return nil }
+
 // Stop asks the supervisor to end, and kills it and the server after the grace.
 func (e *Engine) Stop(ctx context.Context, id string, grace time.Duration) error {
 	if _, err := e.container(id); err != nil {
