@@ -3,6 +3,7 @@ package test
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"os"
 	"strings"
@@ -112,5 +113,28 @@ func TestWhoWatchesIsNamedAndCanBeWaitedFor(t *testing.T) {
 	}
 	if err := c.Wait(); err != nil || !strings.Contains(out.String(), "waiting for 1 stream") {
 		t.Errorf("--gently: %v\n%s", err, out.String())
+	}
+}
+
+// TestLogsAreChosenByLevelAndWords asks for parts of a real server's log.
+func TestLogsAreChosenByLevelAndWords(t *testing.T) {
+	m := newMill(t, "process")
+	m.must("deploy", "--yes")
+	until(t, "the first scan", 20*time.Second, func() bool { return strings.Contains(m.must("logs", "--grep", "MSG=scanned"), "shelf=series") })
+	for _, l := range strings.Split(strings.TrimSpace(m.must("logs", "--grep", "msg=scanned")), "\n") {
+		if !strings.Contains(l, "msg=scanned") {
+			t.Errorf("a line that was not asked for: %s", l)
+		}
+	}
+	if out := m.must("logs", "--level", "error"); out != "" {
+		t.Errorf("there are errors: %s", out)
+	}
+	line := m.must("logs", "--json", "--grep", "serving", "--tail", "1")
+	var doc struct{ Time, Level, Msg, Household string }
+	if err := json.Unmarshal([]byte(line), &doc); err != nil || doc.Level != "INFO" || doc.Msg != "serving" || doc.Household != "Fernhollow Mill" || doc.Time == "" {
+		t.Errorf("got %s, %v", line, err)
+	}
+	if _, _, code := m.run("", "logs", "--level", "loud"); code != 2 {
+		t.Errorf("a level that there is not: code %d", code)
 	}
 }

@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -12,6 +14,7 @@ import (
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/logline"
 	"cozyshelf/internal/deploy"
 	"cozyshelf/internal/engine"
 	"cozyshelf/internal/ledger"
@@ -155,13 +158,23 @@ func (a *app) showStatus(r statusReport) {
 
 func (a *app) logsCommand() *cobra.Command {
 	var o engine.LogOptions
-	var from string
+	var from, level string
+	var want logline.Filter
 	c := &cobra.Command{
 		Use: "logs", Short: "What the server wrote", Args: cobra.NoArgs,
+		Long: `Writes the server's log, each line with its time in front. --level and --grep choose
+lines; lines that are no entries of the log, such as a crash's last words, have no
+level and are always shown. With --json each line is a document of its own.`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			var err error
 			if o.Since, err = since(c, from); err != nil {
 				return err
+			}
+			want.Level = logline.Debug
+			if level != "" {
+				if want.Level, err = logline.ParseLevel(level); err != nil {
+					return wrongUse(c, fmt.Sprintf("%q is no level; write debug, info, warn or error", level))
+				}
 			}
 			if o.Tail < 0 {
 				return wrongUse(c, "--tail takes a number of lines")
@@ -170,13 +183,88 @@ func (a *app) logsCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return s.engine.Logs(c.Context(), seen.ID, o, os.Stdout)
+			if level == "" && want.Grep == "" && !a.json {
+				return s.engine.Logs(c.Context(), seen.ID, o, os.Stdout)
+			}
+			chosen := &logFilter{want: want, json: a.json, tail: o.Tail, follow: o.Follow}
+			if !o.Follow {
+				o.Tail = 0 // of those that are chosen, not of all
+			}
+			if err := s.engine.Logs(c.Context(), seen.ID, o, chosen); err != nil {
+				return err
+			}
+			return chosen.flush()
 		},
 	}
 	c.Flags().BoolVarP(&o.Follow, "follow", "f", false, "go on as lines come")
 	c.Flags().StringVar(&from, "since", "", "only since then, such as 10m, 2h or 2026-11-23")
 	c.Flags().IntVar(&o.Tail, "tail", 0, "only the last lines")
+	c.Flags().StringVar(&level, "level", "", "only from a level on: debug, info, warn, error")
+	c.Flags().StringVar(&want.Grep, "grep", "", "only lines that hold a text, letters large or small")
+	c.Flags().BoolVar(&a.json, "json", false, "each line as a JSON document")
 	return c
+}
+
+// logFilter passes on the lines that are wanted, once they are whole.
+type logFilter struct {
+	want   logline.Filter
+	json   bool
+	tail   int // the last so many only; 0 for all. With follow, those that come are shown at once.
+	follow bool
+	rest   []byte
+	last   []string
+}
+
+// Write takes a part of the log.
+func (f *logFilter) Write(b []byte) (int, error) {
+	f.rest = append(f.rest, b...)
+	for {
+		i := bytes.IndexByte(f.rest, '\n')
+		if i < 0 {
+			return len(b), nil
+		}
+		line := string(f.rest[:i])
+		f.rest = f.rest[i+1:]
+		if err := f.line(line); err != nil {
+			return 0, err
+		}
+	}
+}
+
+func (f *logFilter) line(text string) error {
+	l := logline.Parse(text)
+	if !f.want.Wants(text, l) {
+		return nil
+	}
+	if f.json {
+		b, err := json.Marshal(l)
+		if err != nil {
+			return err
+		}
+		text = string(b)
+	}
+	if f.tail > 0 && !f.follow {
+		f.last = append(f.last, text)
+		f.last = f.last[max(0, len(f.last)-f.tail):]
+		return nil
+	}
+	_, err := fmt.Println(text)
+	return err
+}
+
+// flush shows what was held back.
+func (f *logFilter) flush() error {
+	if len(f.rest) > 0 {
+		if err := f.line(string(f.rest)); err != nil {
+			return err
+		}
+	}
+	for _, s := range f.last {
+		if _, err := fmt.Println(s); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // grace is how long a server may take to end.
