@@ -90,7 +90,7 @@ func TestWhoWatchesIsNamedAndCanBeWaitedFor(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	go func() { watching <- v.Watch(ctx, f, 9) }()
+	go func() { watching <- v.Watch(ctx, f, 15) }()
 	m.edit(fmt.Sprintf("port    = %d", m.port), fmt.Sprintf("port    = %d", testbuild.Port(t)))
 	until(t, "the stream", 20*time.Second, func() bool { return strings.Contains(m.must("usage", "now"), demo.People[0].Name) })
 	if out := m.must("deploy", "--dry-run"); !strings.Contains(out, demo.People[0].Name+" is watching") {

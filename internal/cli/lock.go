@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"cozyshelf/internal/cli/show"
+	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/problem"
 
 	"golang.org/x/sys/unix"
@@ -59,6 +60,14 @@ func (a *app) alone(ctx context.Context) error {
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
+}
+
+// loadAlone reads the household file for a command that will change something.
+func (a *app) loadAlone(ctx context.Context) (*household.Household, error) {
+	if err := a.alone(ctx); err != nil {
+		return nil, err
+	}
+	return a.load()
 }
 
 // current reports whether an open file is still the one of that name.

@@ -32,10 +32,7 @@ they are. Without --folder one beside those of the other shelves is proposed. Wi
 for the run-as account. cozyshelf deploy then makes it so.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := a.alone(c.Context()); err != nil {
-				return err
-			}
-			h, err := a.load()
+			h, err := a.loadAlone(c.Context())
 			if err != nil {
 				return err
 			}
@@ -102,10 +99,7 @@ func (a *app) shelfRemoveCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "remove NAME", Short: "Take a shelf out of the household file; its media are not touched", Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := a.alone(c.Context()); err != nil {
-				return err
-			}
-			h, err := a.load()
+			h, err := a.loadAlone(c.Context())
 			if err != nil {
 				return err
 			}

@@ -39,10 +39,7 @@ somebody else changed since is shown and left alone. Undoing is an entry too, an
 can be undone. Exit code 3 when something was left alone.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := a.alone(c.Context()); err != nil {
-				return err
-			}
-			h, err := a.load()
+			h, err := a.loadAlone(c.Context())
 			if err != nil {
 				return err
 			}
