@@ -35,7 +35,7 @@ func Gather(h *household.Household, engine facts.Engine, ours func(port int, hol
 	if engine.Root != "" && !engine.Elsewhere {
 		var fs unix.Statfs_t
 		if unix.Statfs(engine.Root, &fs) == nil {
-			f.Engine.RootFree = int64(fs.Bavail) * fs.Bsize
+			f.Engine.RootFree = int64(fs.Bavail) * int64(fs.Bsize)
 		}
 	}
 	// SELinux counts only where the kernel and the engine both have it so.
@@ -126,7 +126,7 @@ func folderNow(path string) facts.Folder {
 	}
 	var fs unix.Statfs_t
 	if unix.Statfs(at, &fs) == nil {
-		f.Free, f.Total = int64(fs.Bavail)*fs.Bsize, int64(fs.Blocks)*fs.Bsize
+		f.Free, f.Total = int64(fs.Bavail)*int64(fs.Bsize), int64(fs.Blocks)*int64(fs.Bsize)
 		f.Inodes, f.InodesAll = int64(fs.Ffree), int64(fs.Files)
 		f.ReadOnly = fs.Flags&unix.ST_RDONLY != 0
 	}

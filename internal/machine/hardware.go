@@ -67,7 +67,7 @@ func sizeOf(path string) int64 {
 	if unix.Statfs(path, &fs) != nil {
 		return 0
 	}
-	return int64(fs.Blocks) * fs.Bsize
+	return int64(fs.Blocks) * int64(fs.Bsize)
 }
 
 // clock says whether the clock is kept right by something (adjtimex(2)).
