@@ -57,7 +57,7 @@ func covers(list string, port int) bool {
 	return false
 }
 
-// nftRule is one object of "nft -j list ruleset" (libnftables-json(5)).
+// nftObject is one object of "nft -j list ruleset" (libnftables-json(5)).
 type nftObject struct {
 	Chain *struct {
 		Family, Table, Name, Type, Hook, Policy string

@@ -97,7 +97,7 @@ func OnHost(ranges []IDRange, id uint32) (host uint32, ok bool) {
 	return 0, false
 }
 
-// Confined are the SELinux types that a confined container may read; those
+// confined are the SELinux types that a confined container may read; those
 // that it may also write come first.
 var confined = []string{"container_file_t", "svirt_sandbox_file_t", "container_ro_file_t", "container_share_t", "public_content_t", "usr_t"}
 

@@ -32,9 +32,7 @@ func dice(r *rand.Rand, ids []uint32) tree {
 		}
 		if r.IntN(3) == 0 {
 			it.Attrs.ACL = some()
-			s := State{Mode: it.Attrs.Mode}
 			it.Attrs.Mode = uint16(it.Attrs.ACL[0].Perm)<<6 | uint16(it.Attrs.ACL[3].Perm)<<3 | uint16(it.Attrs.ACL[2].Perm)
-			_ = s
 		}
 		if it.Folder && r.IntN(4) == 0 {
 			it.Default = some()

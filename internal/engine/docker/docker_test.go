@@ -33,7 +33,9 @@ func TestMain(m *testing.M) {
 	os.Exit(code)
 }
 
-func TestDockerDoesWhatAnEngineMust(t *testing.T) {
+// answering opens the engine that is here.
+func answering(t *testing.T) *Engine {
+	t.Helper()
 	e, err := Open()
 	if err != nil {
 		t.Fatal(err)
@@ -41,6 +43,11 @@ func TestDockerDoesWhatAnEngineMust(t *testing.T) {
 	if f := e.Facts(context.Background()); !f.Answers {
 		testbuild.Missing(t, "a Docker Engine: "+f.Error)
 	}
+	return e
+}
+
+func TestDockerDoesWhatAnEngineMust(t *testing.T) {
+	e := answering(t)
 	if os.Getuid() != 0 {
 		testbuild.Missing(t, "root, to give folders to another account")
 	}
@@ -96,14 +103,8 @@ func TestContainersAreClosed(t *testing.T) {
 // reads back what it stored, and lets a container ask for it. The password is in
 // no message, whether the share can be mounted or not.
 func TestSharesAreVolumesWithExactlyTheirOptions(t *testing.T) {
-	e, err := Open()
-	if err != nil {
-		t.Fatal(err)
-	}
 	ctx := context.Background()
-	if f := e.Facts(ctx); !f.Answers {
-		testbuild.Missing(t, "a Docker Engine: "+f.Error)
-	}
+	e := answering(t)
 	img := testbuild.Image(t)
 	if err := e.LoadImage(ctx, img); err != nil {
 		t.Fatal(err)
@@ -179,14 +180,8 @@ func TestTheShiftOfIdsIsFound(t *testing.T) {
 // TestWhatIsChangedByHandIsSeenAndPutBack changes a real container as somebody
 // would with the engine's own tool.
 func TestWhatIsChangedByHandIsSeenAndPutBack(t *testing.T) {
-	e, err := Open()
-	if err != nil {
-		t.Fatal(err)
-	}
 	ctx := context.Background()
-	if f := e.Facts(ctx); !f.Answers {
-		testbuild.Missing(t, "a Docker Engine: "+f.Error)
-	}
+	e := answering(t)
 	img := testbuild.Image(t)
 	house := fmt.Sprintf("testdrift%d", os.Getpid())
 	c := blueprint.Container{Household: house, Name: "drift", Image: img.Digest, UID: 41500, GID: 41500, Pids: 64, Memory: 64 << 20, NanoCPUs: 5e8, LogLimit: 2 << 20,
