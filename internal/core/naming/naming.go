@@ -1,17 +1,19 @@
-// Package naming reads file names: which title a file belongs to, and which
-// part of it the file is. It looks at the path below a shelf's folder and at
-// nothing else.
+// Package naming reads file names: which title a file belongs to, and which part of
+// it the file is. It looks at the path below a shelf's folder and at nothing else, and
+// says how sure it is and why. Canonical writes the name that a reading should have;
+// reading that again gives the same.
 //
-// Films are read as "Title (Year).ext", alone or in a folder of that name;
-// series as "Show (Year)/Season 01/Show S01E02 Name.ext". The other kinds are
-// plain files: the folder is the title, the file a part of it.
+// Films are expected as "Title (Year).ext", alone or in a folder of that name; series
+// as "Show (Year)/Season 01/Show S01E02 Name.ext"; music as
+// "Artist/Album (Year)/01 Track.ext". The other kinds are plain files: the folder is
+// the title, the file a part of it. Much else is understood: see the table in
+// testdata.
 package naming
 
 import (
 	"path"
-	"regexp"
-	"strconv"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"cozyshelf/internal/core/household"
@@ -21,147 +23,95 @@ import (
 type Reading struct {
 	Title   string // never empty
 	Year    int    // 0 where the name has none
-	By      string // music: the folder above the album
+	By      string // music: whose album
 	Season  int    // series: 0 are specials
-	Episode int    // series: 0 where the name has none
+	Episode int    // series: 0 where the name has none; music: the track
+	Last    int    // series: the last of several episodes in one file; else 0
+	Disc    int    // music: of an album of several; else 0
+	Piece   int    // films: of one that lies in several files; else 0
+	Date    string // of an episode or a recording named by it, such as 2019-05-04
 	Part    string // name of the episode, track or picture; empty for a film
-	Why     string // how it was read, in a few words
-	Clear   bool   // it had the form expected of this kind of shelf
-}
+	Edition string // such as "director's cut"; in small letters
+	Quality string // words about the copy, set aside, in small letters
+	ID      string // an outside id, such as "wikidata Q42": it wins over guessing
+	Extra   string // what sort of extra it is, such as "trailer"; empty for the title itself
+	Sample  bool   // a piece of it, to be left out
 
-var (
-	yearAtEnd  = regexp.MustCompile(`^(.*\S)\s*\(((?:18|19|20)[0-9]{2})\)$`)
-	episodeIn  = regexp.MustCompile(`(?i)(?:^|[\s._-])s([0-9]{1,3})[\s._-]?e([0-9]{1,4})(?:$|[\s._-])`)
-	seasonName = regexp.MustCompile(`(?i)^(?:season|series)\s*([0-9]{1,3})$`)
-	trackStart = regexp.MustCompile(`^([0-9]{1,3})(?:\s*[-.]\s*|\s+)(\S.*)$`)
-)
+	Why        string  // how it was read, in a few words
+	Confidence float64 // from 0 to 1
+	Clear      bool    // it had the form expected of this kind of shelf
+}
 
 // Read reads the path of a file, relative to the shelf's folder, with slashes.
 func Read(kind household.Kind, rel string) Reading {
 	dir, file := path.Split(path.Clean("/" + rel))
-	stem := tidy(strings.TrimSuffix(file, path.Ext(file)))
-	if stem == "" {
-		stem = tidy(file)
+	stem := clean(strings.TrimSuffix(file, path.Ext(file)))
+	if tidy(stem) == "" {
+		stem = clean(file)
 	}
-	if stem == "" {
+	if tidy(stem) == "" {
 		stem = "Untitled"
 	}
 	var up []string // the folders, outermost first
 	for _, d := range strings.Split(strings.Trim(dir, "/"), "/") {
-		if d = tidy(d); d != "" {
+		if d = clean(d); tidy(d) != "" {
 			up = append(up, d)
 		}
 	}
+	var r Reading
 	switch kind {
 	case household.Films:
-		return film(stem, up)
+		r = film(stem, up)
 	case household.Series:
-		return episode(stem, up)
+		r = episode(stem, up)
+	case household.Music:
+		r = track(stem, up)
+	default:
+		r = plain(stem, up)
 	}
-	return plain(stem, up, kind)
-}
-
-func film(stem string, up []string) Reading {
-	if title, year, ok := withYear(stem); ok {
-		return Reading{Title: title, Year: year, Why: "title and year from the file's name", Clear: true}
-	}
-	if len(up) > 0 {
-		if title, year, ok := withYear(up[len(up)-1]); ok {
-			return Reading{Title: title, Year: year, Why: "title and year from the folder's name", Clear: true}
-		}
-	}
-	return Reading{Title: stem, Why: "the name has no year in brackets, so all of it is taken as the title"}
-}
-
-func episode(stem string, up []string) Reading {
-	r := Reading{Season: -1}
-	if len(up) > 0 {
-		if m := seasonName.FindStringSubmatch(up[len(up)-1]); m != nil {
-			r.Season, _ = strconv.Atoi(m[1])
-			up = up[:len(up)-1]
-		} else if strings.EqualFold(up[len(up)-1], "specials") {
-			r.Season = 0
-			up = up[:len(up)-1]
-		}
-	}
-	before, after := stem, ""
-	if m := episodeIn.FindStringSubmatchIndex(stem); m != nil {
-		r.Season, _ = strconv.Atoi(stem[m[2]:m[3]])
-		r.Episode, _ = strconv.Atoi(stem[m[4]:m[5]])
-		before, after = tidy(stem[:m[0]]), tidy(stem[m[5]:])
-		r.Clear = true
-	}
-	show := before
-	if len(up) > 0 {
-		show = up[len(up)-1]
-	}
-	if title, year, ok := withYear(show); ok {
-		r.Title, r.Year = title, year
-	} else {
-		r.Title = show
-	}
-	if r.Title == "" {
-		r.Title = stem
-	}
-	r.Part = after
-	if !r.Clear {
-		r.Part = stem
-		r.Why = "no season and episode such as S01E02 in the name"
-	} else {
-		r.Why = "season and episode from the file's name"
-		if len(up) == 0 {
-			r.Why += ", show from the same name"
-		}
-	}
-	r.Season = max(r.Season, 0)
+	r.Clear = r.Confidence >= sure
 	return r
 }
 
-func plain(stem string, up []string, kind household.Kind) Reading {
-	if len(up) == 0 {
-		r := Reading{Title: stem, Why: "a file by itself is its own title", Clear: true}
-		if title, year, ok := withYear(stem); ok {
-			r.Title, r.Year = title, year
-		}
-		return r
-	}
-	r := Reading{Title: up[len(up)-1], Part: stem, Why: "the folder is the title, the file a part of it", Clear: true}
-	if title, year, ok := withYear(r.Title); ok {
-		r.Title, r.Year = title, year
-	}
-	if kind == household.Music {
-		if len(up) > 1 {
-			r.By = up[len(up)-2]
-		}
-		if m := trackStart.FindStringSubmatch(stem); m != nil {
-			r.Episode, _ = strconv.Atoi(m[1])
-			r.Part = m[2]
-		}
-	}
-	return r
-}
+// How sure a reading is: from sure on it is taken without a remark.
+const (
+	certain = 1.0
+	good    = 0.9
+	sure    = 0.75
+	likely  = 0.6
+	guess   = 0.3
+)
 
-func withYear(s string) (string, int, bool) {
-	m := yearAtEnd.FindStringSubmatch(s)
-	if m == nil {
-		return "", 0, false
+// clean makes a name fit to be shown: valid UTF-8, no control characters, single
+// spaces.
+func clean(s string) string {
+	if simple(s) {
+		return s
 	}
-	year, _ := strconv.Atoi(m[2])
-	return m[1], year, true
-}
-
-// tidy makes a name fit to be shown: valid UTF-8, no control characters, no
-// dashes or dots around it, single spaces.
-func tidy(s string) string {
-	s = strings.ToValidUTF8(s, "\uFFFD")
 	s = strings.Map(func(r rune) rune {
-		if r < ' ' || r == 0x7f || r == utf8.RuneError {
+		if unicode.IsControl(r) || r == utf8.RuneError || r == '\u2028' || r == '\u2029' || unicode.Is(unicode.Bidi_Control, r) {
 			return ' '
 		}
 		return r
-	}, s)
-	return strings.Trim(strings.Join(strings.Fields(s), " "), " -_.")
+	}, strings.ToValidUTF8(s, " "))
+	return strings.Join(strings.Fields(s), " ")
 }
+
+// simple reports whether a name is clean already: printable ASCII, single spaces.
+func simple(s string) bool {
+	space := true // one at the beginning is one too many
+	for i := range len(s) {
+		c := s[i]
+		if c < ' ' || c >= 0x7f || c == ' ' && space {
+			return false
+		}
+		space = c == ' '
+	}
+	return s == "" || !space
+}
+
+// tidy also takes dashes and dots from around it.
+func tidy(s string) string { return strings.Trim(clean(s), " -_.,;") }
 
 // Content is what sort of file a name promises.
 type Content string
