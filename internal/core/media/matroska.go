@@ -7,6 +7,7 @@ import (
 	"io"
 	"math"
 	"strings"
+	"time"
 )
 
 // Elements of EBML (RFC 8794) and Matroska (RFC 9559) that are read here.
@@ -284,6 +285,10 @@ func (m *matroska) master(e element) error {
 			case idDuration:
 				if v := floatOf(data); v < 1e15 {
 					m.ticks = v
+				}
+			case idDateUTC: // nanoseconds since the beginning of 2001
+				if len(data) == 8 {
+					m.info.Made = made(time.Unix(978307200, 0).Add(time.Duration(binary.BigEndian.Uint64(data))))
 				}
 			}
 		})

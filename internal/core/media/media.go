@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"time"
 )
 
 // Kinds of tracks.
@@ -16,6 +17,7 @@ const (
 	Video    = "video"
 	Audio    = "audio"
 	Subtitle = "subtitle"
+	Picture  = "picture"
 	Data     = "data"
 )
 
@@ -33,9 +35,20 @@ type Track struct {
 // Info is what a file holds. Duration is in seconds, 0 where the file does not
 // tell.
 type Info struct {
-	Container string  `json:"container"` // mp4, matroska or webm
+	Container string  `json:"container"` // mp4, matroska or webm; of a picture jpeg, png, gif, webp
 	Duration  float64 `json:"duration"`
 	Tracks    []Track `json:"tracks"`
+	Made      string  `json:"made,omitempty"` // when it was recorded or taken, as the file tells: RFC 3339, without a zone where it tells none
+	Turn      int     `json:"turn,omitempty"` // how a picture is turned: EXIF's orientation, 2 to 8
+}
+
+// made writes a moment that a file tells, if it can be one: clocks that were never
+// set give their epochs.
+func made(t time.Time) string {
+	if t.Year() < 1990 || t.Year() > 2199 {
+		return ""
+	}
+	return t.UTC().Format(time.RFC3339)
 }
 
 // ErrUnknown says that a file is neither MP4 nor Matroska.

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -135,6 +136,63 @@ func TestOddFormsReadAsFfprobeReadsThem(t *testing.T) {
 		}
 		judge(t, p)
 	}
+}
+
+// TestTagsAreReadAsFfmpegWroteThem has ffmpeg write tags and a cover.
+func TestTagsAreReadAsFfmpegWroteThem(t *testing.T) {
+	needs(t, "ffmpeg")
+	dir := t.TempDir()
+	film := func(name, args string) (io.ReaderAt, int64) {
+		t.Helper()
+		p := filepath.Join(dir, name)
+		if out, err := exec.Command("sh", "-c", "cd \"$1\" && ffmpeg -nostdin -v error -f lavfi -i testsrc=s=64x48:d=0.3 "+args+" \"$2\"", "sh", dir, name).CombinedOutput(); err != nil {
+			t.Fatalf("%s: %v\n%s", name, err, out)
+		}
+		return open(t, p)
+	}
+	film("cover.png", "-frames:v 1")
+	const said = " -metadata title='The Paper Lighthouse' -metadata DIRECTOR='Mirela Vant' -metadata SUMMARY='A keeper folds ships.' -metadata GENRE=drama -metadata DATE_RELEASED=2014-05-02"
+	f, size := film("film.mkv", "-attach cover.png -metadata:s:t mimetype=image/png"+said)
+	got, err := ReadTags(f, size)
+	if err != nil || got.Name != "The Paper Lighthouse" || !slices.Equal(got.Director, []string{"Mirela Vant"}) || got.Summary != "A keeper folds ships." || !slices.Equal(got.Genres, []string{"drama"}) || got.Year != 2014 {
+		t.Errorf("got %+v, %v", got, err)
+	}
+	if want, err := os.ReadFile(filepath.Join(dir, "cover.png")); err != nil || !bytes.Equal(got.Cover, want) {
+		t.Errorf("the cover has %d bytes, want %d, %v", len(got.Cover), len(want), err)
+	}
+	f, size = film("film.mp4", "-metadata description='Short.' -metadata synopsis='A keeper folds ships.'")
+	if got, err := ReadTags(f, size); err != nil || got.Summary != "A keeper folds ships." {
+		t.Errorf("got %+v, %v", got, err)
+	}
+	// What a track says of itself is not said of the film.
+	f, size = film("track.mkv", "-metadata:s:v:0 title='Left eye'")
+	if got, err := ReadTags(f, size); err != nil || got.Name != "" {
+		t.Errorf("got %+v, %v", got, err)
+	}
+	// Cut anywhere, it is read without harm.
+	whole, err := os.ReadFile(filepath.Join(dir, "film.mkv"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for n := 0; n < len(whole); n += 97 {
+		if got, err := ReadTags(bytes.NewReader(whole[:n]), int64(n)); err == nil && len(got.Cover) > len(whole) {
+			t.Errorf("cut at %d: a cover of %d bytes", n, len(got.Cover))
+		}
+	}
+}
+
+func FuzzTags(f *testing.F) {
+	for _, name := range []string{"films/A Ferry to Somewhere (1987).mkv", "films/The Understudy Moon (1996).mp4"} {
+		if b, err := os.ReadFile(filepath.Join(clips, name)); err == nil {
+			f.Add(b[:4000])
+		}
+	}
+	f.Fuzz(func(t *testing.T, b []byte) {
+		got, err := ReadTags(bytes.NewReader(b), int64(len(b)))
+		if err == nil && (len(got.Cover) > len(b) || len(got.Name) > len(b)+len(b)*3 || got.Year < 0) {
+			t.Errorf("got %+v of %d bytes", got, len(b))
+		}
+	})
 }
 
 // TestFilesCutShortAreNamedAsSuch cuts a clip at many places: reading either

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"time"
 )
 
 // mp4Start holds the boxes with which an MP4 file may begin.
@@ -91,7 +92,8 @@ func printable(s string) string {
 
 func readMP4(r io.ReaderAt, size int64) (Info, error) {
 	m := mp4{info: Info{Container: "mp4"}}
-	found := false
+	found, data := false, false
+	var short error
 	err := eachTop(r, size, func(b box) (bool, error) {
 		switch b.kind {
 		case "moov":
@@ -101,7 +103,10 @@ func readMP4(r io.ReaderAt, size int64) (Info, error) {
 			}
 			found = true
 			m.moov(payload)
-			return !m.fragmented || m.info.Duration > 0, nil
+			if m.fragmented {
+				return m.info.Duration > 0, nil
+			}
+			return data, nil // where the index is first, what it tells of must follow
 		case "moof":
 			payload, err := window(r, b.start, b.end-b.start, size, "a fragment (moof)")
 			if err != nil {
@@ -109,9 +114,14 @@ func readMP4(r io.ReaderAt, size int64) (Info, error) {
 			}
 			m.moof(payload)
 		case "mdat":
-			if b.end > size && !found {
+			switch data = true; {
+			case b.end <= size || m.fragmented:
+			case !found:
 				return true, fmt.Errorf("the file ends before its index (moov): at least %d bytes are missing", b.end-size)
+			default:
+				short = fmt.Errorf("the file ends inside its pictures and sound (mdat): %d bytes are missing", b.end-size)
 			}
+			return found && !m.fragmented, nil
 		}
 		return false, nil
 	})
@@ -122,6 +132,8 @@ func readMP4(r io.ReaderAt, size int64) (Info, error) {
 		return Info{}, errors.New("the file has no index (moov)")
 	case len(m.info.Tracks) == 0:
 		return Info{}, errors.New("the file's index names no track")
+	case short != nil:
+		return Info{}, short
 	}
 	if m.info.Duration == 0 {
 		m.info.Duration = m.fragmentEnd()
@@ -148,6 +160,7 @@ func (m *mp4) moov(b []byte) {
 		case "mvhd":
 			var length uint64
 			scale, length = timing(p)
+			m.info.Made = created(p)
 			if scale > 0 {
 				m.info.Duration = float64(length) / float64(scale)
 			}
@@ -189,6 +202,22 @@ func timing(p []byte) (scale, length uint64) {
 		}
 	}
 	return scale, length
+}
+
+// created reads the moment at which the file was made from mvhd: seconds since the
+// beginning of 1904.
+func created(p []byte) string {
+	var v uint64
+	if len(p) >= 12 && p[0] == 1 {
+		v = binary.BigEndian.Uint64(p[4:])
+	} else if len(p) >= 8 && p[0] == 0 {
+		v = uint64(binary.BigEndian.Uint32(p[4:]))
+	}
+	const epoch = 2082844800 // 1904 before 1970
+	if v < epoch || v > 1<<34 {
+		return ""
+	}
+	return made(time.Unix(int64(v-epoch), 0))
 }
 
 func (m *mp4) trak(b []byte) {

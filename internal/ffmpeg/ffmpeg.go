@@ -1,0 +1,149 @@
+// Package ffmpeg has ffmpeg look into files: for a picture, for chapters, for loudness.
+// Files come from anywhere, so it is given one open file and no names, may read nothing
+// else, gives way to all else on the machine, and is ended when it takes too long or says
+// too much.
+package ffmpeg
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math"
+	"os"
+	"os/exec"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"cozyshelf/internal/core/media"
+	"cozyshelf/internal/machine"
+)
+
+// Tools is where ffmpeg and ffprobe are.
+type Tools struct{ FFmpeg, FFprobe string }
+
+// ErrMissing says that ffmpeg is not where the server runs.
+var ErrMissing = errors.New("there is no ffmpeg where the server runs")
+
+// Find finds both on the PATH.
+func Find() (t Tools, err error) {
+	if t.FFmpeg, err = exec.LookPath("ffmpeg"); err == nil {
+		t.FFprobe, err = exec.LookPath("ffprobe")
+	}
+	if err != nil {
+		return t, fmt.Errorf("%w: %w", ErrMissing, err)
+	}
+	return t, nil
+}
+
+// Bounds of what one run may take and say.
+const (
+	longest  = 30 * time.Minute
+	mostSaid = 32 << 20
+)
+
+// formats are those that are opened: none that names other files.
+const formats = "matroska,webm,mov,mp4,m4a,3gp,3g2,mj2,avi,mpegts,mpeg,flac,mp3,ogg,wav,aac,ac3,asf,flv"
+
+// input is how the open file is named to ffmpeg.
+var input = []string{"-protocol_whitelist", "file", "-format_whitelist", formats, "-i", "/proc/self/fd/3"}
+
+// run runs a program on an open file, gently, and gives what it writes.
+func run(ctx context.Context, f *os.File, program string, args ...string) (out, errs []byte, err error) {
+	ctx, cancel := context.WithTimeout(ctx, longest)
+	defer cancel()
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		machine.Gently() // what it starts inherits that
+		c := exec.CommandContext(ctx, program, args...)
+		c.ExtraFiles = []*os.File{f}
+		c.Env = []string{"PATH=/usr/local/bin:/usr/bin:/bin", "LC_ALL=C"}
+		c.WaitDelay = 5 * time.Second
+		var o, e bounded
+		c.Stdout, c.Stderr = &o, &e
+		err = start(c)
+		out, errs = o.b.Bytes(), e.b.Bytes()
+	}()
+	<-done
+	if ctx.Err() != nil {
+		return out, errs, context.Cause(ctx)
+	}
+	var ended *exec.ExitError
+	if errors.As(err, &ended) {
+		lines := strings.Split(strings.TrimSpace(strings.TrimSuffix(strings.TrimSpace(string(errs)), "Conversion failed!")), "\n")
+		return out, errs, fmt.Errorf("ffmpeg could not read it: %s", strings.ReplaceAll(strings.ToValidUTF8(lines[len(lines)-1], "?"), "/proc/self/fd/3", "the file"))
+	}
+	return out, errs, err
+}
+
+// start runs a command that ends with us. The signal goes with the thread that started
+// it, which therefore waits for it.
+func start(c *exec.Cmd) error {
+	c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	return c.Run()
+}
+
+type bounded struct{ b bytes.Buffer }
+
+func (w *bounded) Write(b []byte) (int, error) {
+	if w.b.Len()+len(b) > mostSaid {
+		return 0, errors.New("it says too much")
+	}
+	return w.b.Write(b)
+}
+
+// Frame gives a picture of a film at a moment, in seconds, as PNG: of the second that
+// follows, the one that is most like the others.
+func (t Tools) Frame(ctx context.Context, f *os.File, at float64) ([]byte, error) {
+	args := append([]string{"-nostdin", "-v", "error", "-threads", "1", "-ss", strconv.FormatFloat(at, 'f', 3, 64)}, input...)
+	out, _, err := run(ctx, f, t.FFmpeg, append(args, "-map", "0:v:0", "-an", "-sn", "-dn", "-vf", "thumbnail=24,scale='min(1280,iw)':-2", "-frames:v", "1", "-f", "image2pipe", "-c:v", "png", "-")...)
+	if err == nil && len(out) == 0 {
+		err = errors.New("there is no picture at that moment")
+	}
+	return out, err
+}
+
+// Chapters gives the chapters that a file names; none is no error.
+func (t Tools) Chapters(ctx context.Context, f *os.File) ([]media.Chapter, error) {
+	args := append([]string{"-v", "error"}, input...)
+	out, _, err := run(ctx, f, t.FFprobe, append(args, "-show_chapters", "-of", "json")...)
+	if err != nil {
+		return nil, err
+	}
+	var said struct {
+		Chapters []struct {
+			Start string `json:"start_time"`
+			Tags  struct{ Title string }
+		}
+	}
+	if err := json.Unmarshal(out, &said); err != nil {
+		return nil, fmt.Errorf("what ffprobe says of its chapters cannot be read: %w", err)
+	}
+	list := []media.Chapter{}
+	for _, c := range said.Chapters {
+		at, err := strconv.ParseFloat(c.Start, 64)
+		if err != nil || at < 0 || math.IsInf(at, 0) || math.IsNaN(at) || len(list) == mostChapters {
+			continue
+		}
+		name := strings.Join(strings.Fields(strings.ToValidUTF8(c.Tags.Title, "")), " ")
+		list = append(list, media.Chapter{At: at, Name: name[:min(len(name), 300)]})
+	}
+	return list, nil
+}
+
+// mostChapters bounds how many chapters of a file are taken.
+const mostChapters = 200
+
+// Loudness measures how loud the first track of sound is.
+func (t Tools) Loudness(ctx context.Context, f *os.File) (media.Loud, error) {
+	args := append([]string{"-nostdin", "-hide_banner", "-nostats", "-threads", "1"}, input...)
+	_, errs, err := run(ctx, f, t.FFmpeg, append(args, "-map", "0:a:0", "-vn", "-sn", "-dn", "-af", "ebur128=peak=true:framelog=verbose", "-f", "null", "-")...)
+	if err != nil {
+		return media.Loud{}, err
+	}
+	return media.ReadLoud(string(errs))
+}
