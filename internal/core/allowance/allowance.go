@@ -29,6 +29,9 @@ func (r Role) Known() bool { return slices.Contains(Roles, r) }
 // from outside the home.
 func (r Role) AwayByDefault() bool { return r == Admin || r == Adult }
 
+// MayBring reports whether a member of this role may bring new media in.
+func MayBring(r Role) bool { return r == Admin || r == Adult }
+
 // AtHome reports whether an address lies in a private range: loopback,
 // link-local, RFC 1918, or RFC 4193.
 func AtHome(a netip.Addr) bool {

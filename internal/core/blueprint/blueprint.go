@@ -7,6 +7,7 @@
 package blueprint
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -26,11 +27,15 @@ const (
 	StateInside   = "/state"
 	ScratchInside = "/scratch"
 	ShelvesInside = "/shelves"
+	BackupsInside = "/backups"
 )
 
 // Kept is the folder in the state folder that belongs to the administrator, not to
 // the server: what is needed to undo changes.
 const Kept = "undo"
+
+// Backups is the folder in the state folder for backups, where no other is named.
+const Backups = "backups"
 
 // Labels of everything of ours on an engine. What carries no household label
 // of ours is never touched.
@@ -78,6 +83,13 @@ type Container struct {
 	Port      int               `json:"port"`
 	State     string            `json:"state"`    // on the host
 	Settings  string            `json:"settings"` // digest of the settings
+	Start     household.Start   `json:"start"`
+	DNS       []string          `json:"dns,omitempty"`
+	Hosts     []string          `json:"hosts,omitempty"` // name=address
+
+	// label is the text that a container was read from: another program may have
+	// written more into it, or less.
+	label string
 }
 
 // Blueprint is everything that should exist.
@@ -92,7 +104,26 @@ type Blueprint struct {
 
 	State   string // folders of the host; Scratch is empty where it is in memory
 	Scratch string
+
+	Backups string // folder of the host for the server's own backups; empty where it is in the state folder
+
+	SettingsText []byte   // of a former deployment: as they were, whoever wrote them
+	Unit         *Unit    // nil where systemd is not to start it
+	OldImages    []string // of ours that this household used and no longer keeps
+	Store        string   // the backup whose store is to be put back; empty for none
+	Backup       string   // where a backup goes before another program meets the store; empty for none
 }
+
+// SettingsJSON is the text of the settings file.
+func (b Blueprint) SettingsJSON() []byte {
+	if b.SettingsText != nil {
+		return b.SettingsText
+	}
+	return b.Settings.JSON()
+}
+
+// SettingsFile is the name of the settings file in the state folder.
+func (b Blueprint) SettingsFile() string { return settingsFile(b.SettingsJSON()) }
 
 // Settings is what the server needs of the household file. It is written into
 // the state folder, named by its digest.
@@ -110,6 +141,37 @@ type Settings struct {
 	Shelves        []SettingsShelf `json:"shelves"`
 	RemoteAddress  string          `json:"remote_address,omitempty"`
 	TrustedProxies []string        `json:"trusted_proxies,omitempty"`
+	Umask          uint32          `json:"umask"`
+	LogLevel       string          `json:"log_level"`
+	LogFormat      string          `json:"log_format"`
+	Backup         *SettingsBackup `json:"backup,omitempty"`
+	Lookup         *SettingsLookup `json:"lookup,omitempty"`
+	Quiet          *SettingsQuiet  `json:"quiet,omitempty"`
+}
+
+// SettingsQuiet says what work is done at quiet hours, and when.
+type SettingsQuiet struct {
+	Work  []string `json:"work"`
+	Hours string   `json:"hours"`
+}
+
+// SettingsLookup says which catalogues the server may ask, and where they are.
+type SettingsLookup struct {
+	Sources     []string `json:"sources"`
+	Wikidata    string   `json:"wikidata"`
+	Commons     string   `json:"commons"`
+	MusicBrainz string   `json:"musicbrainz"`
+	Covers      string   `json:"covers"`
+	Pause       int64    `json:"pause,omitempty"` // between two requests, in nanoseconds; 0 for the usual
+}
+
+// SettingsBackup says when the server makes backups by itself.
+type SettingsBackup struct {
+	Every  string `json:"every"` // day, week, or a length such as 12h
+	At     string `json:"at"`    // time of day
+	Keep   int    `json:"keep"`
+	Folder string `json:"folder"` // as mounted
+	Shown  string `json:"shown"`  // as the administrator knows it
 }
 
 // SettingsShelf is one shelf as the server sees it.
@@ -119,6 +181,7 @@ type SettingsShelf struct {
 	Access  household.Access `json:"access"`
 	Folders []string         `json:"folders"` // as mounted
 	Shown   []string         `json:"shown"`   // as the administrator wrote them
+	Every   string           `json:"scan_every,omitempty"`
 }
 
 // JSON is the settings file's text.
@@ -131,7 +194,9 @@ func (s Settings) JSON() []byte {
 }
 
 // File is the name of the settings file in the state folder.
-func (s Settings) File() string { return "settings-" + digestOf(s.JSON())[:16] + ".json" }
+func (s Settings) File() string { return settingsFile(s.JSON()) }
+
+func settingsFile(text []byte) string { return "settings-" + digestOf(text)[:16] + ".json" }
 
 func digestOf(b []byte) string {
 	sum := sha256.Sum256(b)
@@ -172,7 +237,12 @@ func Draw(h *household.Household, s Site) Blueprint {
 		NanoCPUs: int64(h.Server.Processors * 1e9), LogLimit: int64(h.Server.LogLimit),
 		Pids: 512, Memory: int64(h.Server.Memory), Host: bind.String(), Port: h.Server.Port, State: h.Storage.State,
 	}
-	c.Devices = h.Server.Devices
+	set.Umask, set.LogLevel, set.LogFormat = h.Server.UmaskBits(), h.Server.LogLevel, h.Server.LogFormat
+	c.Devices, c.Start, c.DNS = h.Server.Devices, h.Server.Start, h.Server.DNS
+	for name, addr := range h.Server.Hosts {
+		c.Hosts = append(c.Hosts, name+"="+addr)
+	}
+	slices.Sort(c.Hosts)
 	c.Groups = slices.DeleteFunc(c.Groups, func(g uint32) bool { return g == s.GID })
 	bp := Blueprint{Engine: s.Engine, OwnerUID: s.UID, OwnerGID: s.GID, State: h.Storage.State}
 	// The Go runtime keeps its own part below the limit, with room for what it
@@ -211,8 +281,25 @@ func Draw(h *household.Household, s Site) Blueprint {
 			set.Scratch = h.Storage.Scratch
 		}
 	}
+	if b := h.Backup; b.Every != "" {
+		set.Backup = &SettingsBackup{Every: b.Every, At: b.At, Keep: b.Keep, Folder: path.Join(set.State, Backups), Shown: path.Join(h.Storage.State, Backups)}
+		if b.Folder != "" {
+			set.Backup.Folder, set.Backup.Shown, bp.Backups = BackupsInside, b.Folder, b.Folder
+			if process {
+				set.Backup.Folder = b.Folder
+			}
+			c.Mounts = append(c.Mounts, Mount{Source: path.Clean(b.Folder), Target: BackupsInside, What: "backups"})
+		}
+	}
+	if l := h.Lookup; len(l.Sources) > 0 {
+		set.Lookup = &SettingsLookup{Sources: l.Sources, Wikidata: cmp.Or(l.Wikidata, household.PublicWikidata), Commons: cmp.Or(l.Commons, household.PublicCommons),
+			MusicBrainz: cmp.Or(l.MusicBrainz, household.PublicMusicBrainz), Covers: cmp.Or(l.Covers, household.PublicCovers)}
+	}
+	if q := h.Quiet; len(q.Work) > 0 {
+		set.Quiet = &SettingsQuiet{q.Work, cmp.Or(q.Hours, household.QuietHours)}
+	}
 	for _, s := range h.Shelves {
-		in := SettingsShelf{Name: s.Name, Kind: s.Kind, Access: s.Access, Shown: s.Folders}
+		in := SettingsShelf{Name: s.Name, Kind: s.Kind, Access: s.Access, Shown: s.Folders, Every: s.ScanEvery}
 		for i, f := range s.Folders {
 			target := path.Join(ShelvesInside, s.Name, fmt.Sprint(i+1))
 			if household.IsShare(f) {
@@ -238,30 +325,39 @@ func Draw(h *household.Household, s Site) Blueprint {
 
 // Shelves are the mounts of shelves, in their order.
 func (c Container) Shelves() []Mount {
-	return slices.DeleteFunc(slices.Clone(c.Mounts), func(m Mount) bool { return m.Target == StateInside || m.Target == ScratchInside })
+	return slices.DeleteFunc(slices.Clone(c.Mounts), func(m Mount) bool { return !strings.HasPrefix(m.Target, ShelvesInside+"/") })
 }
 
 // Once is the container for a throw-away run: the same account, shelves and
 // limits, with neither state nor scratch, and no network.
 func (c Container) Once(command []string) Container {
-	c.Mounts, c.Command = c.Shelves(), command
+	c.Mounts, c.Command, c.label = c.Shelves(), command, ""
 	c.Memory -= c.Tmpfs
 	c.Tmpfs, c.Network, c.OwnNet, c.Port, c.Host, c.Settings = 0, "none", false, 0, "", ""
 	return c
 }
 
-// Digest names a container as it should be.
-func (c Container) Digest() string {
+// text is the container as JSON: as it was read, or as it is.
+func (c Container) text() string {
+	if c.label != "" {
+		return c.label
+	}
 	b, err := json.Marshal(c)
 	if err != nil {
 		panic(err) // plain values only
 	}
-	return digestOf(b)
+	return string(b)
 }
+
+// Digest names a container as it should be.
+func (c Container) Digest() string { return digestOf([]byte(c.text())) }
 
 // EngineName is the container's name on the engine: readable, and its own for
 // every blueprint, so that old and new can stand side by side.
-func (c Container) EngineName() string {
+func (c Container) EngineName() string { return "cozyshelf-" + Slug(c.Name) + "-" + c.Digest()[:8] }
+
+// Slug writes a household's name with small letters, digits and hyphens.
+func Slug(name string) string {
 	slug := strings.Trim(strings.Map(func(r rune) rune {
 		switch {
 		case r >= 'a' && r <= 'z' || r >= '0' && r <= '9':
@@ -270,7 +366,7 @@ func (c Container) EngineName() string {
 			return r + 'a' - 'A'
 		}
 		return '-'
-	}, c.Name), "-")
+	}, name), "-")
 	for strings.Contains(slug, "--") {
 		slug = strings.ReplaceAll(slug, "--", "-")
 	}
@@ -280,23 +376,21 @@ func (c Container) EngineName() string {
 	if slug == "" {
 		slug = "household"
 	}
-	return "cozyshelf-" + slug + "-" + c.Digest()[:8]
+	return slug
 }
 
 // Labels are those of the container.
 func (c Container) Labels() map[string]string {
-	b, err := json.Marshal(c)
-	if err != nil {
-		panic(err) // plain values only
-	}
-	return map[string]string{LabelHousehold: c.Household, LabelName: c.Name, LabelDigest: c.Digest(), LabelContainer: string(b)}
+	return map[string]string{LabelHousehold: c.Household, LabelName: c.Name, LabelDigest: c.Digest(), LabelContainer: c.text()}
 }
 
-// FromLabels reads a container back. ok is false where the labels are not ours
-// or do not agree with each other.
+// FromLabels reads a container back, also one that another version of the program
+// made. ok is false where the labels are not ours or do not agree with each other.
 func FromLabels(labels map[string]string) (c Container, ok bool) {
-	if err := json.Unmarshal([]byte(labels[LabelContainer]), &c); err != nil {
+	text := labels[LabelContainer]
+	if err := json.Unmarshal([]byte(text), &c); err != nil {
 		return c, false
 	}
-	return c, c.Digest() == labels[LabelDigest] && c.Household == labels[LabelHousehold]
+	c.label = text
+	return c, digestOf([]byte(text)) == labels[LabelDigest] && c.Household == labels[LabelHousehold]
 }

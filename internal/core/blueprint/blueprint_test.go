@@ -144,7 +144,7 @@ func (s *sim) carry(c Change) {
 	case MakeScratch:
 		s.host.ScratchExists = true
 	case LoadImage:
-		s.have.Images = append(s.have.Images, c.Target)
+		s.have.Images, s.have.Kept = append(s.have.Images, c.Target), append(s.have.Kept, c.Target)
 	case MakeNetwork:
 		s.have.Networks = append(s.have.Networks, c.Target)
 	case RemoveNetwork:
@@ -224,7 +224,7 @@ func TestRetireNamesNoMedia(t *testing.T) {
 	have := Observed{Containers: []Seen{{ID: "1", Name: "a", Running: true}, {ID: "2", Name: "b"}}, Networks: []string{"n"}}
 	for state, erase := range map[string]bool{"": false, "/srv/cozyshelf/state": true} {
 		erases := 0
-		for _, c := range Retire(have, []string{"sha256:ab"}, state, "") {
+		for _, c := range Retire("x", have, []string{"sha256:ab"}, true, state, "") {
 			if strings.Contains(c.What+c.Target, "/srv/media") {
 				t.Errorf("a shelf's folder is named: %+v", c)
 			}

@@ -33,6 +33,7 @@ type Observed struct {
 	Networks   []string // names of networks of ours
 	Volumes    []string // names of volumes of ours
 	Images     []string // digests of images of ours
+	Kept       []string // of these, the ones that this household keeps
 }
 
 // Running gives the container that runs, if one does.
@@ -61,7 +62,12 @@ func (o Observed) Current() (Seen, bool) {
 type Host struct {
 	StateExists    bool
 	ScratchExists  bool
+	BackupsExist   bool // the folder of backups
 	SettingsExists bool // the settings file of this very digest
+	StoreExists    bool
+	BackupExists   bool   // the backup that the blueprint names
+	Unit           string // text of the household's unit of systemd; empty where there is none
+	UnitEnabled    bool
 }
 
 // Action is what a change does.
@@ -71,6 +77,7 @@ type Action string
 const (
 	MakeState     Action = "make-state"
 	MakeScratch   Action = "make-scratch"
+	MakeBackups   Action = "make-backups"
 	LoadImage     Action = "load-image"
 	MakeNetwork   Action = "make-network"
 	MakeVolume    Action = "make-volume"
@@ -79,8 +86,12 @@ const (
 	Create        Action = "create"
 	PutBack       Action = "put-back"
 	StopOld       Action = "stop-old"
+	TakeBackup    Action = "take-backup"
+	PutStore      Action = "put-store"
 	Start         Action = "start"
 	AwaitHealthy  Action = "await-healthy"
+	WriteUnit     Action = "write-unit"
+	RemoveUnit    Action = "remove-unit"
 	RemoveOld     Action = "remove-old"
 	RemoveNetwork Action = "remove-network"
 	RemoveVolume  Action = "remove-volume"
@@ -121,8 +132,13 @@ func Compare(want Blueprint, have Observed, host Host) []Change {
 	if want.Scratch != "" && !host.ScratchExists {
 		add(MakeScratch, want.Scratch, fmt.Sprintf("make the scratch folder %s for %d:%d, mode 0700", want.Scratch, want.OwnerUID, want.OwnerGID), "it does not exist")
 	}
+	if want.Backups != "" && !host.BackupsExist {
+		add(MakeBackups, want.Backups, fmt.Sprintf("make the folder of backups %s for %d:%d, mode 0700", want.Backups, want.OwnerUID, want.OwnerGID), "it does not exist")
+	}
 	if !slices.Contains(have.Images, c.Image) {
 		add(LoadImage, c.Image, fmt.Sprintf("pack this program (%s) as image %s and load it", c.Version, short(c.Image)), "the engine does not have it")
+	} else if ours == nil && !slices.Contains(have.Kept, c.Image) {
+		add(LoadImage, c.Image, fmt.Sprintf("keep image %s (%s) for this household", short(c.Image), c.Version), "the engine has it already, for another one")
 	}
 	if c.OwnNet && !slices.Contains(have.Networks, c.Network) {
 		add(MakeNetwork, c.Network, "make network "+c.Network, "the household has its own")
@@ -154,14 +170,19 @@ func Compare(want Blueprint, have Observed, host Host) []Change {
 	if ours != nil && len(ours.Drift) > 0 {
 		add(PutBack, ours.ID, "put "+ours.Name+" back as it was made", "changed by hand: "+strings.Join(ours.Drift, "; "))
 	}
-	settled := ours != nil && ours.Running && len(old) == 0
+	settled := ours != nil && ours.Running && len(old) == 0 && want.Store == ""
 	if !settled {
 		for _, s := range old {
 			if s.Running {
 				add(StopOld, s.ID, "stop "+s.Name, "the new one takes its port")
 			}
 		}
-		if ours == nil || !ours.Running {
+		if ours != nil && ours.Running && want.Store != "" {
+			add(StopOld, ours.ID, "stop "+ours.Name, "its store is replaced")
+		}
+		met := ours != nil && ours.Running // it has the store already
+		out = append(out, storeChanges(want, host, old, met)...)
+		if ours == nil || !ours.Running || want.Store != "" {
 			reason := "it is stopped"
 			if ours == nil {
 				reason = "it is new"
@@ -173,6 +194,16 @@ func Compare(want Blueprint, have Observed, host Host) []Change {
 			add(RemoveOld, s.ID, "remove "+s.Name, "it is replaced")
 		}
 	}
+	switch u := want.Unit; {
+	case u != nil && (host.Unit != u.Text || !host.UnitEnabled):
+		reason := "the household file has it start with the machine"
+		if host.Unit != "" {
+			reason = "it is to start what runs now"
+		}
+		add(WriteUnit, u.Path(), "write "+u.Path()+", and have systemd start it", reason)
+	case u == nil && host.Unit != "":
+		add(RemoveUnit, UnitName(c.Household), "remove "+UnitName(c.Household)+" from systemd", "it is not to start with the machine, or the engine sees to it")
+	}
 	for _, n := range have.Networks {
 		if n != c.Network {
 			add(RemoveNetwork, n, "remove network "+n, "the household no longer uses it")
@@ -183,13 +214,36 @@ func Compare(want Blueprint, have Observed, host Host) []Change {
 			add(RemoveVolume, n, "remove volume "+n+", not what is on the share", "the household no longer uses it")
 		}
 	}
+	for _, i := range want.OldImages {
+		if slices.Contains(have.Images, i) {
+			add(RemoveImage, i, "remove image "+short(i), "two newer programs of this household are kept")
+		}
+	}
+	return out
+}
+
+// storeChanges are those that another program needs before it meets the store, and
+// those that put another store in its place. The server does not run meanwhile.
+func storeChanges(want Blueprint, host Host, old []Seen, met bool) []Change {
+	var out []Change
+	other := slices.ContainsFunc(old, func(s Seen) bool { return s.Container.Image != want.Container.Image })
+	if want.Backup != "" && host.StoreExists && !host.BackupExists && (other && !met || want.Store != "") {
+		why := "another program is about to use the store"
+		if want.Store != "" {
+			why = "the store is about to be replaced; nothing of it is to be lost"
+		}
+		out = append(out, Change{TakeBackup, want.Backup, "back up the store and the settings to " + want.Backup, why})
+	}
+	if want.Store != "" {
+		out = append(out, Change{PutStore, want.Store, "put the store of " + want.Store + " in place", "asked for"})
+	}
 	return out
 }
 
 // Retire gives the changes that remove everything of the household from the
 // engine, and those folders of its own that are named, which may be empty. Media
 // are never named here.
-func Retire(have Observed, images []string, state, scratch string) []Change {
+func Retire(household string, have Observed, images []string, unit bool, state, scratch string) []Change {
 	var out []Change
 	for _, s := range have.Containers {
 		if s.Running {
@@ -209,8 +263,11 @@ func Retire(have Observed, images []string, state, scratch string) []Change {
 	for _, n := range have.Volumes {
 		out = append(out, Change{RemoveVolume, n, "remove volume " + n + ", not what is on the share", "the household retires"})
 	}
+	if unit {
+		out = append(out, Change{RemoveUnit, UnitName(household), "remove " + UnitName(household) + " from systemd", "the household retires"})
+	}
 	for _, i := range images {
-		out = append(out, Change{RemoveImage, i, "remove image " + short(i), "no household uses it"})
+		out = append(out, Change{RemoveImage, i, "remove image " + short(i), "unless another household uses or keeps it"})
 	}
 	if scratch != "" {
 		out = append(out, Change{EraseScratch, scratch, "remove the scratch folder " + scratch + ", if nothing is in it", "asked with --erase"})
@@ -265,20 +322,23 @@ func Differences(from, to Container) []string {
 	say("time zone", from.Env["TZ"], to.Env["TZ"])
 	say("household name", from.Name, to.Name)
 	say("devices", from.Devices, to.Devices)
-	key := func(m Mount) string { return m.What + " " + m.place() }
+	say("start", from.Start, to.Start)
+	say("name servers", from.DNS, to.DNS)
+	say("hosts", from.Hosts, to.Hosts)
+	key := func(m Mount) string { return m.What + " " + m.Place() }
 	for _, m := range from.Mounts {
 		i := slices.IndexFunc(to.Mounts, func(n Mount) bool { return key(n) == key(m) })
 		if i < 0 {
-			out = append(out, fmt.Sprintf("%s no longer from %s", m.What, m.place()))
+			out = append(out, fmt.Sprintf("%s no longer from %s", m.What, m.Place()))
 		} else if n := to.Mounts[i]; n.Source != m.Source {
-			out = append(out, fmt.Sprintf("how %s mounts %s", m.What, m.place()))
+			out = append(out, fmt.Sprintf("how %s mounts %s", m.What, m.Place()))
 		} else if n.ReadOnly != m.ReadOnly {
 			out = append(out, fmt.Sprintf("%s may be changed: %v → %v", m.What, !m.ReadOnly, !n.ReadOnly))
 		}
 	}
 	for _, m := range to.Mounts {
 		if !slices.ContainsFunc(from.Mounts, func(n Mount) bool { return key(n) == key(m) }) {
-			out = append(out, fmt.Sprintf("%s also from %s", m.What, m.place()))
+			out = append(out, fmt.Sprintf("%s also from %s", m.What, m.Place()))
 		}
 	}
 	if len(out) == 0 && from.Settings != to.Settings {
@@ -295,8 +355,8 @@ func cores(nano int64) string {
 	return humanize.Ftoa(float64(nano) / 1e9)
 }
 
-// place is where a mount comes from, as the administrator wrote it.
-func (m Mount) place() string {
+// Place is where a mount comes from, as the administrator wrote it.
+func (m Mount) Place() string {
 	if m.Volume {
 		return m.Shown
 	}

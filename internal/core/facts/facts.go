@@ -13,6 +13,7 @@ import (
 // Sizes are in bytes.
 type Facts struct {
 	Taken           time.Time `json:"taken"`
+	Program         string    `json:"program"` // version of the program that looks; empty where that does not matter
 	OS              string    `json:"os"`
 	Arch            string    `json:"arch"`    // as Go names it: amd64, arm64, arm
 	Machine         string    `json:"machine"` // as the kernel names it: x86_64, aarch64, armv7l
@@ -36,6 +37,8 @@ type Facts struct {
 	Port            Port      `json:"port"`
 	State           Folder    `json:"state"`
 	Scratch         *Folder   `json:"scratch,omitempty"` // nil where scratch is in memory
+	Backups         *Folder   `json:"backups,omitempty"` // nil where they are not made, or lie in the state folder
+	Units           string    `json:"units"`             // where systemd reads units; empty where there is none
 	Shelves         []Shelf   `json:"shelves"`
 }
 
@@ -89,24 +92,25 @@ func (a Account) Identity() permit.Identity {
 
 // Engine is the engine that will run the container, and how it was chosen.
 type Engine struct {
-	Kind     string `json:"kind"` // docker, podman, process
-	Asked    string `json:"asked"`
-	Why      string `json:"why"` // why this one
-	Answers  bool   `json:"answers"`
-	Error    string `json:"error,omitempty"`
-	Fix      string `json:"fix,omitempty"`
-	Version  string `json:"version"`
-	API      string `json:"api"`
-	Endpoint string `json:"endpoint"`
-	Arch     string `json:"arch"`
-	Storage  string `json:"storage"`   // its storage driver
-	Root     string `json:"root"`      // where it keeps its things
-	RootFree int64  `json:"root_free"` // bytes free there; 0 where not known
-	NoMemory bool   `json:"no_memory"` // it says that it cannot limit memory
-	Logs     string `json:"logs"`      // its logging driver
-	Cgroup   string `json:"cgroup"`    // the version that it uses
-	Rootless bool   `json:"rootless"`  // it runs without root, or shifts ids by a user namespace
-	Confined bool   `json:"confined"`  // SELinux confines its containers
+	Kind     string   `json:"kind"` // docker, podman, process
+	Asked    string   `json:"asked"`
+	Why      string   `json:"why"` // why this one
+	Answers  bool     `json:"answers"`
+	Error    string   `json:"error,omitempty"`
+	Fix      string   `json:"fix,omitempty"`
+	Version  string   `json:"version"`
+	API      string   `json:"api"`
+	Endpoint string   `json:"endpoint"`
+	Arch     string   `json:"arch"`
+	Storage  string   `json:"storage"`   // its storage driver
+	Root     string   `json:"root"`      // where it keeps its things
+	RootFree int64    `json:"root_free"` // bytes free there; 0 where not known
+	NoMemory bool     `json:"no_memory"` // it says that it cannot limit memory
+	Logs     string   `json:"logs"`      // its logging driver
+	Cgroup   string   `json:"cgroup"`    // the version that it uses
+	Networks []string `json:"networks"`  // those that others made, which a container may join
+	Rootless bool     `json:"rootless"`  // it runs without root, or shifts ids by a user namespace
+	Confined bool     `json:"confined"`  // SELinux confines its containers
 	// How ids inside are shifted; empty where they are not, or it is not known how.
 	UIDs      []permit.IDRange `json:"uids,omitempty"`
 	GIDs      []permit.IDRange `json:"gids,omitempty"`
@@ -163,14 +167,15 @@ type Folder struct {
 	Total     int64          `json:"total"`
 	Inodes    int64          `json:"inodes"` // free ones; 0 with InodesAll 0 where it has no such bound
 	InodesAll int64          `json:"inodes_all"`
-	Point     string         `json:"point"`     // where the file system is mounted
-	Source    string         `json:"source"`    // the disk, or the share
-	Network   bool           `json:"network"`   // on another machine
-	Removable bool           `json:"removable"` // on a disk that can be unplugged
-	Private   bool           `json:"private"`   // mounts below it do not reach a container that runs
-	Ruled     string         `json:"ruled"`     // mount options that rule in place of modes
-	ACLs      bool           `json:"acls"`      // it has POSIX ACLs
-	Unmounted string         `json:"unmounted"` // /etc/fstab has something mounted here, and nothing is
+	Point     string         `json:"point"`              // where the file system is mounted
+	Source    string         `json:"source"`             // the disk, or the share
+	Network   bool           `json:"network"`            // on another machine
+	Removable bool           `json:"removable"`          // on a disk that can be unplugged
+	Private   bool           `json:"private"`            // mounts below it do not reach a container that runs
+	Ruled     string         `json:"ruled"`              // mount options that rule in place of modes
+	ACLs      bool           `json:"acls"`               // it has POSIX ACLs
+	Unmounted string         `json:"unmounted"`          // /etc/fstab has something mounted here, and nothing is
+	NoLocks   string         `json:"no_locks,omitempty"` // why files in it cannot be locked; asked of the state folder only
 	Error     string         `json:"error,omitempty"`
 	Silent    bool           `json:"silent,omitempty"` // its disk or network does not answer
 	Share     *Share         `json:"share,omitempty"`  // nil where it is a folder

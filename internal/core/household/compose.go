@@ -55,6 +55,9 @@ processors = {{printf "%.3f" .Server.Processors}}
 {{- if ne .Server.LogLimit 16777216}}
 log_limit = {{q .Server.LogLimit.String}}
 {{- end}}
+{{- if ne .Server.Start "boot"}}
+start   = {{q (print .Server.Start)}}
+{{- end}}
 
 [storage]
 state         = {{q .Storage.State}}    # the server's own folder: keep it, back it up
@@ -68,6 +71,9 @@ folders = {{list .Folders}}
 access  = {{q (print .Access)}}    # read, or change
 {{- with .Credentials}}
 credentials = {{q .}}    # username= and password=, a line each, mode 0600
+{{- end}}
+{{- with .ScanEvery}}
+scan_every = {{q .}}    # day, week, never, or hours such as "6h"; beside at once when files change
 {{- end}}
 {{else}}
 # [[shelf]]

@@ -174,6 +174,8 @@ func kindOf(key []string) string {
 		return "a whole number, without quotes"
 	case f.Type == reflect.TypeFor[[]string]():
 		return "a list of texts, such as [\"/srv/media/films\"]"
+	case f.Type.Kind() == reflect.Map:
+		return "names with their addresses, such as { \"nas.home.arpa\" = \"192.0.2.10\" }"
 	case f.Type.Kind() == reflect.Struct:
 		return "a section, such as [" + key[len(key)-1] + "]"
 	case f.Type.Kind() == reflect.Slice:

@@ -60,6 +60,9 @@ func AddShelf(name string, text []byte, s Shelf) ([]byte, error) {
 	if s.Credentials != "" {
 		block += "credentials = " + quote(s.Credentials) + "\n"
 	}
+	if s.ScanEvery != "" {
+		block += "scan_every = " + quote(s.ScanEvery) + "\n"
+	}
 	list := headers(text)
 	at := len(text)
 	for i, h := range list {

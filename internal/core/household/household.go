@@ -35,6 +35,20 @@ type Household struct {
 	Storage   Storage `toml:"storage"`
 	Shelves   []Shelf `toml:"shelf"`
 	Remote    Remote  `toml:"remote"`
+	Backup    Backup  `toml:"backup"`
+	Lookup    Lookup  `toml:"lookup"`
+	Quiet     Quiet   `toml:"quiet"`
+}
+
+// Lookup is [lookup]: outside catalogues that the server may ask about titles. None is
+// asked unless it is named here.
+type Lookup struct {
+	Sources []string `toml:"sources"` // of wikidata, musicbrainz; in this order
+	// Other servers that speak the same, such as a mirror; the public ones where empty.
+	Wikidata    string `toml:"wikidata"`    // its api.php
+	Commons     string `toml:"commons"`     // what stands before the name of a file
+	MusicBrainz string `toml:"musicbrainz"` // its web service
+	Covers      string `toml:"covers"`      // the cover archive
 }
 
 // Section is [household].
@@ -58,6 +72,34 @@ type Server struct {
 	Processors float64 `toml:"processors"`
 	LogLimit   Size    `toml:"log_limit"` // of the server's log, older lines go; default 16 MiB
 	Memory     Size    `toml:"memory"`    // what the server may use, scratch not counted; default 1 GiB
+	// Version pins the program: another one refuses to deploy. Empty for any.
+	Version string `toml:"version"`
+	Start   Start  `toml:"start"` // boot (default), crash or never
+	// Umask takes permissions from what the server makes on shelves that it may
+	// change, as umask(2); octal, default "0022".
+	Umask     string            `toml:"umask"`
+	DNS       []string          `toml:"dns"`        // addresses of name servers for the container; the engine's own where empty
+	Hosts     map[string]string `toml:"hosts"`      // further names of hosts for the container, and their addresses
+	LogLevel  string            `toml:"log_level"`  // debug, info (default), warn, error
+	LogFormat string            `toml:"log_format"` // text (default), or json
+}
+
+// Start says when the server is started without being asked.
+type Start string
+
+// When the server is started.
+const (
+	StartBoot  Start = "boot"  // with the machine, and after a crash
+	StartCrash Start = "crash" // after a crash only
+	StartNever Start = "never"
+)
+
+// Backup is [backup]: backups that the server makes by itself.
+type Backup struct {
+	Every  string `toml:"every"`  // day, week, or hours such as "12h"; empty for none
+	At     string `toml:"at"`     // for day and week: the time of day; default "03:30"
+	Keep   int    `toml:"keep"`   // how many stay; default 7
+	Folder string `toml:"folder"` // an absolute folder; backups/ in the state folder where left out
 }
 
 // Storage is [storage].
@@ -76,6 +118,9 @@ type Shelf struct {
 	// Credentials is a file of mode 0600 with username=, password= and, where it
 	// is needed, domain=, a line each; for shares as smb://.
 	Credentials string `toml:"credentials"`
+	// ScanEvery is how often the shelf is looked at as a whole, beside at once when its
+	// files change: day, week, or a length such as "6h"; never; empty for what suits it.
+	ScanEvery string `toml:"scan_every"`
 }
 
 // Remote is [remote].
@@ -155,6 +200,18 @@ func (h *Household) defaults() {
 	set(&h.Server.Bind, "lan")
 	set(&h.Server.Network, "own")
 	set(&h.Storage.Scratch, "memory")
+	set(&h.Server.Umask, "0022")
+	set(&h.Server.LogLevel, "info")
+	set(&h.Server.LogFormat, "text")
+	if h.Server.Start == "" {
+		h.Server.Start = StartBoot
+	}
+	if h.Backup.Every != "" {
+		set(&h.Backup.At, "03:30")
+		if h.Backup.Keep == 0 {
+			h.Backup.Keep = 7
+		}
+	}
 	if h.Server.Port == 0 {
 		h.Server.Port = DefaultPort
 	}
@@ -235,6 +292,8 @@ func (h *Household) judge(given func(key string) bool) []complaint {
 	if h.Server.LogLimit < 1<<20 {
 		bad("server.log_limit", "give it 1 MiB or more", "%s holds too little of a log to find anything", h.Server.LogLimit)
 	}
+	out = append(out, h.judgeLife()...)
+	out = append(out, h.judgeQuiet()...)
 	if h.Server.Memory < leastMemory {
 		bad("server.memory", "give it 64 MiB or more", "%s is less than the server needs", h.Server.Memory)
 	}
@@ -279,6 +338,19 @@ func (h *Household) judgeShelves() []complaint {
 	if h.Storage.Scratch != "memory" && strings.HasPrefix(h.Storage.Scratch, "/") {
 		places = append(places, place{"storage.scratch", path.Clean(h.Storage.Scratch), "the scratch folder", path.Clean(h.Storage.Scratch)})
 	}
+	if f := h.Backup.Folder; strings.HasPrefix(f, "/") {
+		places = append(places, place{"backup.folder", path.Clean(f), "the folder of backups", path.Clean(f)})
+	}
+	for i, s := range h.Lookup.Sources {
+		if !slices.Contains(Catalogues, s) {
+			bad(fmt.Sprintf("lookup.sources[%d]", i), "write wikidata or musicbrainz", "the catalogue %q is not known", s)
+		}
+	}
+	for key, s := range map[string]string{"wikidata": h.Lookup.Wikidata, "commons": h.Lookup.Commons, "musicbrainz": h.Lookup.MusicBrainz, "covers": h.Lookup.Covers} {
+		if u, err := url.Parse(s); s != "" && (err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "") {
+			bad("lookup."+key, "write an address such as https://example.net/w/api.php", "%q is no address", s)
+		}
+	}
 	seen := map[string]bool{}
 	for i, s := range h.Shelves {
 		key := fmt.Sprintf("shelf[%d]", i)
@@ -305,6 +377,9 @@ func (h *Household) judgeShelves() []complaint {
 			} else if !slices.ContainsFunc(s.Folders, func(f string) bool { return strings.HasPrefix(f, "smb://") }) {
 				bad(key+".credentials", "remove it", "no folder of shelf %q is a share as smb://", s.Name)
 			}
+		}
+		if _, err := ParsePause(s.ScanEvery); s.ScanEvery != "" && s.ScanEvery != Never && err != nil {
+			bad(key+".scan_every", "write day, week, never, or hours such as \"6h\"", "%v", err)
 		}
 		if len(s.Folders) == 0 {
 			bad(key, "write: folders = [\"/srv/media/films\"]", "shelf %q has no folder", s.Name)

@@ -1,11 +1,14 @@
 // Package logline reads lines of the server's log: a time in front, as engines put
-// it, and then key=value pairs as log/slog writes them as text. What is not of that
+// it, and then key=value pairs or a JSON
+// object, as log/slog writes them. What is not of that
 // form (the last words of a program that crashed) is a message of its own.
 package logline
 
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -77,6 +80,9 @@ func Parse(text string) Line {
 		}
 	}
 	whole := rest
+	if strings.HasPrefix(rest, "{") {
+		return fromJSON(l, whole)
+	}
 	for rest != "" {
 		key, after, ok := strings.Cut(rest, "=")
 		if !ok || key == "" || strings.ContainsAny(key, " \"") {
@@ -107,6 +113,38 @@ func Parse(text string) Line {
 			l.Message = value
 		default:
 			l.Pairs = append(l.Pairs, Pair{key, value})
+		}
+	}
+	return l
+}
+
+// fromJSON reads a line that slog wrote as JSON; its pairs come in the order of
+// their keys.
+func fromJSON(l Line, whole string) Line {
+	plain := Line{At: l.At, Message: whole, Plain: true}
+	var m map[string]any
+	if json.Unmarshal([]byte(whole), &m) != nil {
+		return plain
+	}
+	for _, k := range slices.Sorted(maps.Keys(m)) {
+		text, isText := m[k].(string)
+		if !isText {
+			b, err := json.Marshal(m[k])
+			if err != nil {
+				return plain
+			}
+			text = string(b)
+		}
+		switch k {
+		case "level":
+			var err error
+			if l.Level, err = ParseLevel(text); err != nil {
+				return plain
+			}
+		case "msg":
+			l.Message = text
+		default:
+			l.Pairs = append(l.Pairs, Pair{k, text})
 		}
 	}
 	return l

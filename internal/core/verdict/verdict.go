@@ -56,12 +56,18 @@ const (
 func Judge(h *household.Household, f facts.Facts) []Line {
 	j := &judge{h: h, f: f}
 	j.add("household file", OK, fmt.Sprintf("%q, %s", h.Household.Name, plural(len(h.Shelves), "shelf", "shelves")), "")
+	if pin := h.Server.Version; pin != "" && f.Program != "" && pin != f.Program {
+		j.add("program", Blocked, fmt.Sprintf("[server] version pins %s, and this is %s", pin, f.Program), "run the program "+pin+"; or cozyshelf upgrade, which changes the pin and deploys this one")
+	}
 	j.engine()
 	j.machine()
 	j.port()
 	j.account()
 	j.state()
 	j.scratch()
+	if j.f.Backups != nil {
+		j.writable("backup folder", *j.f.Backups)
+	}
 	j.shelves()
 	return j.lines
 }
@@ -101,6 +107,9 @@ func (j *judge) engine() {
 		j.add("engine", OK, fmt.Sprintf("%s %s, API %s (%s)", e.Kind, e.Version, e.API, e.Why), "")
 	}
 	j.engineDisk()
+	if n := j.h.Server.Network; e.Kind != "process" && n != "own" && n != "host" && len(e.Networks) > 0 && !slices.Contains(e.Networks, n) {
+		j.add("network", Blocked, fmt.Sprintf("%s has no network %q", e.Kind, n), "write network = \"own\", or one of those that it has: "+strings.Join(e.Networks, ", "))
+	}
 	if e.Arch != "" && e.Arch != j.f.Arch {
 		j.add("architecture", Blocked, fmt.Sprintf("this program is for %s, the engine runs %s", j.f.Arch, e.Arch), "use the program built for "+e.Arch)
 	} else {
@@ -199,7 +208,9 @@ func (j *judge) machine() {
 	default:
 		j.add("memory", OK, says, "")
 	}
-	if g := j.f.Cgroup; j.f.Engine.Kind != "process" && (j.f.Engine.NoMemory || g.Known && !g.Memory) {
+	if g := j.f.Cgroup; j.f.Engine.NoMemory && j.f.Engine.Rootless && g.Known && g.Memory {
+		j.add("memory limit", Warning, "the engine runs without root and was given no control group, so the server's limits are not held", "have systemd run it for the account (systemctl --user), with control groups of version 2")
+	} else if j.f.Engine.Kind != "process" && (j.f.Engine.NoMemory || g.Known && !g.Memory) {
 		j.add("memory limit", Warning, fmt.Sprintf("this kernel does not limit memory (control groups %d without it), so the server's limit is not held", g.Version), "on many small machines: add cgroup_enable=memory cgroup_memory=1 to the kernel's command line")
 	}
 	if j.f.Clock.Known && j.f.Clock.Now.Year() < 2025 {
@@ -215,6 +226,10 @@ func (j *judge) machine() {
 			j.add("processors", OK, fmt.Sprintf("%v of %d cores", p, j.f.CPUs), "")
 		}
 	}
+	if s := j.h.Server; len(s.DNS)+len(s.Hosts) > 0 && (j.f.Engine.Kind == "process" || s.Network == "host") {
+		j.add("names", Warning, "dns and hosts are for a container with a network of its own; here the machine's own settings count", "take them out, or write network = \"own\" with an engine that runs containers")
+	}
+	j.boot()
 	j.devices()
 	j.firewall()
 	if zone := j.h.Household.Timezone; j.f.Timezone != "" && zone != j.f.Timezone {
@@ -222,6 +237,18 @@ func (j *judge) machine() {
 	} else {
 		j.add("time zone", OK, zone, "")
 	}
+}
+
+// boot judges whether the server comes back with the machine.
+func (j *judge) boot() {
+	if j.h.Server.Start != household.StartBoot || j.f.Engine.Kind == "docker" || !j.f.Engine.Answers {
+		return
+	}
+	if j.f.Units == "" {
+		j.add("start", Warning, fmt.Sprintf("%s does not start the server with the machine, and there is no systemd here that would", j.f.Engine.Kind), "have cozyshelf start run at boot, or write start = \"crash\" under [server]")
+		return
+	}
+	j.add("start", OK, "with the machine, by a unit of systemd in "+j.f.Units, "")
 }
 
 // devices judges the devices that are to be mapped.
@@ -331,6 +358,8 @@ func (j *judge) account() {
 	switch {
 	case j.f.Engine.Kind == "process" && j.f.CallerUID != 0 && int(a.UID) != j.f.CallerUID:
 		j.add("run-as account", Blocked, fmt.Sprintf("%s is not you (uid %d), and the process engine cannot become it", who, j.f.CallerUID), fmt.Sprintf("run as root, or write run_as = \"%d:…\" with your own numbers", j.f.CallerUID))
+	case a.UID == 0 && j.owner().UID != 0:
+		j.add("run-as account", OK, fmt.Sprintf("%s inside, which is %d on this machine", who, j.owner().UID), "")
 	case a.UID == 0:
 		j.add("run-as account", Warning, who+" is root", "use an account of its own: leave run_as out, and check proposes one",
 			"the container has no capabilities, so root in it passes over no permission: it reads what its owner, group and ACLs let it, like anyone else",
@@ -383,7 +412,13 @@ func (j *judge) place(what string, f facts.Folder, least, few int64) (Line, bool
 	return l, false
 }
 
-func (j *judge) state() { j.writable("state folder", j.f.State) }
+func (j *judge) state() {
+	if s := j.f.State; s.NoLocks != "" {
+		j.add("state folder", Blocked, fmt.Sprintf("%s is on a file system (%s) that does not lock files: %s", s.Path, s.FSType, s.NoLocks), "put it on a disk of this machine: a database needs locks that work; or mount the share with its lock service")
+		return
+	}
+	j.writable("state folder", j.f.State)
+}
 
 func (j *judge) scratch() {
 	if j.f.Scratch != nil {
@@ -403,7 +438,7 @@ func (j *judge) writable(what string, f facts.Folder) {
 	case !f.Exists && !f.Creatable:
 		l.Status, l.Says = Blocked, fmt.Sprintf("%s does not exist, and you may not make it in %s", f.Path, f.Parent)
 		l.Do = fmt.Sprintf("make it: mkdir -p %s && chown %d:%d %s", f.Path, j.owner().UID, j.owner().Groups[0], f.Path)
-	case !f.Exists && j.f.CallerUID != 0 && int(j.f.Account.UID) != j.f.CallerUID:
+	case !f.Exists && j.f.CallerUID != 0 && int(j.owner().UID) != j.f.CallerUID:
 		l.Status, l.Says = Blocked, fmt.Sprintf("%s does not exist, and you (uid %d) cannot give it to the run-as account", f.Path, j.f.CallerUID)
 		l.Do = fmt.Sprintf("make it as root: mkdir -p %s && chown %d:%d %s", f.Path, j.owner().UID, j.owner().Groups[0], f.Path)
 	case !f.Exists:
