@@ -71,17 +71,17 @@ func (s *Store) AddMember(ctx context.Context, m Member, now time.Time) (Member,
 func (s *Store) change(ctx context.Context, do func(*sql.Tx) error) error {
 	tx, err := s.w.BeginTx(ctx, nil)
 	if err != nil {
-		return err
+		return s.told(err)
 	}
 	defer tx.Rollback()
 	if err := do(tx); err != nil {
-		return err
+		return s.told(err)
 	}
-	return tx.Commit()
+	return s.told(tx.Commit())
 }
 
 const memberColumns = `SELECT m.id, m.name, m.role, m.away, m.created, m.password,
-	(SELECT count(*) FROM devices d WHERE d.member = m.id), coalesce((SELECT max(seen) FROM devices d WHERE d.member = m.id), 0) FROM members m `
+	(SELECT count(*) FROM devices d WHERE d.member = m.id AND d.expires > unixepoch() * 1000), coalesce((SELECT max(seen) FROM devices d WHERE d.member = m.id), 0) FROM members m `
 
 func scanMember(r *sql.Rows, m *Member) error {
 	var created, seen int64
@@ -157,8 +157,9 @@ func (s *Store) AddDevice(ctx context.Context, member int64, name, token string,
 	d := Device{Member: member, Name: name, Created: now, Seen: now, Expires: expires}
 	hash := sha256.Sum256([]byte(token))
 	err := s.change(ctx, func(tx *sql.Tx) error {
-		// Long expired devices go at this occasion.
-		if _, err := tx.ExecContext(ctx, "DELETE FROM devices WHERE expires < ?", milli(now)); err != nil {
+		// Expired devices go at this occasion, but for the latest: the clock may be
+		// ahead, and set back in a moment.
+		if _, err := tx.ExecContext(ctx, "DELETE FROM devices WHERE member = ?1 AND expires < ?2 AND id NOT IN (SELECT id FROM devices WHERE member = ?1 ORDER BY id DESC LIMIT 50)", member, milli(now)); err != nil {
 			return err
 		}
 		res, err := tx.ExecContext(ctx, "INSERT INTO devices (member, name, token, created, seen, expires) VALUES (?, ?, ?, ?, ?, ?)", member, name, hash[:], milli(now), milli(now), milli(expires))
@@ -188,9 +189,10 @@ func (s *Store) Authenticate(ctx context.Context, token string, now time.Time) (
 	return b.m, b.d, err
 }
 
-// TouchDevice notes that a device was used, and until when it stays signed in.
+// TouchDevice notes that a device was used, and until when it stays signed in. That
+// is never shortened: the clock may have been set back, or not been set yet.
 func (s *Store) TouchDevice(ctx context.Context, id int64, now, expires time.Time) error {
-	_, err := s.w.ExecContext(ctx, "UPDATE devices SET seen = ?, expires = ? WHERE id = ?", milli(now), milli(expires), id)
+	_, err := s.w.ExecContext(ctx, "UPDATE devices SET seen = ?, expires = max(expires, ?) WHERE id = ?", milli(now), milli(expires), id)
 	return err
 }
 

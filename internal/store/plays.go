@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"path"
 	"time"
 
 	"cozyshelf/internal/core/usage"
@@ -18,10 +19,10 @@ func scanPlay(r *sql.Rows, p *usage.Play) error {
 }
 
 // BeginPlay opens a play, or continues one of the same device and file that
-// ended a short while ago.
+// ended a short while ago, or, where the clock was set back, in a short while.
 func (s *Store) BeginPlay(ctx context.Context, p usage.Play, device, file int64, now time.Time) (usage.Play, error) {
 	err := s.change(ctx, func(tx *sql.Tx) error {
-		list, err := rows(ctx, tx, scanPlay, playColumns+"WHERE device_id = ? AND file = ? AND seen > ? ORDER BY seen DESC LIMIT 1", device, file, milli(now.Add(-usage.MergeWithin)))
+		list, err := rows(ctx, tx, scanPlay, playColumns+"WHERE device_id = ? AND file = ? AND seen > ? AND seen < ? ORDER BY seen DESC LIMIT 1", device, file, milli(now.Add(-usage.MergeWithin)), milli(now.Add(usage.MergeWithin)))
 		if err != nil {
 			return err
 		}
@@ -63,12 +64,13 @@ type Mark struct {
 func (s *Store) MarkPlays(ctx context.Context, marks ...Mark) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
 		for _, m := range marks {
+			// A clock that was set back must not let a play end before it began.
 			ended := int64(0)
 			if m.Over {
 				ended = milli(m.At)
 			}
-			if _, err := tx.ExecContext(ctx, "UPDATE plays SET position = ?, watched = ?, bytes = ?, done = ?, seen = ?, ended = ? WHERE id = ?",
-				m.Position, m.Watched, m.Bytes, m.Done, milli(m.At), ended, m.Play); err != nil {
+			if _, err := tx.ExecContext(ctx, "UPDATE plays SET position = ?, watched = ?, bytes = ?, done = ?, seen = max(started, ?), ended = iif(? = 0, 0, max(started, ?)) WHERE id = ?",
+				m.Position, m.Watched, m.Bytes, m.Done, milli(m.At), ended, ended, m.Play); err != nil {
 				return err
 			}
 			if m.Member == 0 {
@@ -113,4 +115,22 @@ func (s *Store) Format(ctx context.Context) (int, error) {
 	var v int
 	err := s.r.QueryRowContext(ctx, "SELECT max(version_id) FROM goose_db_version").Scan(&v)
 	return v, err
+}
+
+// WatchedFile is a file that somebody watches now.
+type WatchedFile struct {
+	Member string `json:"member"`
+	Shelf  string `json:"shelf"`
+	Root   string `json:"root"` // the shelf's folder, as the administrator wrote it
+	Path   string `json:"path"` // below it
+}
+
+// Watched gives the files that somebody watches now.
+func (s *Store) Watched(ctx context.Context) ([]WatchedFile, error) {
+	return rows(ctx, s.r, func(r *sql.Rows, w *WatchedFile) error {
+		var dir, name string
+		err := r.Scan(&w.Member, &w.Shelf, &w.Root, &dir, &name)
+		w.Path = path.Join(dir, name)
+		return err
+	}, "SELECT p.member, d.shelf, d.root, d.path, f.name FROM plays p JOIN files f ON f.id = p.file JOIN folders d ON d.id = f.folder WHERE p.ended = 0 ORDER BY p.started")
 }

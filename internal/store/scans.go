@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"path"
 	"time"
 
 	"cozyshelf/internal/core/household"
@@ -15,13 +16,26 @@ type Folder struct {
 	Signature string // bytes; empty: look again
 	Problem   string
 	Failing   bool // holds files that could not be read the last time
+	Samples   int  // files in it that are left out
 }
 
 // Folders gives what is known below one folder of a shelf.
 func (s *Store) Folders(ctx context.Context, shelf, root string) ([]Folder, error) {
 	return rows(ctx, s.r, func(r *sql.Rows, f *Folder) error {
-		return r.Scan(&f.ID, &f.Path, &f.Signature, &f.Problem, &f.Failing)
-	}, `SELECT id, path, signature, problem, EXISTS (SELECT 1 FROM files WHERE folder = folders.id AND problem != '' AND gone = 0) FROM folders WHERE shelf = ? AND root = ?`, shelf, root)
+		return r.Scan(&f.ID, &f.Path, &f.Signature, &f.Problem, &f.Failing, &f.Samples)
+	}, `SELECT id, path, signature, problem, EXISTS (SELECT 1 FROM files WHERE folder = folders.id AND problem != '' AND gone = 0), samples FROM folders WHERE shelf = ? AND root = ?`, shelf, root)
+}
+
+// FoldersAt gives what is known of a folder below one of a shelf's, and, with deep, of
+// those below it.
+func (s *Store) FoldersAt(ctx context.Context, shelf, root, path string, deep bool) ([]Folder, error) {
+	if deep && path == "" {
+		return s.Folders(ctx, shelf, root)
+	}
+	return rows(ctx, s.r, func(r *sql.Rows, f *Folder) error {
+		return r.Scan(&f.ID, &f.Path, &f.Signature, &f.Problem, &f.Failing, &f.Samples)
+	}, `SELECT id, path, signature, problem, EXISTS (SELECT 1 FROM files WHERE folder = folders.id AND problem != '' AND gone = 0), samples FROM folders
+		WHERE shelf = ?1 AND root = ?2 AND (path = ?3 OR ?4 AND path > ?3 || '/' AND path < ?3 || '0')`, shelf, root, path, deep)
 }
 
 // Known is what is known of one file of a folder.
@@ -33,13 +47,81 @@ type Known struct {
 	CTime   int64
 	Problem string
 	Gone    bool
+	Inode   uint64
+	Print   string // fingerprint; empty where it was not read
+	Beside  string
 }
 
 // Known gives the files of a folder, also those that are gone.
 func (s *Store) Known(ctx context.Context, folder int64) ([]Known, error) {
 	return rows(ctx, s.r, func(r *sql.Rows, k *Known) error {
-		return r.Scan(&k.ID, &k.Name, &k.Size, &k.MTime, &k.CTime, &k.Problem, &k.Gone)
-	}, "SELECT id, name, size, mtime, ctime, problem, gone != 0 FROM files WHERE folder = ?", folder)
+		return r.Scan(&k.ID, &k.Name, &k.Size, &k.MTime, &k.CTime, &k.Problem, &k.Gone, &k.Inode, &k.Print, &k.Beside)
+	}, "SELECT id, name, size, mtime, ctime, problem, gone != 0, inode, fingerprint, beside FROM files WHERE folder = ?", folder)
+}
+
+// Twin is a file that looks the same as another, and where it was last seen.
+type Twin struct {
+	ID          int64
+	Shelf, Root string
+	Path        string // below the root
+	Inode       uint64
+	MTime       int64
+	Gone        bool
+}
+
+// Twins gives files of a size and fingerprint, on all shelves: those that are gone first,
+// then those of an inode, then some of the others.
+func (s *Store) Twins(ctx context.Context, size int64, print string, inode uint64) ([]Twin, error) {
+	const columns = `SELECT f.id, d.shelf, d.root, d.path, f.name, f.inode, f.mtime, f.gone != 0 FROM files f JOIN folders d ON d.id = f.folder WHERE f.size = ?1 AND f.fingerprint = ?2 AND f.fingerprint != x'' AND `
+	scan := func(r *sql.Rows, t *Twin) error {
+		var dir, name string
+		err := r.Scan(&t.ID, &t.Shelf, &t.Root, &dir, &name, &t.Inode, &t.MTime, &t.Gone)
+		t.Path = path.Join(dir, name)
+		return err
+	}
+	var out []Twin
+	for _, which := range []string{"f.gone > 0 ORDER BY f.gone DESC LIMIT 64", "f.gone = 0 AND f.inode = ?3 LIMIT 8", "f.gone = 0 AND f.inode != ?3 LIMIT 64"} {
+		list, err := rows(ctx, s.r, scan, columns+which, size, []byte(print), int64(inode))
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, list...)
+	}
+	return out, nil
+}
+
+// OfSize gives the paths, below a shelf's folder, of the files of a size.
+func (s *Store) OfSize(ctx context.Context, shelf, root string, size int64) ([]string, error) {
+	return rows(ctx, s.r, func(r *sql.Rows, p *string) error {
+		var dir, name string
+		err := r.Scan(&dir, &name)
+		*p = path.Join(dir, name)
+		return err
+	}, "SELECT d.path, f.name FROM files f JOIN folders d ON d.id = f.folder WHERE f.size = ? AND f.fingerprint != x'' AND f.gone = 0 AND d.shelf = ? AND d.root = ?", size, shelf, root)
+}
+
+// Prints calls yield for the fingerprint of every file that is known.
+func (s *Store) Prints(ctx context.Context, yield func(print string)) error {
+	rs, err := s.r.QueryContext(ctx, "SELECT fingerprint FROM files WHERE fingerprint != x''")
+	if err != nil {
+		return s.told(err)
+	}
+	defer rs.Close()
+	var b sql.RawBytes
+	for rs.Next() {
+		if err := rs.Scan(&b); err != nil {
+			return s.told(err)
+		}
+		yield(string(b))
+	}
+	return s.told(rs.Err())
+}
+
+// AnyFile reports whether any file was ever known.
+func (s *Store) AnyFile(ctx context.Context) (bool, error) {
+	var any bool
+	err := s.r.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM files)").Scan(&any)
+	return any, err
 }
 
 // Found is a file as a scan found it.
@@ -58,6 +140,17 @@ type Found struct {
 	Info         string // media.Info as JSON; empty where not opened
 	Problem      string
 	Note         string
+
+	Inode   uint64
+	Print   string // fingerprint
+	Last    int
+	Disc    int
+	Piece   int
+	Date    string
+	Edition string
+	Extra   string
+	Outside string
+	Beside  string // []naming.Beside as JSON; empty for none
 }
 
 // FolderFound is a folder as a scan found it, with what changed in it.
@@ -65,13 +158,17 @@ type FolderFound struct {
 	Root, Path string
 	Signature  string // empty where it must be looked at again
 	Problem    string
+	Samples    int // files in it that are left out
 	Files      []FileFound
-	Gone       []int64 // ids of files that are no longer there
+	Gone       []int64          // ids of files that are no longer there
+	Beside     map[int64]string // what goes with files that are as they were, by their ids
 }
 
-// FileFound is a file that is new, for an ID of 0, or changed.
+// FileFound is a file that is new, for an ID of 0, or changed. One that Moved was known
+// elsewhere, and is now here.
 type FileFound struct {
-	ID int64
+	ID    int64
+	Moved bool
 	Found
 }
 
@@ -164,13 +261,11 @@ func (c *Scan) wait() error {
 }
 
 // FolderGone notes that a folder and all files in it are no longer there. It
-// gives how many files that are. What is known of them stays.
-func (c *Scan) FolderGone(ctx context.Context, id int64) (int, error) {
+// gives the ids of the files. What is known of them stays.
+func (c *Scan) FolderGone(ctx context.Context, id int64) ([]int64, error) {
 	c.next.gone = append(c.next.gone, id)
 	c.next.rows++
-	var n int
-	err := c.s.r.QueryRowContext(ctx, "SELECT count(*) FROM files WHERE folder = ? AND gone = 0", id).Scan(&n)
-	return n, err
+	return rows(ctx, c.s.r, func(r *sql.Rows, id *int64) error { return r.Scan(id) }, "SELECT id FROM files WHERE folder = ? AND gone = 0", id)
 }
 
 // Flush writes what is left, and waits until all is written. It must be called
@@ -196,11 +291,12 @@ func (c *Scan) write(ctx context.Context, b batch) error {
 }
 
 const (
-	upsertFolder = `INSERT INTO folders (shelf, root, path, signature, problem) VALUES (?, ?, ?, ?, ?)
-		ON CONFLICT DO UPDATE SET signature = excluded.signature, problem = excluded.problem RETURNING id`
-	insertFile = `INSERT INTO files (size, mtime, ctime, title, season, episode, part, content, duration, info, problem, note, added, folder, name)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
-	updateFile  = `UPDATE files SET size = ?, mtime = ?, ctime = ?, title = ?, season = ?, episode = ?, part = ?, content = ?, duration = ?, info = ?, problem = ?, note = ?, gone = 0 WHERE id = ?`
+	upsertFolder = `INSERT INTO folders (shelf, root, path, signature, problem, samples) VALUES (?, ?, ?, ?, ?, ?)
+		ON CONFLICT DO UPDATE SET signature = excluded.signature, problem = excluded.problem, samples = excluded.samples RETURNING id`
+	insertFile = `INSERT INTO files (size, mtime, ctime, title, season, episode, part, content, duration, info, problem, note, inode, fingerprint, last, disc, piece, date, edition, extra, outside, beside, added, folder, name)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
+	updateFile = `UPDATE files SET size = ?, mtime = ?, ctime = ?, title = ?, season = ?, episode = ?, part = ?, content = ?, duration = ?, info = ?, problem = ?, note = ?,
+		inode = ?, fingerprint = ?, last = ?, disc = ?, piece = ?, date = ?, edition = ?, extra = ?, outside = ?, beside = ?, gone = 0 WHERE id = ?`
 	insertTitle = "INSERT INTO titles (shelf, kind, name, folded, year, maker, added) VALUES (?, ?, ?, ?, ?, ?, ?)"
 )
 
@@ -218,9 +314,10 @@ func (c *Scan) rows(ctx context.Context, tx *sql.Tx, b batch) error {
 		}
 		stmts[q] = st
 	}
+	newTitle, newFile := int64(0), int64(0) // the first of those that are added
 	for _, d := range b.folders {
 		var folder int64
-		if err := stmts[upsertFolder].QueryRowContext(ctx, c.shelf, d.Root, d.Path, []byte(d.Signature), d.Problem).Scan(&folder); err != nil {
+		if err := stmts[upsertFolder].QueryRowContext(ctx, c.shelf, d.Root, d.Path, []byte(d.Signature), d.Problem, d.Samples).Scan(&folder); err != nil {
 			return err
 		}
 		for _, f := range d.Files {
@@ -233,13 +330,25 @@ func (c *Scan) rows(ctx context.Context, tx *sql.Tx, b batch) error {
 				if c.titles[k], err = res.LastInsertId(); err != nil {
 					return err
 				}
+				if newTitle == 0 {
+					newTitle = c.titles[k]
+				}
 			}
-			args := []any{f.Size, f.MTime, f.CTime, c.titles[k], f.Season, f.Episode, f.Part, f.Content, f.Duration, f.Info, f.Problem, f.Note}
+			if f.Moved {
+				if err := c.move(ctx, tx, f, folder, c.titles[k]); err != nil {
+					return err
+				}
+			}
+			args := []any{f.Size, f.MTime, f.CTime, c.titles[k], f.Season, f.Episode, f.Part, f.Content, f.Duration, f.Info, f.Problem, f.Note,
+				int64(f.Inode), []byte(f.Print), f.Last, f.Disc, f.Piece, f.Date, f.Edition, f.Extra, f.Outside, f.Beside}
 			var err error
 			if f.ID != 0 {
 				_, err = stmts[updateFile].ExecContext(ctx, append(args, f.ID)...)
 			} else {
-				_, err = stmts[insertFile].ExecContext(ctx, append(args, milli(c.now), folder, f.Name)...)
+				var res sql.Result
+				if res, err = stmts[insertFile].ExecContext(ctx, append(args, milli(c.now), folder, f.Name)...); err == nil && newFile == 0 {
+					newFile, err = res.LastInsertId()
+				}
 			}
 			if err != nil {
 				return err
@@ -250,6 +359,24 @@ func (c *Scan) rows(ctx context.Context, tx *sql.Tx, b batch) error {
 				return err
 			}
 		}
+		for id, text := range d.Beside {
+			if _, err := tx.ExecContext(ctx, "UPDATE files SET beside = ? WHERE id = ?", text, id); err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, "UPDATE descriptions SET looked = 0 WHERE title = (SELECT title FROM files WHERE id = ?)", id); err != nil {
+				return err
+			}
+		}
+	}
+	if newTitle > 0 {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO words (rowid, name, maker, people, summary) SELECT id, name, maker, '', '' FROM titles WHERE id >= ?", newTitle); err != nil {
+			return err
+		}
+	}
+	if newFile > 0 {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO parts (rowid, part) SELECT id, part FROM files WHERE id >= ? AND part != ''", newFile); err != nil {
+			return err
+		}
 	}
 	for _, id := range b.gone {
 		if err := folderGone(ctx, tx, id, c.now); err != nil {
@@ -257,6 +384,23 @@ func (c *Scan) rows(ctx context.Context, tx *sql.Tx, b batch) error {
 		}
 	}
 	return nil
+}
+
+// move gives a file that was known elsewhere its new place. What is known of its title
+// goes with it, where that is another and nothing is known of that yet.
+func (c *Scan) move(ctx context.Context, tx *sql.Tx, f FileFound, folder, title int64) error {
+	// A file that is gone may have had that name; it keeps its history under a name
+	// that no file can have.
+	if _, err := tx.ExecContext(ctx, "UPDATE files SET name = name || char(0) || id WHERE folder = ? AND name = ? AND id != ?", folder, f.Name, f.ID); err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO descriptions (title, name, year, summary, people, genres, outside, source, picture, picture_from, edited, state, looked, candidates)
+		SELECT ?, d.name, d.year, d.summary, d.people, d.genres, d.outside, d.source, d.picture, d.picture_from, d.edited, d.state, d.looked, d.candidates
+		FROM files f JOIN descriptions d ON d.title = f.title WHERE f.id = ? AND f.title != ?1`, title, f.ID); err != nil {
+		return err
+	}
+	_, err := tx.ExecContext(ctx, "UPDATE files SET folder = ?, name = ? WHERE id = ?", folder, f.Name, f.ID)
+	return err
 }
 
 func folderGone(ctx context.Context, tx *sql.Tx, id int64, now time.Time) error {

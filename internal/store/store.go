@@ -14,10 +14,14 @@ import (
 	"fmt"
 	"io/fs"
 	"net/url"
+	"path/filepath"
+	"sync/atomic"
 	"time"
 
 	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the driver
+
+	"cozyshelf/internal/whole"
 )
 
 //go:embed migrations/*.sql
@@ -33,6 +37,25 @@ var (
 type Store struct {
 	w *sql.DB // the one connection that writes
 	r *sql.DB
+
+	damage atomic.Pointer[error] // the first error that told of any
+}
+
+// Damage gives the first error since the store was opened that told of damage.
+func (s *Store) Damage() error {
+	if p := s.damage.Load(); p != nil {
+		return *p
+	}
+	return nil
+}
+
+// told adds what an error means, and remembers damage.
+func (s *Store) told(err error) error {
+	err = told(err)
+	if errors.Is(err, ErrDamaged) {
+		s.damage.CompareAndSwap(nil, &err)
+	}
+	return err
 }
 
 // Open opens the store at a path, making it or bringing its schema up to date.
@@ -53,7 +76,12 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	r.SetMaxOpenConns(4)
 	r.SetMaxIdleConns(2)
 	r.SetConnMaxIdleTime(time.Minute)
-	s := &Store{w, r}
+	if err := whole.Locks(filepath.Dir(path)); err != nil {
+		w.Close()
+		r.Close()
+		return nil, fmt.Errorf("%w: %w", ErrNoLocks, err)
+	}
+	s := &Store{w: w, r: r}
 	if err := s.migrate(ctx); err != nil {
 		s.Close()
 		return nil, err
@@ -70,8 +98,15 @@ func (s *Store) migrate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	have, err := p.GetDBVersion(ctx)
+	if err != nil {
+		return fmt.Errorf("looking at the store: %w", told(err))
+	}
+	if have > int64(Newest()) {
+		return fmt.Errorf("%w: it has format %d, this program knows %d", ErrNewer, have, Newest())
+	}
 	if _, err := p.Up(ctx); err != nil {
-		return fmt.Errorf("bringing the store up to date: %w", err)
+		return fmt.Errorf("bringing the store up to date: %w", told(err))
 	}
 	return nil
 }
@@ -83,11 +118,11 @@ func (s *Store) Close() error { return errors.Join(s.r.Close(), s.w.Close()) }
 func (s *Store) Ping(ctx context.Context) error {
 	tx, err := s.w.BeginTx(ctx, nil)
 	if err != nil {
-		return err
+		return s.told(err)
 	}
 	defer tx.Rollback()
 	var n int
-	return tx.QueryRowContext(ctx, "SELECT count(*) FROM members").Scan(&n)
+	return s.told(tx.QueryRowContext(ctx, "SELECT count(*) FROM members").Scan(&n))
 }
 
 func milli(t time.Time) int64 {
@@ -110,7 +145,7 @@ func rows[T any](ctx context.Context, db interface {
 }, scan func(*sql.Rows, *T) error, query string, args ...any) ([]T, error) {
 	rs, err := db.QueryContext(ctx, query, args...)
 	if err != nil {
-		return nil, err
+		return nil, told(err)
 	}
 	defer rs.Close()
 	out := []T{}
@@ -121,7 +156,7 @@ func rows[T any](ctx context.Context, db interface {
 		}
 		out = append(out, v)
 	}
-	return out, rs.Err()
+	return out, told(rs.Err())
 }
 
 // one gives the only row, or ErrNotFound.

@@ -1,10 +1,14 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"errors"
+	"fmt"
+	"math/rand/v2"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -17,7 +21,7 @@ import (
 
 var ctx = context.Background()
 
-func fresh(t *testing.T) (*Store, string) {
+func fresh(t testing.TB) (*Store, string) {
 	t.Helper()
 	// A question mark and a per cent sign must not be taken for parts of an address.
 	p := filepath.Join(t.TempDir(), "store %3f?.db")
@@ -156,12 +160,12 @@ func TestFiguresAgreeWithSqlite(t *testing.T) {
 	if err := c.Flush(ctx); err != nil {
 		t.Fatal(err)
 	}
-	f, err := s.Figures(ctx)
+	f, err := s.Figures(ctx, "films")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if want := (ShelfFigures{Titles: 3, Files: 6, Problems: 3, Duration: 7.5, Size: 33}); f["films"] != want {
-		t.Errorf("got %+v, want %+v", f["films"], want)
+	if want := (ShelfFigures{Titles: 3, Files: 6, Problems: 3, Duration: 7.5, Size: 33}); f != want {
+		t.Errorf("got %+v, want %+v", f, want)
 	}
 	out, err := exec.Command("sqlite3", path, "SELECT count(*), total(size), total(duration) FROM files; PRAGMA integrity_check;").Output()
 	if got := strings.Fields(string(out)); err != nil || len(got) != 2 || got[0] != "6|33.0|7.5" || got[1] != "ok" {
@@ -169,6 +173,97 @@ func TestFiguresAgreeWithSqlite(t *testing.T) {
 	}
 	if format, err := s.Format(ctx); err != nil || format < 1 {
 		t.Errorf("format: %d, %v", format, err)
+	}
+}
+
+// TestPagesGoThroughAShelf goes through shelves of made-up names on pages of many sizes,
+// there and back, and holds them against the list of all.
+func TestPagesGoThroughAShelf(t *testing.T) {
+	s, _ := fresh(t)
+	rnd := rand.New(rand.NewPCG(5, 1))
+	letters := []string{"a", "B", "é", "Ж", "猫", "1", " ", "'", "zz", "\u0130"}
+	c := s.BeginScan("films", household.Films, time.Now())
+	for n := range 90 {
+		name := ""
+		for range 1 + rnd.IntN(3) {
+			name += letters[rnd.IntN(len(letters))]
+		}
+		file := FileFound{Found: Found{Name: fmt.Sprint(n), Title: name, Year: 2000 + rnd.IntN(3), By: letters[rnd.IntN(3)], Size: 1}}
+		if err := c.Folder(ctx, FolderFound{Root: "/srv/films", Path: fmt.Sprint(n), Signature: "s", Files: []FileFound{file}}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := c.Flush(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.w.Exec("UPDATE files SET gone = 1 WHERE id % 4 = 0"); err != nil {
+		t.Fatal(err)
+	}
+	all, err := s.Titles(ctx, "films")
+	if err != nil {
+		t.Fatal(err)
+	}
+	ids := func(list []Title) (out []int64) {
+		for _, t := range list {
+			out = append(out, t.ID)
+		}
+		return out
+	}
+	slices.SortStableFunc(all, func(a, b Title) int {
+		return cmp.Or(cmp.Compare(Fold(a.Name), Fold(b.Name)), cmp.Compare(a.Year, b.Year), cmp.Compare(a.By, b.By))
+	})
+	for _, size := range []int{1, 2, 7, len(all) - 1, len(all), len(all) + 1, 500} {
+		var there, back []int64
+		at, ends := PlaceOf(""), Place{}
+		for n := 0; ; n++ {
+			p, err := s.TitlePage(ctx, "films", at, false, size)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if (p.Before != nil) != (n > 0) {
+				t.Fatalf("page %d of size %d: before is %v", n, size, p.Before)
+			}
+			if there = append(there, ids(p.Titles)...); p.Next == nil {
+				break
+			}
+			at = PlaceOf(p.Next.String())
+			ends = *p.Next
+		}
+		if !slices.Equal(there, ids(all)) {
+			t.Fatalf("pages of %d: got %v, want %v", size, there, ids(all))
+		}
+		if size > len(all)/2 {
+			continue
+		}
+		at = ends
+		for {
+			p, err := s.TitlePage(ctx, "films", at, true, size)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if back = append(ids(p.Titles), back...); p.Before == nil {
+				break
+			}
+			at = PlaceOf(p.Before.String())
+		}
+		if n := len(back); n < len(all)-size-1 || !slices.Equal(back, ids(all)[:n]) {
+			t.Fatalf("back by %d: got %v, want the beginning of %v", size, back, ids(all))
+		}
+	}
+	initials, err := s.Initials(ctx, "films")
+	if err != nil || !slices.IsSorted(initials) || len(initials) < 6 {
+		t.Errorf("initials: %q, %v", initials, err)
+	}
+	for _, c := range initials {
+		p, err := s.TitlePage(ctx, "films", PlaceOf(c), false, 500)
+		if i := slices.IndexFunc(all, func(t Title) bool { return Fold(t.Name) >= c }); err != nil || len(p.Titles) != len(all)-max(i, 0) {
+			t.Errorf("from %q: %d titles, %v", c, len(p.Titles), err)
+		}
+	}
+	for _, text := range []string{"", "\x1f", "\x1f\x1f", "a\x1fx\x1fb", "\xff", strings.Repeat("z", 5000)} {
+		if _, err := s.TitlePage(ctx, "films", PlaceOf(text), false, 3); err != nil {
+			t.Errorf("%q: %v", text, err)
+		}
 	}
 }
 

@@ -5,10 +5,13 @@ import (
 	"database/sql"
 	"encoding/json"
 	"path"
+	"strconv"
+	"strings"
 	"time"
 
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/media"
+	"cozyshelf/internal/core/naming"
 	"cozyshelf/internal/core/usage"
 )
 
@@ -30,27 +33,37 @@ type Title struct {
 
 // File is one part of a title, as a file.
 type File struct {
-	ID       int64      `json:"id"`
-	Title    int64      `json:"title"`
-	Shelf    string     `json:"shelf"`
-	Root     string     `json:"-"` // the shelf's folder, as the administrator wrote it
-	Path     string     `json:"path"`
-	Season   int        `json:"season,omitempty"`
-	Episode  int        `json:"episode,omitempty"`
-	Part     string     `json:"part,omitempty"`
-	Content  string     `json:"content"`
-	Size     int64      `json:"size"`
-	Modified time.Time  `json:"modified"`
-	Duration float64    `json:"duration"`
-	Media    media.Info `json:"media,omitzero"`
-	Problem  string     `json:"problem,omitempty"`
-	Note     string     `json:"note,omitempty"`
-	ResumeAt float64    `json:"resume_at"` // for the member who asks; 0 for the beginning
-	Seen     bool       `json:"seen"`      // by the member who asks
+	ID       int64           `json:"id"`
+	Title    int64           `json:"title"`
+	Shelf    string          `json:"shelf"`
+	Root     string          `json:"-"` // the shelf's folder, as the administrator wrote it
+	Path     string          `json:"path"`
+	Season   int             `json:"season,omitempty"`
+	Episode  int             `json:"episode,omitempty"`
+	Part     string          `json:"part,omitempty"`
+	Content  string          `json:"content"`
+	Size     int64           `json:"size"`
+	Modified time.Time       `json:"modified"`
+	Duration float64         `json:"duration"`
+	Media    media.Info      `json:"media,omitzero"`
+	Problem  string          `json:"problem,omitempty"`
+	Note     string          `json:"note,omitempty"`
+	Last     int             `json:"last_episode,omitempty"` // of several in one file
+	Disc     int             `json:"disc,omitempty"`
+	Piece    int             `json:"piece,omitempty"` // of one film in several files
+	Date     string          `json:"date,omitempty"`
+	Edition  string          `json:"edition,omitempty"`
+	Extra    string          `json:"extra,omitempty"` // what sort of extra; empty for the title itself
+	Outside  string          `json:"outside_id,omitempty"`
+	Added    time.Time       `json:"added"`
+	Beside   []naming.Beside `json:"beside,omitempty"` // files that go with it
+	ResumeAt float64         `json:"resume_at"`        // for the member who asks; 0 for the beginning
+	Seen     bool            `json:"seen"`             // by the member who asks
 }
 
-const titleColumns = `SELECT t.id, t.shelf, t.kind, t.name, t.year, t.maker, t.added, count(*), total(f.duration), sum(f.size), count(*) FILTER (WHERE f.problem != '')
-	FROM titles t JOIN files f ON f.title = t.id AND f.gone = 0 `
+// A title is shown as it is described, else as its files have it.
+const titleColumns = `SELECT t.id, t.shelf, t.kind, coalesce(nullif(x.name, ''), t.name), coalesce(nullif(x.year, 0), t.year), t.maker, t.added, count(*) FILTER (WHERE f.extra = ''), total(f.duration), sum(f.size), count(*) FILTER (WHERE f.problem != '')
+	FROM titles t JOIN files f ON f.title = t.id AND f.gone = 0 LEFT JOIN descriptions x ON x.title = t.id `
 
 func scanTitle(r *sql.Rows, t *Title) error {
 	var added int64
@@ -64,23 +77,129 @@ func (s *Store) Titles(ctx context.Context, shelf string) ([]Title, error) {
 	return rows(ctx, s.r, scanTitle, titleColumns+"WHERE ? IN ('', t.shelf) GROUP BY t.id ORDER BY t.shelf, t.folded, t.year", shelf)
 }
 
+// Place is a place between the titles of a shelf, as they are ordered: by name, year and
+// whose they are. Its text is for links; the beginning of a name is one too, before all
+// that begin with it.
+type Place struct {
+	folded string
+	year   int
+	maker  string
+}
+
+// PlaceOf reads the text of a place.
+func PlaceOf(text string) Place {
+	parts := strings.SplitN(text, "\x1f", 3)
+	p := Place{folded: Fold(parts[0]), year: -1}
+	if len(parts) == 3 {
+		if y, err := strconv.Atoi(parts[1]); err == nil {
+			p = Place{parts[0], y, parts[2]}
+		}
+	}
+	return p
+}
+
+func (p Place) String() string {
+	if p.year < 0 {
+		return p.folded
+	}
+	return p.folded + "\x1f" + strconv.Itoa(p.year) + "\x1f" + p.maker
+}
+
+// Page is some titles of a shelf, by name.
+type Page struct {
+	Titles       []Title
+	Before, Next *Place // where others begin; nil where there are none
+}
+
+// TitlePage gives the titles of a shelf after a place, or, with back, those before it.
+func (s *Store) TitlePage(ctx context.Context, shelf string, at Place, back bool, limit int) (Page, error) {
+	type row struct {
+		Title
+		at Place
+	}
+	side, order := ">", ""
+	if back {
+		side, order = "<", " DESC"
+	}
+	// One more than is wanted tells whether there are more. A title is there while a file of
+	// it is.
+	q := strings.NewReplacer("$side", side, "$order", order).Replace(`WITH page AS MATERIALIZED (SELECT id, folded, year, maker FROM titles o WHERE shelf = ?1 AND (folded, year, maker) $side (?2, ?3, ?4)
+		AND EXISTS (SELECT 1 FROM files WHERE title = o.id AND gone = 0) ORDER BY folded$order, year$order, maker$order LIMIT ?5)
+		SELECT t.id, t.shelf, t.kind, coalesce(nullif(x.name, ''), t.name), coalesce(nullif(x.year, 0), t.year), t.maker, t.added, count(*) FILTER (WHERE f.extra = ''), total(f.duration), sum(f.size), count(*) FILTER (WHERE f.problem != ''), t.folded, t.year, t.maker
+		FROM page JOIN titles t ON t.id = page.id JOIN files f ON f.title = t.id AND f.gone = 0 LEFT JOIN descriptions x ON x.title = t.id GROUP BY t.id ORDER BY t.folded, t.year, t.maker`)
+	list, err := rows(ctx, s.r, func(r *sql.Rows, v *row) error {
+		var added int64
+		err := r.Scan(&v.ID, &v.Shelf, &v.Kind, &v.Name, &v.Year, &v.By, &added, &v.Parts, &v.Duration, &v.Size, &v.Problems, &v.at.folded, &v.at.year, &v.at.maker)
+		v.Added = fromMilli(added)
+		return err
+	}, q, shelf, at.folded, at.year, at.maker, limit+1)
+	if err != nil || len(list) == 0 {
+		return Page{Titles: []Title{}}, err
+	}
+	more := len(list) > limit
+	if more && back {
+		list = list[1:]
+	} else if more {
+		list = list[:limit]
+	}
+	out := Page{Titles: make([]Title, 0, len(list))}
+	for _, v := range list {
+		out.Titles = append(out.Titles, v.Title)
+	}
+	first, last := list[0].at, list[len(list)-1].at
+	if more || !back {
+		out.Before = &first
+	}
+	if more || back {
+		out.Next = &last
+	}
+	if !back { // nothing is asked for what lies behind, unless this is not the beginning
+		var any bool
+		err = s.r.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM titles o WHERE shelf = ? AND (folded, year, maker) < (?, ?, ?) AND EXISTS (SELECT 1 FROM files WHERE title = o.id AND gone = 0))", shelf, first.folded, first.year, first.maker).Scan(&any)
+		if !any {
+			out.Before = nil
+		}
+	}
+	return out, s.told(err)
+}
+
+// Initials gives the letters with which names on a shelf begin, in their order; nothing
+// where there are more than a line holds.
+func (s *Store) Initials(ctx context.Context, shelf string) ([]string, error) {
+	const most = 48
+	list, err := rows(ctx, s.r, func(r *sql.Rows, v *string) error { return r.Scan(v) }, `WITH RECURSIVE x(c) AS (
+		SELECT (SELECT substr(folded, 1, 1) FROM titles WHERE shelf = ?1 AND folded != '' ORDER BY folded LIMIT 1)
+		UNION ALL SELECT (SELECT substr(folded, 1, 1) FROM titles WHERE shelf = ?1 AND folded >= x.c || char(0x10ffff) ORDER BY folded LIMIT 1) FROM x WHERE c IS NOT NULL)
+		SELECT c FROM x WHERE c IS NOT NULL LIMIT ?`, shelf, most+1)
+	if len(list) > most {
+		list = nil
+	}
+	return list, err
+}
+
 // Title gives one title.
 func (s *Store) Title(ctx context.Context, id int64) (Title, error) {
 	return one(rows(ctx, s.r, scanTitle, titleColumns+"WHERE t.id = ? GROUP BY t.id", id))
 }
 
-const fileColumns = `SELECT f.id, f.title, d.shelf, d.root, d.path, f.name, f.season, f.episode, f.part, f.content, f.size, f.mtime, f.duration, f.info, f.problem, f.note, coalesce(p.position, 0)
+const fileColumns = `SELECT f.id, f.title, d.shelf, d.root, d.path, f.name, f.season, f.episode, f.part, f.content, f.size, f.mtime, f.duration, f.info, f.problem, f.note, f.last, f.disc, f.piece, f.date, f.edition, f.extra, f.outside, f.added, f.beside, coalesce(p.position, 0)
 	FROM files f JOIN folders d ON d.id = f.folder LEFT JOIN positions p ON p.file = f.id AND p.member = ? `
 
 func scanFile(r *sql.Rows, f *File) error {
-	var dir, name, info string
-	var mtime int64
+	var dir, name, info, goes string
+	var mtime, added int64
 	var position float64
-	if err := r.Scan(&f.ID, &f.Title, &f.Shelf, &f.Root, &dir, &name, &f.Season, &f.Episode, &f.Part, &f.Content, &f.Size, &mtime, &f.Duration, &info, &f.Problem, &f.Note, &position); err != nil {
+	if err := r.Scan(&f.ID, &f.Title, &f.Shelf, &f.Root, &dir, &name, &f.Season, &f.Episode, &f.Part, &f.Content, &f.Size, &mtime, &f.Duration, &info, &f.Problem, &f.Note, &f.Last, &f.Disc, &f.Piece, &f.Date, &f.Edition, &f.Extra, &f.Outside, &added, &goes, &position); err != nil {
 		return err
 	}
 	f.Path, f.Modified = path.Join(dir, name), time.Unix(0, mtime)
 	f.ResumeAt, f.Seen = usage.ResumeAt(position, f.Duration), usage.Finished(position, f.Duration)
+	f.Added = fromMilli(added)
+	if goes != "" {
+		if err := json.Unmarshal([]byte(goes), &f.Beside); err != nil {
+			return err
+		}
+	}
 	if info == "" {
 		return nil
 	}
@@ -89,7 +208,21 @@ func scanFile(r *sql.Rows, f *File) error {
 
 // Files gives the parts of a title in their order, with the positions of a member.
 func (s *Store) Files(ctx context.Context, title, member int64) ([]File, error) {
-	return rows(ctx, s.r, scanFile, fileColumns+"WHERE f.title = ? AND f.gone = 0 ORDER BY f.season, f.episode, f.part, f.name", member, title)
+	return rows(ctx, s.r, scanFile, fileColumns+"WHERE f.title = ? AND f.gone = 0 ORDER BY f.extra != '', f.season, f.disc, f.episode, f.date, f.piece, f.part, f.name", member, title)
+}
+
+// FilesOf gives the parts of several titles, each in its order, for nobody in particular.
+func (s *Store) FilesOf(ctx context.Context, titles []int64) (map[int64][]File, error) {
+	ids, err := json.Marshal(titles)
+	if err != nil {
+		return nil, err
+	}
+	list, err := rows(ctx, s.r, scanFile, fileColumns+"WHERE f.title IN (SELECT value FROM json_each(?)) AND f.gone = 0 ORDER BY f.title, f.extra != '', f.season, f.disc, f.episode, f.date, f.piece, f.part, f.name", 0, string(ids))
+	out := map[int64][]File{}
+	for _, f := range list {
+		out[f.Title] = append(out[f.Title], f)
+	}
+	return out, err
 }
 
 // File gives one file.
@@ -99,7 +232,7 @@ func (s *Store) File(ctx context.Context, id, member int64) (File, error) {
 
 // ShelfFiles gives every file of a shelf in the order of titles.
 func (s *Store) ShelfFiles(ctx context.Context, shelf string) ([]File, error) {
-	return rows(ctx, s.r, scanFile, fileColumns+"JOIN titles t ON t.id = f.title WHERE d.shelf = ? AND f.gone = 0 ORDER BY t.folded, t.year, f.season, f.episode, f.part, f.name", 0, shelf)
+	return rows(ctx, s.r, scanFile, fileColumns+"JOIN titles t ON t.id = f.title WHERE d.shelf = ? AND f.gone = 0 ORDER BY t.folded, t.year, f.extra != '', f.season, f.disc, f.episode, f.date, f.piece, f.part, f.name", 0, shelf)
 }
 
 // ShelfFigures are the figures of one shelf.
@@ -111,21 +244,11 @@ type ShelfFigures struct {
 	Size     int64   `json:"size"`
 }
 
-// Figures gives the figures of each shelf.
-func (s *Store) Figures(ctx context.Context) (map[string]ShelfFigures, error) {
-	out := map[string]ShelfFigures{}
-	type row struct {
-		name string
-		ShelfFigures
-	}
-	list, err := rows(ctx, s.r, func(r *sql.Rows, v *row) error {
-		return r.Scan(&v.name, &v.Titles, &v.Files, &v.Problems, &v.Duration, &v.Size)
-	}, `SELECT d.shelf, count(DISTINCT f.title), count(f.id), count(*) FILTER (WHERE f.problem != '') + count(DISTINCT d.id) FILTER (WHERE d.problem != ''), total(f.duration), coalesce(sum(f.size), 0)
-		FROM folders d LEFT JOIN files f ON f.folder = d.id AND f.gone = 0 GROUP BY d.shelf`)
-	for _, r := range list {
-		out[r.name] = r.ShelfFigures
-	}
-	return out, err
+// Figures gives the figures of a shelf. It looks at each of its files.
+func (s *Store) Figures(ctx context.Context, shelf string) (v ShelfFigures, err error) {
+	err = s.r.QueryRowContext(ctx, `SELECT count(DISTINCT f.title), count(f.id), count(*) FILTER (WHERE f.problem != '') + count(DISTINCT d.id) FILTER (WHERE d.problem != ''), total(f.duration), coalesce(sum(f.size), 0)
+		FROM folders d LEFT JOIN files f ON f.folder = d.id AND f.gone = 0 WHERE d.shelf = ?`, shelf).Scan(&v.Titles, &v.Files, &v.Problems, &v.Duration, &v.Size)
+	return v, s.told(err)
 }
 
 // FolderProblem is a folder that could not be listed.

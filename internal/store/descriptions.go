@@ -1,0 +1,135 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"time"
+
+	"cozyshelf/internal/core/describe"
+)
+
+// Match is what came of looking a title up.
+type Match string
+
+// What may have come of it.
+const (
+	Unlooked Match = ""
+	Taken    Match = "taken"
+	Unclear  Match = "unclear" // several fit, and none clearly
+	Unknown  Match = "unknown" // nothing was found
+	None     Match = "none"    // a person said that there is none
+	Chosen   Match = "chosen"  // by a person
+	Failed   Match = "failed"  // no catalogue could be asked; it is tried again
+)
+
+// Described is what is known of a title beside its name.
+type Described struct {
+	describe.Description
+	Source     string               `json:"source,omitempty"` // sidecar, file, wikidata, musicbrainz, person
+	Edited     []string             `json:"edited"`           // fields that a person set
+	Match      Match                `json:"match,omitempty"`
+	Looked     time.Time            `json:"looked,omitzero"`
+	Candidates []describe.Candidate `json:"candidates"`
+	From       string               `json:"picture_from,omitempty"` // where the picture is from
+}
+
+// Described gives what is known of a title; nothing known is no error.
+func (s *Store) Described(ctx context.Context, title int64) (Described, error) {
+	list, err := rows(ctx, s.r, func(r *sql.Rows, d *Described) error {
+		var people, genres, edited, candidates string
+		var looked int64
+		if err := r.Scan(&d.Name, &d.Year, &d.Summary, &people, &genres, &d.Outside, &d.Source, &d.Picture, &d.From, &edited, &d.Match, &looked, &candidates); err != nil {
+			return err
+		}
+		d.Looked = fromMilli(looked)
+		for text, v := range map[string]any{people: &d.People, genres: &d.Genres, edited: &d.Edited, candidates: &d.Candidates} {
+			if text == "[]" {
+				continue
+			}
+			if err := json.Unmarshal([]byte(text), v); err != nil {
+				return err
+			}
+		}
+		return nil
+	}, "SELECT name, year, summary, people, genres, outside, source, picture, picture_from, edited, state, looked, candidates FROM descriptions WHERE title = ?", title)
+	d := Described{}
+	if err == nil && len(list) > 0 {
+		d = list[0]
+	}
+	if d.Edited == nil {
+		d.Edited = []string{}
+	}
+	if d.Candidates == nil {
+		d.Candidates = []describe.Candidate{}
+	}
+	return d, err
+}
+
+// Describe sets what is known of a title.
+func (s *Store) Describe(ctx context.Context, title int64, d Described) error {
+	return s.DescribeMany(ctx, map[int64]Described{title: d})
+}
+
+// DescribeMany sets what is known of titles, all or none.
+func (s *Store) DescribeMany(ctx context.Context, list map[int64]Described) error {
+	text := func(v any, none bool) string {
+		if none {
+			return "[]"
+		}
+		b, err := json.Marshal(v)
+		if err != nil {
+			panic(err) // plain values only
+		}
+		return string(b)
+	}
+	return s.change(ctx, func(tx *sql.Tx) error {
+		for title, d := range list {
+			_, err := tx.ExecContext(ctx, `INSERT INTO descriptions (title, name, year, summary, people, genres, outside, source, picture, picture_from, edited, state, looked, candidates) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+			ON CONFLICT DO UPDATE SET name = excluded.name, year = excluded.year, summary = excluded.summary, people = excluded.people, genres = excluded.genres, outside = excluded.outside, source = excluded.source,
+			picture = iif(excluded.picture = '' AND picture_from = '`+fromFilm+`', picture, excluded.picture), picture_from = iif(excluded.picture = '' AND picture_from = '`+fromFilm+`', picture_from, excluded.picture_from), edited = excluded.edited, state = excluded.state, looked = excluded.looked, candidates = excluded.candidates`,
+				title, d.Name, d.Year, d.Summary, text(d.People, len(d.People) == 0), text(d.Genres, len(d.Genres) == 0), d.Outside, d.Source, d.Picture, d.From, text(d.Edited, len(d.Edited) == 0), d.Match, milli(d.Looked), text(d.Candidates, len(d.Candidates) == 0))
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// fromFilm is where a picture is from that was taken from the film itself. It stays until
+// there is another.
+const fromFilm = "the film"
+
+// PictureFromFilm gives a title a picture from the film, unless it has one.
+func (s *Store) PictureFromFilm(ctx context.Context, title int64, name string) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "INSERT INTO descriptions (title, picture, picture_from) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET picture = excluded.picture, picture_from = excluded.picture_from WHERE descriptions.picture = ''", title, name, fromFilm)
+		return err
+	})
+}
+
+// Undescribed gives titles that were never looked at since their files last changed, or where no catalogue could be asked before a time; at most so many.
+// Those that a person saw to are left out. Of the kinds that catalogues may be asked about,
+// those that none was asked about are among them.
+func (s *Store) Undescribed(ctx context.Context, asked []string, before time.Time, limit int) ([]int64, error) {
+	kinds, err := json.Marshal(append([]string{}, asked...))
+	if err != nil {
+		return nil, err
+	}
+	return rows(ctx, s.r, func(r *sql.Rows, id *int64) error { return r.Scan(id) }, `SELECT t.id FROM titles t LEFT JOIN descriptions d ON d.title = t.id
+		WHERE (coalesce(d.looked, 0) = 0 OR d.state = 'failed' AND d.looked < ? OR d.state = '' AND d.summary = '' AND t.kind IN (SELECT value FROM json_each(?))) AND coalesce(d.state, '') NOT IN ('none', 'chosen')
+		AND EXISTS (SELECT 1 FROM files f WHERE f.title = t.id AND f.gone = 0) ORDER BY t.id LIMIT ?`, milli(before), string(kinds), limit)
+}
+
+// LookAgain notes that titles are to be looked at again.
+func (s *Store) LookAgain(ctx context.Context, titles ...int64) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		for _, id := range titles {
+			if _, err := tx.ExecContext(ctx, "UPDATE descriptions SET looked = 0 WHERE title = ?", id); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
