@@ -62,12 +62,21 @@ var heads = sync.Pool{New: func() any { return &headReader{b: make([]byte, 16<<1
 
 func (h *headReader) reset(f plainFile) { h.file, h.n, h.read, h.err = f, 0, false, nil }
 
-// ReadAt reads as io.ReaderAt has it.
-func (h *headReader) ReadAt(b []byte, off int64) (int, error) {
+// start gives the first bytes.
+func (h *headReader) start() ([]byte, error) {
 	if !h.read {
 		h.read = true
 		h.n, h.err = h.file.ReadAt(h.b, 0)
 	}
+	if h.err != nil && h.err != io.EOF {
+		return nil, h.err
+	}
+	return h.b[:h.n], nil
+}
+
+// ReadAt reads as io.ReaderAt has it.
+func (h *headReader) ReadAt(b []byte, off int64) (int, error) {
+	_, _ = h.start() // what it fails with, the file will give again
 	if h.err != nil && h.err != io.EOF || off < 0 || off+int64(len(b)) > int64(h.n) {
 		return h.file.ReadAt(b, off)
 	}

@@ -8,13 +8,17 @@
 package scan
 
 import (
+	"cmp"
 	"context"
 	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
+	"maps"
+	"os"
 	"path"
 	"path/filepath"
 	"runtime"
@@ -23,12 +27,18 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+	"unicode/utf8"
+
+	"github.com/cespare/xxhash/v2"
+	"golang.org/x/sys/unix"
 
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/media"
 	"cozyshelf/internal/core/naming"
+	"cozyshelf/internal/lookup"
 	"cozyshelf/internal/machine"
+	"cozyshelf/internal/picture"
 	"cozyshelf/internal/store"
 )
 
@@ -39,13 +49,28 @@ type Report struct {
 	Files   int           `json:"files"` // media files that are there
 	New     int           `json:"new"`
 	Changed int           `json:"changed"`
+	Moved   int           `json:"moved"` // known elsewhere before, and still the same file
 	Gone    int           `json:"gone"`
 	Failing int           `json:"failing"` // files and folders that cannot be read
 	Passed  int           `json:"passed"`  // other files, such as texts
+	Samples int           `json:"samples"` // pieces of films, left out
+	Unclear int           `json:"unclear"` // files found now whose names were not understood for sure
+	Growing int           `json:"growing"` // files that were written to a moment ago, and are waited for
 	Away    []Away        `json:"away"`    // what is not there now: what was known of it is kept
+	Seen    []Seen        `json:"seen"`    // some of it by name
 	Took    time.Duration `json:"-"`
 	Seconds float64       `json:"seconds"`
 }
+
+// Seen is a file, or a folder, that a scan found something out about.
+type Seen struct {
+	What string `json:"what"`          // new, changed, moved, gone, failing, unclear
+	Path string `json:"path"`          // on the host, as far as the administrator's folder tells
+	Why  string `json:"why,omitempty"` // of what fails or is unclear
+}
+
+// mostSeen is how many of each sort a report names.
+const mostSeen = 20
 
 // Away is a folder of a shelf, or what was mounted in it, that is not there now.
 type Away struct {
@@ -65,7 +90,54 @@ type Options struct {
 	// Presence says why a folder is not there to be used, or nothing; while nil,
 	// the folder is asked.
 	Presence func(inside string) string
-	Log      *slog.Logger // required
+	// Inside says where the folder of a shelf is mounted, and nothing for one that is
+	// not known. While nil, only this shelf's own are.
+	Inside func(shelf, shown string) string
+	// Quiet is for how long a file must not have been written to: one that may still
+	// grow is left for a later scan. 0 takes all.
+	Quiet time.Duration
+	// Gently gives way to all else on the machine.
+	Gently bool
+	// Only leaves all but parts of one of the shelf's folders as they are known. While
+	// nil, all is scanned.
+	Only *Part
+	// Told is called now and then with how much was looked at.
+	Told func(folders, files int)
+	Log  *slog.Logger // required
+}
+
+// Part is some places in a folder of a shelf.
+type Part struct {
+	Shown  string // the folder, as the administrator wrote it
+	Places []Place
+}
+
+// Place is a folder below that of a shelf, by itself or with all below it.
+type Place struct {
+	Path string // below the shelf's folder; empty for itself
+	Deep bool
+}
+
+// distinct leaves out the places that others hold.
+func distinct(places []Place) []Place {
+	deep := map[string]bool{}
+	for _, p := range places {
+		deep[p.Path] = deep[p.Path] || p.Deep
+	}
+	out := []Place{}
+	for at, d := range deep {
+		held := false
+		for up := at; up != "" && !held; {
+			if up = path.Dir(up); up == "." {
+				up = ""
+			}
+			held = deep[up]
+		}
+		if !held {
+			out = append(out, Place{at, d})
+		}
+	}
+	return out
 }
 
 // Shelf scans one shelf.
@@ -73,21 +145,56 @@ func Shelf(ctx context.Context, st *store.Store, shelf blueprint.SettingsShelf, 
 	if o.Presence == nil {
 		o.Presence = func(inside string) string { return machine.Presence(inside, Patience) }
 	}
-	s := &scanner{st: st, shelf: shelf, log: o.Log, emptied: o.Emptied, presence: o.Presence, now: time.Now(), report: Report{Shelf: shelf.Name, Away: []Away{}}}
-	began := time.Now()
-	s.w = st.BeginScan(shelf.Name, shelf.Kind, s.now)
-	var err error
-	for i, root := range shelf.Folders {
-		if err = s.root(ctx, root, shelf.Shown[i]); err != nil {
-			break
-		}
+	s := &scanner{st: st, shelf: shelf, log: o.Log, told: o.Told, emptied: o.Emptied, presence: o.Presence, now: time.Now(), taken: map[int64]bool{}, lately: map[int64]bool{}, twins: map[sameness][]store.Twin{}, stays: map[int64]bool{}, named: map[string]int{}, gone: map[int64]string{}, report: Report{Shelf: shelf.Name, Away: []Away{}, Seen: []Seen{}}}
+	if o.Only != nil {
+		s.only = &Part{o.Only.Shown, distinct(o.Only.Places)}
 	}
-	if err := errors.Join(err, s.w.Flush(ctx)); err != nil {
-		return s.report, err
+	began := time.Now()
+	var err error
+	if s.quiet, s.gently = o.Quiet, o.Gently; s.gently {
+		done := make(chan struct{})
+		go func() {
+			defer close(done)
+			machine.Gently()
+			err = s.folders(ctx, o)
+		}()
+		<-done
+	} else {
+		err = s.folders(ctx, o)
+	}
+	// Never gently: others would wait for the store meanwhile.
+	if s.w != nil {
+		err = errors.Join(err, s.w.Flush(ctx))
 	}
 	s.report.Took = time.Since(began)
 	s.report.Seconds = s.report.Took.Seconds()
-	return s.report, nil
+	return s.report, err
+}
+
+func (s *scanner) folders(ctx context.Context, o Options) (err error) {
+	shelf, st := s.shelf, s.st
+	if s.inside = o.Inside; s.inside == nil {
+		s.inside = func(of, shown string) string {
+			if i := slices.Index(shelf.Shown, shown); of == shelf.Name && i >= 0 {
+				return shelf.Folders[i]
+			}
+			return ""
+		}
+	}
+	// The first time there is nothing that a file could have been.
+	if s.any, err = st.AnyFile(ctx); err != nil {
+		return err
+	}
+	s.w = st.BeginScan(shelf.Name, shelf.Kind, s.now)
+	for i, root := range shelf.Folders {
+		if s.only != nil && s.only.Shown != shelf.Shown[i] {
+			continue
+		}
+		if err := s.root(ctx, root, shelf.Shown[i]); err != nil {
+			return err
+		}
+	}
+	return s.settle(ctx)
 }
 
 type scanner struct {
@@ -98,9 +205,24 @@ type scanner struct {
 	now    time.Time
 	report Report
 
-	emptied  bool
-	presence func(inside string) string
-	missing  []string // mounts below the root being scanned that are not there
+	quiet     time.Duration
+	gently    bool
+	only      *Part
+	told      func(folders, files int)
+	emptied   bool
+	presence  func(inside string) string
+	inside    func(shelf, shown string) string
+	any       bool // files are known
+	later     []later
+	twins     map[sameness][]store.Twin
+	stays     map[int64]bool // ids of files that were looked for: whether they are where they were
+	prints    []uint64       // the beginnings of all fingerprints that are known, sorted
+	strangers int
+	taken     map[int64]bool   // ids of files that were found again elsewhere
+	lately    map[int64]bool   // ids of files that this scan found gone
+	gone      map[int64]string // where some of those were
+	named     map[string]int   // how many of each sort the report names
+	missing   []string         // mounts below the root being scanned that are not there
 }
 
 // listing is one folder as the walk found it.
@@ -109,6 +231,7 @@ type listing struct {
 	signature string
 	files     []machine.Entry // media files of the shelf's kind
 	links     []string        // names of symbolic links that look like media
+	beside    []machine.Entry // files that may go with one
 	passed    int
 	err       error
 }
@@ -116,13 +239,9 @@ type listing struct {
 // root scans one folder of the shelf: inside is where it is mounted, shown how
 // the administrator wrote it.
 func (s *scanner) root(ctx context.Context, inside, shown string) error {
-	known, err := s.st.Folders(ctx, s.shelf.Name, shown)
+	had, err := s.known(ctx, shown)
 	if err != nil {
 		return err
-	}
-	had := make(map[string]store.Folder, len(known))
-	for _, f := range known {
-		had[f.Path] = f
 	}
 	if why := s.presence(inside); why != "" {
 		s.away(shown, why)
@@ -141,10 +260,19 @@ func (s *scanner) root(ctx context.Context, inside, shown string) error {
 	walking, cancel := context.WithCancel(ctx)
 	defer cancel()
 	found := make(chan listing, 64)
-	w := walker{inside: inside, kind: s.shelf.Kind, found: found, hands: make(chan struct{}, runtime.GOMAXPROCS(0))}
+	w := walker{inside: inside, kind: s.shelf.Kind, found: found, hands: make(chan struct{}, runtime.GOMAXPROCS(0)), gently: s.gently}
 	go func() {
 		defer close(found)
-		w.walk(walking, "")
+		w.begin()
+		if s.only == nil {
+			w.walk(walking, "", true)
+		} else {
+			for _, p := range s.only.Places {
+				if plain(inside, p.Path) {
+					w.walk(walking, p.Path, p.Deep)
+				}
+			}
+		}
 		w.others.Wait()
 	}()
 	for {
@@ -173,13 +301,59 @@ func (s *scanner) root(ctx context.Context, inside, shown string) error {
 		if f.Signature == "" && f.Problem == "" || s.lost(f.Path) || s.shut(f.Path, had) {
 			continue
 		}
-		n, err := s.w.FolderGone(ctx, f.ID)
+		ids, err := s.w.FolderGone(ctx, f.ID)
 		if err != nil {
 			return err
 		}
-		s.report.Gone += n
+		for _, id := range ids {
+			if !s.taken[id] {
+				s.goneFrom(id, path.Join(shown, f.Path)+"/")
+			}
+		}
+	}
+	if s.only != nil {
+		return nil
 	}
 	return s.st.SetMounts(ctx, s.shelf.Name, shown, mounts)
+}
+
+// known gives what is known of the folders that are scanned.
+func (s *scanner) known(ctx context.Context, shown string) (map[string]store.Folder, error) {
+	had := map[string]store.Folder{}
+	take := func(list []store.Folder, err error) error {
+		for _, f := range list {
+			had[f.Path] = f
+		}
+		return err
+	}
+	if s.only == nil {
+		return had, take(s.st.Folders(ctx, s.shelf.Name, shown))
+	}
+	for _, p := range s.only.Places {
+		if err := take(s.st.FoldersAt(ctx, s.shelf.Name, shown, p.Path, p.Deep)); err != nil {
+			return nil, err
+		}
+	}
+	return had, nil
+}
+
+// plain reports whether a path below a folder leads there without hidden names and
+// symbolic links, which the walk passes over, to a folder or to what is no longer there.
+func plain(inside, rel string) bool {
+	if rel == "" {
+		return true
+	}
+	at := inside
+	for name := range strings.SplitSeq(rel, "/") {
+		if name == "" || strings.HasPrefix(name, ".") {
+			return false
+		}
+		at = filepath.Join(at, name)
+		if st, err := os.Lstat(at); err == nil && !st.IsDir() {
+			return false
+		}
+	}
+	return true
 }
 
 // next waits for the next listing, but not for ever.
@@ -270,12 +444,20 @@ type walker struct {
 	kind   household.Kind
 	found  chan<- listing
 	hands  chan struct{} // holds one for each further hand
+	gently bool
 	others sync.WaitGroup
 }
 
-// walk lists a folder and those below it, never following links. A folder may
-// come before the one that it lies in.
-func (w *walker) walk(ctx context.Context, rel string) {
+// begin makes a hand gentle, where that is wanted.
+func (w *walker) begin() {
+	if w.gently {
+		machine.Gently()
+	}
+}
+
+// walk lists a folder and, with deep, those below it, never following links. A folder
+// may come before the one that it lies in.
+func (w *walker) walk(ctx context.Context, rel string, deep bool) {
 	if ctx.Err() != nil {
 		return
 	}
@@ -298,6 +480,10 @@ func (w *walker) walk(ctx context.Context, rel string) {
 		content, _ := naming.ContentOf(e.Name)
 		switch {
 		case !naming.Takes(w.kind, content):
+			if naming.SortOf(e.Name) != "" && !e.Link {
+				l.beside = append(l.beside, e)
+				return
+			}
 			l.passed++
 		case e.Link:
 			l.links = append(l.links, e.Name)
@@ -311,16 +497,20 @@ func (w *walker) walk(ctx context.Context, rel string) {
 	case <-ctx.Done():
 		return
 	}
+	if !deep {
+		return
+	}
 	for _, name := range sub {
 		below := path.Join(rel, name)
 		select {
 		case w.hands <- struct{}{}:
 			w.others.Go(func() {
-				w.walk(ctx, below)
+				w.begin()
+				w.walk(ctx, below, true)
 				<-w.hands
 			})
 		default:
-			w.walk(ctx, below)
+			w.walk(ctx, below, true)
 		}
 	}
 }
@@ -362,8 +552,10 @@ func (s *scanner) folder(ctx context.Context, inside, shown string, l listing, h
 	}
 	old, known := had[l.path]
 	delete(had, l.path)
-	s.report.Folders++
-	if errors.Is(l.err, fs.ErrNotExist) {
+	if s.report.Folders++; s.told != nil {
+		s.told(s.report.Folders, s.report.Files)
+	}
+	if errors.Is(l.err, fs.ErrNotExist) || errors.Is(l.err, unix.ENOTDIR) {
 		s.report.Folders--
 		had[l.path] = old // it vanished meanwhile
 		if !known {
@@ -374,14 +566,30 @@ func (s *scanner) folder(ctx context.Context, inside, shown string, l listing, h
 	if l.err != nil {
 		had["!"+l.path] = old
 		s.report.Failing++
+		s.see("failing", path.Join(shown, l.path)+"/", cause(l.err, "list"))
 		return s.w.Folder(ctx, store.FolderFound{Root: shown, Path: l.path, Problem: cause(l.err, "list")})
 	}
-	s.report.Files += len(l.files)
+	found := make([]store.Found, 0, len(l.files))
+	entries := make([]machine.Entry, 0, len(l.files))
+	again := known && old.Signature == l.signature && !old.Failing && old.Problem == ""
 	s.report.Passed += l.passed
-	if known && old.Signature == l.signature && !old.Failing && old.Problem == "" {
+	if again {
+		s.report.Files += len(l.files) - old.Samples
+		s.report.Samples += old.Samples
 		return nil
 	}
-	out := store.FolderFound{Root: shown, Path: l.path, Signature: l.signature}
+	for _, e := range l.files {
+		f, sample := s.found(l.path, e)
+		if sample {
+			s.report.Samples++
+			continue
+		}
+		found, entries = append(found, f), append(entries, e)
+	}
+	samples := len(l.files) - len(found)
+	goes := beside(found, l.beside)
+	s.report.Files += len(found)
+	out := store.FolderFound{Root: shown, Path: l.path, Signature: l.signature, Samples: samples}
 	var files []store.Known
 	if known {
 		var err error
@@ -393,40 +601,81 @@ func (s *scanner) folder(ctx context.Context, inside, shown string, l listing, h
 	for _, k := range files {
 		byName[k.Name] = k
 	}
-	var todo []machine.Entry
-	for _, e := range l.files {
+	var todo []int
+	for i, e := range entries {
+		found[i].Beside = goes[i]
 		k, ok := byName[e.Name]
-		if ok && !k.Gone && k.Size == e.Size && k.MTime == e.MTime && k.CTime == e.CTime && k.Problem == "" {
+		if at := time.Unix(0, e.MTime); s.quiet > 0 && s.now.Sub(at).Abs() < s.quiet && !(ok && !k.Gone && k.Size == e.Size && k.MTime == e.MTime) {
+			s.report.Growing++
+			s.report.Files--
+			if ok && !k.Gone {
+				s.report.Files++
+			}
 			delete(byName, e.Name)
+			out.Signature = ""
 			continue
 		}
-		todo = append(todo, e)
+		if ok && !k.Gone && k.Size == e.Size && k.MTime == e.MTime && k.CTime == e.CTime && k.Problem == "" && k.Print != "" {
+			delete(byName, e.Name)
+			if k.Beside != goes[i] {
+				if out.Beside == nil {
+					out.Beside = map[int64]string{}
+				}
+				out.Beside[k.ID] = goes[i]
+			}
+			continue
+		}
+		todo = append(todo, i)
 	}
-	opened, err := s.open(ctx, inside, l.path, todo)
-	if err != nil {
+	if err := s.open(ctx, inside, l.path, entries, found, todo); err != nil {
 		return err
 	}
-	for i, f := range opened {
-		k, ok := byName[todo[i].Name]
-		delete(byName, todo[i].Name)
+	for _, i := range todo {
+		f := found[i]
+		k, ok := byName[f.Name]
+		one := store.FileFound{ID: k.ID, Found: f}
+		// Under a known name lies what it was, in another state; unless another file
+		// was put there, one that is known from elsewhere.
+		if s.any && (!ok || k.Gone || k.Inode != f.Inode && k.Print != f.Print) {
+			id, err := s.knownFrom(ctx, f, k.ID)
+			if err != nil {
+				return err
+			}
+			if id != 0 && id != k.ID {
+				one.ID, one.Moved, ok = id, true, false
+			}
+		}
 		switch {
-		case !ok || k.Gone:
-			s.report.New++
-		case k.Size != f.Size || k.MTime != f.MTime || k.Problem != f.Problem:
-			s.report.Changed++
+		case one.Moved:
+			s.report.Moved++
+			s.see("moved", path.Join(shown, l.path, f.Name), "")
+		case s.any && ok && !k.Gone && k.Inode != f.Inode && k.Print != f.Print && k.Print != "" && f.Print != "":
+			// Another file under a known name: a better copy of the same, or the one
+			// that was here went elsewhere. The end of the scan tells.
+			delete(byName, f.Name)
+			out.Signature = ""
+			s.later = append(s.later, later{store.FolderFound{Root: shown, Path: l.path, Signature: l.signature, Samples: samples}, one})
+			continue
+		default:
+			delete(byName, f.Name)
+			if !ok || k.Gone {
+				s.report.New++
+				s.see("new", path.Join(shown, l.path, f.Name), "")
+			} else if k.Size != f.Size || k.MTime != f.MTime || k.Problem != f.Problem {
+				s.report.Changed++
+				s.see("changed", path.Join(shown, l.path, f.Name), "")
+			}
 		}
-		if f.Problem != "" {
-			s.report.Failing++
-			s.log.Info("a file cannot be read", "shelf", s.shelf.Name, "file", path.Join(shown, l.path, f.Name), "why", f.Problem)
-		}
-		out.Files = append(out.Files, store.FileFound{ID: k.ID, Found: f})
+		s.note(shown, l.path, f)
+		out.Files = append(out.Files, one)
 	}
 	for _, name := range l.links {
 		k := byName[name]
 		delete(byName, name)
-		f := s.found(l.path, machine.Entry{Name: name})
+		f, _ := s.found(l.path, machine.Entry{Name: name})
 		f.Problem = "it is a symbolic link, and links are not followed out of a shelf; put the file itself here"
 		s.report.Failing++
+		s.see("failing", path.Join(shown, l.path, name), f.Problem)
 		s.report.Files++
 		if k.ID == 0 || k.Gone {
 			s.report.New++
@@ -434,45 +683,249 @@ func (s *scanner) folder(ctx context.Context, inside, shown string, l listing, h
 		out.Files = append(out.Files, store.FileFound{ID: k.ID, Found: f})
 	}
 	for _, k := range byName {
-		if !k.Gone {
-			s.report.Gone++
-			out.Gone = append(out.Gone, k.ID)
+		if k.Gone || s.taken[k.ID] {
+			continue
 		}
+		s.goneFrom(k.ID, path.Join(shown, l.path, k.Name))
+		out.Gone = append(out.Gone, k.ID)
 	}
 	return s.w.Folder(ctx, out)
 }
 
-// found reads a file's name.
-func (s *scanner) found(dir string, e machine.Entry) store.Found {
+// later is a file whose identity the end of the scan tells.
+type later struct {
+	folder store.FolderFound
+	file   store.FileFound
+}
+
+// settle writes the files whose identity could not be told before.
+func (s *scanner) settle(ctx context.Context) error {
+	for _, l := range s.later {
+		at := path.Join(l.folder.Root, l.folder.Path, l.file.Name)
+		if s.taken[l.file.ID] {
+			l.file.ID = 0
+			s.report.New++
+			s.see("new", at, "")
+		} else {
+			s.report.Changed++
+			s.see("changed", at, "")
+		}
+		s.note(l.folder.Root, l.folder.Path, l.file.Found)
+		l.folder.Files = []store.FileFound{l.file}
+		if err := s.w.Folder(ctx, l.folder); err != nil {
+			return err
+		}
+	}
+	at := map[string]bool{}
+	for id, p := range s.gone {
+		if !s.taken[id] {
+			at[p] = true
+		}
+	}
+	for _, p := range slices.Sorted(maps.Keys(at)) {
+		s.see("gone", p, "")
+	}
+	return nil
+}
+
+// goneFrom counts a file that is gone from a place. It may turn up again in a folder that
+// comes later.
+func (s *scanner) goneFrom(id int64, at string) {
+	s.report.Gone++
+	if s.lately[id] = true; len(s.gone) < 5*mostSeen {
+		s.gone[id] = at
+	}
+}
+
+// see names something in the report, unless it names many of that sort.
+func (s *scanner) see(what, at, why string) {
+	if s.named[what]++; s.named[what] <= mostSeen {
+		s.report.Seen = append(s.report.Seen, Seen{what, at, why})
+	}
+}
+
+// note counts what is wrong with a file, and tells of it.
+func (s *scanner) note(shown, dir string, f store.Found) {
+	if f.Problem != "" {
+		s.report.Failing++
+		s.see("failing", path.Join(shown, dir, f.Name), f.Problem)
+		s.log.Info("a file cannot be read", "shelf", s.shelf.Name, "file", path.Join(shown, dir, f.Name), "why", f.Problem)
+	} else if f.Note != "" {
+		s.report.Unclear++
+		s.see("unclear", path.Join(shown, dir, f.Name), f.Note)
+	}
+}
+
+// knownFrom finds a file that was known elsewhere and is no longer there: the same size
+// and beginning, or, of several such, the same inode. It gives its id, or 0; own is the id
+// of what was known under the file's name.
+func (s *scanner) knownFrom(ctx context.Context, f store.Found, own int64) (int64, error) {
+	if f.Print == "" {
+		return 0, nil
+	}
+	twins, err := s.twinsOf(ctx, f)
+	if err != nil || len(twins) == 0 {
+		return 0, err
+	}
+	best := int64(0)
+	for _, t := range twins {
+		if t.ID == own {
+			return own, nil
+		}
+	}
+	for _, t := range twins {
+		if s.taken[t.ID] {
+			continue
+		}
+		if !t.Gone {
+			there, asked := s.stays[t.ID]
+			if !asked {
+				there = s.there(t, f.Size)
+				s.stays[t.ID] = there
+			}
+			if there {
+				continue
+			}
+		}
+		if best == 0 || t.Inode == f.Inode {
+			best = t.ID
+		}
+		if t.Inode == f.Inode {
+			break
+		}
+	}
+	if best != 0 {
+		s.taken[best] = true
+		if s.lately[best] {
+			s.report.Gone-- // it was counted before it turned up here
+		}
+	}
+	return best, nil
+}
+
+// twinsOf gives the files that were known before this scan and look the same as one that
+// is new. Where many are new, most are like none: a list of all that is known tells so
+// without asking the store about each.
+func (s *scanner) twinsOf(ctx context.Context, f store.Found) ([]store.Twin, error) {
+	key := sameness{f.Size, f.Print}
+	if list, ok := s.twins[key]; ok {
+		return list, nil
+	}
+	if s.strangers++; s.strangers == fewStrangers {
+		err := s.st.Prints(ctx, func(print string) { s.prints = append(s.prints, binary.LittleEndian.Uint64([]byte(print)[:8])) })
+		if err != nil {
+			return nil, err
+		}
+		slices.Sort(s.prints)
+	}
+	if s.strangers >= fewStrangers {
+		if _, known := slices.BinarySearch(s.prints, binary.LittleEndian.Uint64([]byte(f.Print)[:8])); !known {
+			return nil, nil
+		}
+	}
+	list, err := s.st.Twins(ctx, f.Size, f.Print, f.Inode)
+	if err == nil && len(list) > 0 {
+		s.twins[key] = list
+	}
+	return list, err
+}
+
+// sameness is what files are told to be the same by.
+type sameness struct {
+	size  int64
+	print string
+}
+
+// fewStrangers is how many new files the store is asked about one by one.
+const fewStrangers = 200
+
+// there reports whether a file is still where it was last seen, or may be: on a folder
+// that is away now.
+func (s *scanner) there(t store.Twin, size int64) bool {
+	at := s.inside(t.Shelf, t.Root)
+	if strings.ContainsRune(t.Path, 0) {
+		return false // its name went to another file
+	}
+	if at == "" {
+		return true // a folder that the household no longer has is put aside elsewhere
+	}
+	if s.presence(at) != "" || s.shelf.Name == t.Shelf && s.lost(path.Dir(t.Path)) {
+		return true
+	}
+	there, err := machine.Patiently(func() (bool, error) {
+		st, err := os.Lstat(filepath.Join(at, t.Path))
+		if err != nil {
+			return !errors.Is(err, fs.ErrNotExist), nil
+		}
+		// Another may have its name by now.
+		return st.Size() == size && st.ModTime().UnixNano() == t.MTime, nil
+	})
+	return there || err != nil
+}
+
+// beside finds what goes with each of the files of a folder, as JSON, with size and time,
+// so that another sidecar or picture under the same name is noticed.
+func beside(found []store.Found, others []machine.Entry) []string {
+	out := make([]string, len(found))
+	if len(others) == 0 {
+		return out
+	}
+	slices.SortFunc(others, func(a, b machine.Entry) int { return strings.Compare(a.Name, b.Name) })
+	for i, f := range found {
+		stem := strings.TrimSuffix(f.Name, path.Ext(f.Name))
+		var list []naming.Beside
+		for _, e := range others {
+			if b, ok := naming.BesideOf(stem, e.Name); ok && utf8.ValidString(e.Name) {
+				b.Size, b.Modified = e.Size, e.MTime/int64(time.Millisecond)
+				list = append(list, b)
+			}
+		}
+		if len(list) > 0 {
+			b, err := json.Marshal(list)
+			if err == nil {
+				out[i] = string(b)
+			}
+		}
+	}
+	return out
+}
+
+// found reads a file's name, and reports whether it is a sample.
+func (s *scanner) found(dir string, e machine.Entry) (store.Found, bool) {
 	r := naming.Read(s.shelf.Kind, path.Join(dir, e.Name))
 	content, _ := naming.ContentOf(e.Name)
 	f := store.Found{
-		Name: e.Name, Size: e.Size, MTime: e.MTime, CTime: e.CTime, Title: r.Title, Year: r.Year, By: r.By,
+		Name: e.Name, Size: e.Size, MTime: e.MTime, CTime: e.CTime, Inode: e.Inode, Title: r.Title, Year: r.Year, By: r.By,
 		Season: r.Season, Episode: r.Episode, Part: r.Part, Content: string(content),
+		Last: r.Last, Disc: r.Disc, Piece: r.Piece, Date: r.Date, Edition: r.Edition, Extra: r.Extra, Outside: r.ID,
 	}
 	if !r.Clear {
 		f.Note = r.Why
 	}
-	return f
+	return f, r.Sample
 }
 
 // open opens files and reads their headers, a few at a time. It does not wait for
 // ever: ErrSilent says that a file does not answer.
-func (s *scanner) open(ctx context.Context, inside, dir string, todo []machine.Entry) ([]store.Found, error) {
+func (s *scanner) open(ctx context.Context, inside, dir string, entries []machine.Entry, found []store.Found, todo []int) error {
 	type result struct {
 		i int
 		f store.Found
 	}
-	out := make([]store.Found, len(todo))
 	workers := min(len(todo), runtime.GOMAXPROCS(0))
 	var next atomic.Int64
 	results, over := make(chan result), make(chan struct{})
 	defer close(over)
+	before := slices.Clone(found) // for the hands: what does not answer may go on after us
 	for range workers {
 		go func() {
-			for i := int(next.Add(1)) - 1; i < len(todo); i = int(next.Add(1)) - 1 {
-				f := s.found(dir, todo[i])
-				s.read(filepath.Join(inside, dir, todo[i].Name), todo[i], &f)
+			if s.gently {
+				machine.Gently()
+			}
+			for n := int(next.Add(1)) - 1; n < len(todo); n = int(next.Add(1)) - 1 {
+				i := todo[n]
+				f := before[i]
+				s.read(filepath.Join(inside, dir, entries[i].Name), entries[i], &f)
 				select {
 				case results <- result{i, f}:
 				case <-over:
@@ -486,15 +939,15 @@ func (s *scanner) open(ctx context.Context, inside, dir string, todo []machine.E
 	for range todo {
 		select {
 		case r := <-results:
-			out[r.i] = r.f
+			found[r.i] = r.f
 			timer.Reset(Patience)
 		case <-ctx.Done():
-			return nil, ctx.Err()
+			return ctx.Err()
 		case <-timer.C:
-			return nil, machine.ErrSilent
+			return machine.ErrSilent
 		}
 	}
-	return out, nil
+	return nil
 }
 
 // opened tells which files are opened for what they hold; the others are only
@@ -519,24 +972,109 @@ func (s *scanner) read(name string, e machine.Entry, f *store.Found) {
 		f.Problem = "the file is empty"
 		return
 	}
-	if !opened[strings.ToLower(path.Ext(e.Name))] {
-		return
-	}
 	head := heads.Get().(*headReader)
 	defer heads.Put(head)
 	head.reset(file)
-	info, err := media.Read(head, e.Size)
+	if f.Print, err = fingerprint(head, e.Size); err != nil {
+		f.Problem = cause(&fs.PathError{Op: "read", Path: name, Err: err}, "read")
+		return
+	}
+	if s.shelf.Kind == household.Music {
+		tagged(f, io.NewSectionReader(head, 0, e.Size), e.Size)
+	}
+	var info media.Info
+	switch {
+	case opened[strings.ToLower(path.Ext(e.Name))]:
+		info, err = media.Read(head, e.Size)
+	case f.Content == string(naming.Picture):
+		info, err = pictured(io.NewSectionReader(head, 0, e.Size))
+	default:
+		return
+	}
 	if err != nil {
 		f.Problem = err.Error()
 		return
 	}
 	f.Duration = info.Duration
+	f.Date = dated(s.shelf.Kind, f, info)
 	b, err := json.Marshal(info)
 	if err != nil {
 		f.Problem = err.Error()
 		return
 	}
 	f.Info = string(b)
+}
+
+// pictured reads the header of a picture.
+func pictured(r io.ReadSeeker) (media.Info, error) {
+	p, err := picture.Read(r)
+	info := media.Info{Container: p.Format, Made: p.Taken}
+	if p.Turn > 1 {
+		info.Turn = p.Turn
+	}
+	if p.Width > 0 {
+		info.Tracks = []media.Track{{Kind: media.Picture, Codec: p.Format, Width: p.Width, Height: p.Height}}
+	}
+	return info, err
+}
+
+// dated gives the date of a file: of a photo the moment that it tells, which counts more
+// than its name; of a recording or a clip among photos that of its name, else the day that
+// it tells, here.
+func dated(kind household.Kind, f *store.Found, info media.Info) string {
+	switch {
+	case info.Made == "" || kind != household.Photos && kind != household.Recordings:
+		return f.Date
+	case f.Content == string(naming.Picture):
+		return info.Made[:len("2006-01-02T15:04:05")]
+	case f.Date != "":
+		return f.Date
+	}
+	at, err := time.Parse(time.RFC3339, info.Made)
+	if err != nil {
+		return f.Date
+	}
+	return at.Local().Format("2006-01-02T15:04:05")
+}
+
+// tagged takes what a track says of itself, which counts more than its name. Whose album
+// it is, a folder tells better than the artist of one track, as on compilations.
+func tagged(f *store.Found, r lookup.File, size int64) {
+	d, err := lookup.Tags(r, size)
+	if err != nil || d.Album == "" {
+		return
+	}
+	f.By = cmp.Or(d.AlbumBy, f.By, d.By)
+	f.Title, f.Note = d.Album, ""
+	if d.Year > 0 {
+		f.Year = d.Year
+	}
+	f.Part = cmp.Or(d.Name, f.Part)
+	if d.AlbumBy != "" && d.By != "" && d.By != d.AlbumBy {
+		f.Part += " (" + d.By + ")"
+	}
+	if d.Track > 0 {
+		f.Episode = d.Track
+	}
+	if d.Disc > 0 {
+		f.Disc = d.Disc
+	}
+}
+
+// fingerprint sums up the size of a file and its beginning: what is the same in both is,
+// for all that lies on shelves, the same file. It is cheap, since the beginning is read
+// anyway.
+func fingerprint(h *headReader, size int64) (string, error) {
+	b, err := h.start()
+	if err != nil {
+		return "", err
+	}
+	var out [16]byte
+	binary.LittleEndian.PutUint64(out[:], xxhash.Sum64(b)^uint64(size)*0x9e3779b97f4a7c15)
+	d := xxhash.NewWithSeed(uint64(size))
+	_, _ = d.Write(b) // a hash takes everything
+	binary.LittleEndian.PutUint64(out[8:], d.Sum64())
+	return string(out[:]), nil
 }
 
 // cause says in words why something could not be done.

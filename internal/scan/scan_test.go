@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -249,4 +250,49 @@ func BenchmarkScan(b *testing.B) {
 		}
 		b.ReportMetric(20001*float64(b.N)/b.Elapsed().Seconds(), "files/s")
 	})
+}
+
+// TestAReportNamesWhatItFound tells of each sort by name, and of moves not as gone.
+func TestAReportNamesWhatItFound(t *testing.T) {
+	s, dir := open(t), t.TempDir()
+	const moon, kite = "The Understudy Moon (1996).mp4", "Copper Kite (2003).mkv"
+	copyClip(t, moon, filepath.Join(dir, "a", moon))
+	copyClip(t, kite, filepath.Join(dir, kite))
+	write(t, filepath.Join(dir, "Broken (2001).mp4"), []byte("nothing of the sort"))
+	seen := func(want ...string) {
+		t.Helper()
+		r := run(t, s, shelf(dir))
+		got := []string{}
+		for _, x := range r.Seen {
+			if (x.Why == "") == (x.What == "failing" || x.What == "unclear") {
+				t.Errorf("%+v: why?", x)
+			}
+			got = append(got, x.What+" "+strings.TrimPrefix(x.Path, dir+"/"))
+		}
+		slices.Sort(got)
+		slices.Sort(want)
+		if !slices.Equal(got, want) {
+			t.Errorf("got %q, want %q", got, want)
+		}
+	}
+	seen("new a/"+moon, "new "+kite, "new Broken (2001).mp4", "failing Broken (2001).mp4")
+	if err := os.Rename(filepath.Join(dir, "a", moon), filepath.Join(dir, "b.mp4")); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"Broken (2001).mp4", kite, "a"} {
+		if err := os.RemoveAll(filepath.Join(dir, name)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	seen("moved b.mp4", "unclear b.mp4", "gone Broken (2001).mp4", "gone "+kite)
+	for n := range 3 * mostSeen {
+		write(t, filepath.Join(dir, "many", fmt.Sprintf("Film %d (2001).avi", n)), []byte(fmt.Sprint(n)))
+	}
+	if r := run(t, s, shelf(dir)); len(r.Seen) != mostSeen || r.New != 3*mostSeen {
+		t.Errorf("%d named of %d", len(r.Seen), r.New)
+	}
+	if err := os.RemoveAll(filepath.Join(dir, "many")); err != nil {
+		t.Fatal(err)
+	}
+	seen("gone many/")
 }
