@@ -1,0 +1,520 @@
+// Package intake brings new media in: copied from a folder or a disk, fetched from the
+// web, or uploaded. What arrives waits in a hidden holding folder on the file system of
+// the shelf, is checked there, and only then gets its name on the shelf, in one rename:
+// nobody ever sees half a file. Each thing that is brought in is a job, described by a
+// file beside what it holds, so that one that was cut off goes on where it was.
+package intake
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/media"
+	"cozyshelf/internal/core/naming"
+	"cozyshelf/internal/core/tidy"
+	"cozyshelf/internal/rename"
+	"cozyshelf/internal/whole"
+)
+
+// Holding is the holding folder's name in a folder of a shelf. Scans pass over hidden
+// names.
+const Holding = ".cozyshelf-intake"
+
+// Ways are how things come in.
+const (
+	Copy   = "copy"
+	Fetch  = "fetch"
+	Upload = "upload"
+)
+
+// States of a job, and of its files.
+const (
+	Waiting = "waiting" // not begun, or to go on
+	Coming  = "coming in"
+	Held    = "held" // whole and checked, and not yet on the shelf
+	Failed  = "failed"
+	Placed  = "on the shelf"
+	Back    = "taken back" // was on the shelf, and was undone
+)
+
+// File is one file of a job.
+type File struct {
+	Source string `json:"source"` // a path, or an address
+	To     string `json:"to"`     // below the shelf's folder
+	Held   string `json:"held"`   // name in the job's folder
+	Size   int64  `json:"size"`   // in bytes; -1 where it is not known yet
+	MTime  int64  `json:"mtime,omitempty"`
+	Done   int64  `json:"done"` // bytes that are there
+	Sum    string `json:"sha256,omitempty"`
+	Tag    string `json:"tag,omitempty"` // what tells versions of an address apart (ETag, or Last-Modified)
+	State  string `json:"state"`
+	Why    string `json:"why,omitempty"`
+}
+
+// Job is one thing that is brought in.
+type Job struct {
+	Format int       `json:"format"`
+	ID     string    `json:"id"`
+	Way    string    `json:"way"`
+	Shelf  string    `json:"shelf"`
+	Folder string    `json:"folder"` // of the shelf, on the host
+	Who    string    `json:"who"`
+	Began  time.Time `json:"began"`
+	State  string    `json:"state"`
+	Why    string    `json:"why,omitempty"`
+	Move   bool      `json:"move,omitempty"` // sources go once all is on the shelf
+	Files  []File    `json:"files"`
+
+	at   string // the job's folder, as this process sees it
+	lock *os.File
+}
+
+// Size gives the bytes of a job and those that are there. Files whose size is not known
+// count as what is there.
+func (j *Job) Size() (all, done int64) {
+	for _, f := range j.Files {
+		all += max(f.Size, f.Done)
+		done += f.Done
+	}
+	return all, done
+}
+
+// ErrBusy says that somebody else works on a job.
+var ErrBusy = errors.New("it is being worked on")
+
+// NewID gives the id of a new job.
+func NewID() string {
+	b := make([]byte, 6)
+	_, _ = rand.Read(b) // never fails
+	return hex.EncodeToString(b)
+}
+
+// Begin makes the holding folder and a job's folder in it, below a folder of a shelf as
+// this process sees it, and locks it. A job of that id that is there already goes on.
+func Begin(folder string, j Job) (*Job, error) {
+	like, err := os.Stat(folder)
+	if err != nil {
+		return nil, err
+	}
+	hold := filepath.Join(folder, Holding)
+	j.at = filepath.Join(hold, j.ID)
+	for _, d := range []string{hold, j.at} {
+		if err := os.Mkdir(d, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+			return nil, err
+		}
+		if err := give(d, like, 0o700|like.Mode().Perm()&0o070); err != nil {
+			return nil, err
+		}
+	}
+	if old, err := Open(folder, j.ID); err == nil {
+		return old, nil
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	j.Format, j.State = 1, Waiting
+	if err := j.take(); err != nil {
+		return nil, err
+	}
+	return &j, j.Save()
+}
+
+// Open opens a job that is there and locks it. ErrBusy says that somebody else has.
+func Open(folder, id string) (*Job, error) {
+	j, err := Read(folder, id)
+	if err != nil {
+		return nil, err
+	}
+	return j, j.take()
+}
+
+// Read reads a job without locking it.
+func Read(folder, id string) (*Job, error) {
+	if id == "" || strings.ContainsAny(id, "/.") {
+		return nil, fmt.Errorf("%q is no job: %w", id, fs.ErrNotExist)
+	}
+	j := &Job{}
+	at := filepath.Join(folder, Holding, id)
+	b, err := os.ReadFile(filepath.Join(at, "job.json"))
+	if err != nil {
+		return nil, err
+	}
+	if err := json.Unmarshal(b, j); err != nil {
+		return nil, fmt.Errorf("%s: %w", filepath.Join(at, "job.json"), err)
+	}
+	if j.Format != 1 || j.ID != id || slices.ContainsFunc(j.Files, func(f File) bool {
+		return !fs.ValidPath(f.To) || f.To == "." || f.Held != filepath.Base(f.Held) || f.Held == "job.json"
+	}) {
+		return nil, fmt.Errorf("%s is no job of this program", filepath.Join(at, "job.json"))
+	}
+	j.at = at
+	return j, nil
+}
+
+func (j *Job) take() error {
+	f, err := os.Open(j.at)
+	if err != nil {
+		return err
+	}
+	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); errors.Is(err, unix.EWOULDBLOCK) {
+		f.Close()
+		return ErrBusy
+	}
+	j.lock = f
+	return nil
+}
+
+// Busy reports whether somebody works on a job.
+func (j *Job) Busy() bool {
+	f, err := os.Open(j.at)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	return errors.Is(unix.Flock(int(f.Fd()), unix.LOCK_SH|unix.LOCK_NB), unix.EWOULDBLOCK)
+}
+
+// Close lets go of a job.
+func (j *Job) Close() error {
+	if j.lock == nil {
+		return nil
+	}
+	err := j.lock.Close()
+	j.lock = nil
+	return err
+}
+
+// Save writes the job's file.
+func (j *Job) Save() error {
+	b, err := json.MarshalIndent(j, "", " ")
+	if err != nil {
+		return err
+	}
+	return whole.Replace(filepath.Join(j.at, "job.json"), append(b, '\n'), 0o640, whole.OwnerOf(j.at))
+}
+
+// Fail notes why a job, or one of its files, cannot go on.
+func (j *Job) Fail(f *File, why string) error {
+	if f != nil {
+		f.State, f.Why = Failed, why
+	}
+	j.State, j.Why = Failed, why
+	return j.Save()
+}
+
+// Path is where a file of the job waits.
+func (j *Job) Path(f *File) string { return filepath.Join(j.at, f.Held) }
+
+// Jobs gives the jobs of a folder of a shelf, the oldest first.
+func Jobs(folder string) ([]*Job, error) {
+	list, err := os.ReadDir(filepath.Join(folder, Holding))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var out []*Job
+	for _, d := range list {
+		j, err := Read(folder, d.Name())
+		if err != nil {
+			continue // being made or removed, or not ours
+		}
+		out = append(out, j)
+	}
+	slices.SortFunc(out, func(a, b *Job) int { return a.Began.Compare(b.Began) })
+	return out, nil
+}
+
+// Discard removes a job and all it holds.
+func (j *Job) Discard() error {
+	defer j.Close()
+	if err := os.RemoveAll(j.at); err != nil {
+		return err
+	}
+	_ = os.Remove(filepath.Dir(j.at)) // the holding folder, if it is empty
+	return nil
+}
+
+// Check says why a file that came in whole cannot go on a shelf of a kind, or nothing:
+// its name promises what it is not, or its headers cannot be read.
+func Check(name string, kind household.Kind, as string) string {
+	content, _ := naming.ContentOf(as)
+	if !naming.Takes(kind, content) {
+		if naming.SortOf(as) != "" {
+			return ""
+		}
+		return fmt.Sprintf("a shelf of %s takes no such file", kind)
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return err.Error()
+	}
+	defer f.Close()
+	st, err := f.Stat()
+	if err != nil {
+		return err.Error()
+	}
+	if st.Size() == 0 {
+		return "the file is empty"
+	}
+	head := make([]byte, 512)
+	n, err := io.ReadFull(f, head)
+	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) {
+		return err.Error()
+	}
+	if is := foreign(head[:n]); is != "" {
+		return "it is " + is + ", whatever its name says"
+	}
+	switch strings.ToLower(path.Ext(as)) {
+	case ".mp4", ".m4v", ".mov", ".m4a", ".mkv", ".webm", ".mka":
+		if _, err := media.Read(f, st.Size()); err != nil {
+			return err.Error()
+		}
+	}
+	return ""
+}
+
+// foreign tells what a file is that is certainly no media, by its beginning.
+func foreign(b []byte) string {
+	for start, is := range map[string]string{
+		"PK\x03\x04": "a ZIP archive", "Rar!\x1a\x07": "a RAR archive", "7z\xbc\xaf\x27\x1c": "a 7z archive", "\x1f\x8b": "a gzip archive", "\xfd7zXZ": "an xz archive", "(\xb5/\xfd": "a Zstandard archive", "BZh": "a bzip2 archive",
+		"MZ": "a program for Windows", "\x7fELF": "a program", "%PDF": "a PDF document", "#!": "a script",
+	} {
+		if strings.HasPrefix(string(b), start) {
+			return is
+		}
+	}
+	low := strings.ToLower(strings.TrimSpace(strings.TrimPrefix(string(b), "\ufeff")))
+	if strings.HasPrefix(low, "<!doctype html") || strings.HasPrefix(low, "<html") {
+		return "a page of the web"
+	}
+	return ""
+}
+
+// give makes something belong to whom a folder of a shelf belongs, with a mode. Where the
+// file system has no owners, or we may not, it stays as it is.
+func give(name string, like fs.FileInfo, mode fs.FileMode) error {
+	sys := like.Sys().(*syscall.Stat_t)
+	if os.Getuid() == 0 {
+		if err := os.Lchown(name, int(sys.Uid), int(sys.Gid)); err != nil && !denied(err) {
+			return err
+		}
+	}
+	if err := os.Chmod(name, mode); err != nil && !denied(err) {
+		return err
+	}
+	return nil
+}
+
+func denied(err error) bool {
+	return errors.Is(err, unix.EPERM) || errors.Is(err, unix.ENOTSUP) || errors.Is(err, unix.EROFS)
+}
+
+// Steps gives the renames that put what is held on the shelf: files whole and checked,
+// with the owner and mode that the folder of the shelf asks for. What already has such a
+// name stays where it is; that file is then noted as failed. likely gives the files of the
+// folder that may hold the same bytes as one of a size: where one does, nothing is put.
+func (j *Job) Steps(folder string, likely func(size int64) ([]string, error)) ([]rename.Step, error) {
+	like, err := os.Stat(folder)
+	if err != nil {
+		return nil, err
+	}
+	var moves []tidy.Move
+	wanted := map[string]bool{}
+	for i := range j.Files {
+		f := &j.Files[i]
+		if f.State != Held {
+			continue
+		}
+		twin, err := j.twin(f, folder, likely)
+		if err != nil {
+			return nil, err
+		}
+		if twin != "" {
+			// Nothing is to be done for it.
+			f.State, f.Why, f.To = Placed, "it was there already, the same bytes", twin
+			if err := os.Remove(j.Path(f)); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		if _, err := os.Lstat(filepath.Join(folder, f.To)); err == nil || wanted[strings.ToLower(f.To)] {
+			f.State, f.Why = Failed, f.To+" is there already, and is another file"
+			continue
+		}
+		wanted[strings.ToLower(f.To)] = true
+		// Who may list the folder may read what is in it.
+		if err := give(j.Path(f), like, like.Mode().Perm()&0o666|0o400); err != nil {
+			return nil, err
+		}
+		moves = append(moves, tidy.Move{From: path.Join(Holding, j.ID, f.Held), To: f.To})
+	}
+	if err := j.Save(); err != nil {
+		return nil, err
+	}
+	// Among them are those that leave the job's folder: it is not empty and stays until
+	// the job is over, but taking it all back makes it again.
+	return rename.Prepare(folder, moves, false, nil)
+}
+
+// twin finds a file of the folder with the same bytes: under the same name, or, unless
+// sources were compared before they were copied, under any.
+func (j *Job) twin(f *File, folder string, likely func(size int64) ([]string, error)) (string, error) {
+	list := []string{f.To}
+	if j.Way != Copy && f.Size > 0 {
+		more, err := likely(f.Size)
+		if err != nil {
+			return "", err
+		}
+		list = append(list, more...)
+	}
+	for _, rel := range list {
+		// What cannot be read is not the same, as far as anybody knows.
+		if twin, err := equal(context.Background(), j.Path(f), filepath.Join(folder, rel)); err == nil && twin {
+			return rel, nil
+		}
+	}
+	return "", nil
+}
+
+// Likely finds files of a folder by their size. It goes through all of it, once.
+func Likely(folder string) func(size int64) ([]string, error) {
+	all := sync.OnceValues(func() (map[int64][]string, error) { return sizes(folder) })
+	return func(size int64) ([]string, error) {
+		m, err := all()
+		return m[size], err
+	}
+}
+
+// TakenBack notes, after such steps were taken back, that what came in is held again. It
+// does nothing for steps that are none of an intake.
+func TakenBack(folder, shelf, who string, steps []rename.Step) error {
+	j := Job{Format: 1, Way: Copy, Shelf: shelf, Folder: folder, Who: who, Began: time.Now(), State: Back, Why: "it was taken back from the shelf; nothing is lost: intake clear removes it"}
+	for _, s := range steps {
+		rest, ok := strings.CutPrefix(s.From, Holding+"/")
+		id, held, in := strings.Cut(rest, "/")
+		if s.Op != rename.Move || !ok || !in {
+			continue
+		}
+		j.ID, j.at = id, filepath.Join(folder, Holding, id)
+		j.Files = append(j.Files, File{Source: s.To, To: s.To, Held: held, Size: s.Size, Done: s.Size, MTime: s.MTime, State: Back})
+	}
+	if j.ID == "" {
+		return nil
+	}
+	return j.Save()
+}
+
+// PlacedAgain removes what describes a job, after its steps were taken once more.
+func PlacedAgain(folder string, steps []rename.Step) error {
+	for _, s := range steps {
+		if rest, ok := strings.CutPrefix(s.From, Holding+"/"); ok && s.Op == rename.Move {
+			id, _, _ := strings.Cut(rest, "/")
+			j, err := Open(folder, id)
+			if errors.Is(err, fs.ErrNotExist) {
+				return nil
+			}
+			if err != nil {
+				return err
+			}
+			for _, f := range j.Files {
+				if _, err := os.Lstat(j.Path(&f)); err == nil {
+					return j.Close() // something is still in it
+				}
+			}
+			return j.Discard()
+		}
+	}
+	return nil
+}
+
+// Placed notes what is on the shelf after such steps, and reports whether all is.
+func (j *Job) Placed(folder string) (all bool, err error) {
+	all = true
+	for i := range j.Files {
+		f := &j.Files[i]
+		if f.State == Held {
+			if _, err := os.Lstat(j.Path(f)); errors.Is(err, fs.ErrNotExist) {
+				f.State = Placed
+			}
+		}
+		all = all && f.State == Placed
+	}
+	if j.State = Placed; !all {
+		j.State = Failed
+		for _, f := range j.Files {
+			if f.Why != "" {
+				j.Why = f.Why
+			}
+		}
+	}
+	return all, j.Save()
+}
+
+// Name gives the path below a shelf's folder that a file with this name should have: the
+// one it is understood to have, or its own, made fit for every file system.
+func Name(kind household.Kind, name string) string {
+	r := naming.Read(kind, name)
+	if to := naming.Canonical(kind, r, path.Ext(name)); to != "" && r.Confidence >= tidy.Sure {
+		return to
+	}
+	return Safe(name)
+}
+
+// Safe makes a name from elsewhere fit to be a file's: one name, with no characters that
+// have a meaning on some machine, not hidden, not too long.
+func Safe(name string) string {
+	name = strings.ReplaceAll(name, `\`, "/")
+	if name = path.Base(path.Clean("/" + name)); name == "/" {
+		name = ""
+	}
+	name = strings.Map(func(r rune) rune {
+		switch {
+		case r < ' ' || r == 0x7f || strings.ContainsRune(`<>:"|?*`, r) || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 || r == '\ufffd':
+			return '-'
+		}
+		return r
+	}, strings.ToValidUTF8(name, "-"))
+	name = strings.TrimRight(strings.TrimLeft(name, ". "), ". ")
+	ext := path.Ext(name)
+	if len(ext) > 12 {
+		ext = ""
+	}
+	stem := strings.TrimSuffix(name, ext)
+	for len(stem)+len(ext) > 200 {
+		stem = strings.ToValidUTF8(stem[:len(stem)-1], "")
+	}
+	if low := strings.ToLower(strings.TrimSpace(stem)); low == "" || len(low) >= 3 && len(low) <= 4 && (low == "con" || low == "prn" || low == "aux" || low == "nul" || strings.HasPrefix(low, "com") || strings.HasPrefix(low, "lpt")) {
+		stem = "file " + stem
+	}
+	return strings.TrimSpace(stem) + ext
+}
+
+// Free gives the bytes that are free where a folder lies.
+func Free(folder string) (int64, error) {
+	var st unix.Statfs_t
+	if err := unix.Statfs(folder, &st); err != nil {
+		return 0, &fs.PathError{Op: "statfs", Path: folder, Err: err}
+	}
+	return int64(st.Bavail) * int64(st.Bsize), nil
+}
+
+// Reserve is what stays free on a disk.
+const Reserve = 64 << 20
