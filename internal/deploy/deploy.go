@@ -19,12 +19,14 @@ import (
 	"syscall"
 	"time"
 
+	"cozyshelf/internal/backup"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/engine"
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/pack"
 	"cozyshelf/internal/problem"
+	"cozyshelf/internal/seam"
 	"cozyshelf/internal/whole"
 )
 
@@ -47,6 +49,21 @@ type Carrier struct {
 
 	// Told, unless nil, hears of each change before and after it.
 	Told func(c blueprint.Change, done bool, took time.Duration)
+	// Entry, unless nil, is the ledger's entry of all changes together: what, why,
+	// and how they are undone. Continues is the number of one that is open already.
+	Entry     *ledger.Entry
+	Continues int
+	// Backup writes a backup of the state folder to a path.
+	Backup func(ctx context.Context, path string) error
+	// Done, unless nil, notes down that all was carried out, before the ledger says so.
+	Done         func() error
+	Secret       string // the passphrase of the backup whose store is put in place
+	KeepSettings bool   // settings files are left alone
+	// Gap is how long the server was away, from the moment it was told to end until
+	// its successor was healthy; zero where it was not stopped.
+	Gap time.Duration
+	gap time.Time
+
 	// Before, unless nil, may refuse a change: it is where tests let steps fail.
 	Before func(n int, c blueprint.Change) error
 }
@@ -70,7 +87,17 @@ func Host(bp blueprint.Blueprint) (blueprint.Host, error) {
 			return h, err
 		}
 	}
-	h.SettingsExists, err = there(filepath.Join(bp.State, bp.Settings.File()))
+	if bp.Backups != "" {
+		if h.BackupsExist, err = there(bp.Backups); err != nil {
+			return h, err
+		}
+	}
+	h.StoreExists, _ = there(filepath.Join(bp.State, backup.Store)) // where it cannot be seen, the backup tells
+	if bp.Backup != "" {
+		h.BackupExists, _ = there(bp.Backup)
+	}
+	h.Unit, h.UnitEnabled = Unit(bp.Container.Household, bp.Unit)
+	h.SettingsExists, err = there(filepath.Join(bp.State, bp.SettingsFile()))
 	if errors.Is(err, os.ErrPermission) {
 		// The state folder is closed to us. If a container made from these
 		// settings is there, so are they; the comparison shows the rest.
@@ -79,12 +106,39 @@ func Host(bp blueprint.Blueprint) (blueprint.Host, error) {
 	return h, err
 }
 
+// Unit looks at a household's unit of systemd: its text, empty where there is none,
+// and whether what is wanted is started with the machine.
+func Unit(household string, want *blueprint.Unit) (text string, enabled bool) {
+	dir := machine.Units()
+	if dir == "" {
+		return "", false
+	}
+	b, err := os.ReadFile(filepath.Join(dir, blueprint.UnitName(household)))
+	if err != nil {
+		return "", false
+	}
+	return string(b), want != nil && machine.UnitEnabled(dir, want.Name, want.Target)
+}
+
 // Carry carries the changes out in order. On failure what can be put back is
-// put back.
+// put back. Every change is an entry of the ledger, written before it is made and
+// ended after it; all of them together are one more, which can be undone.
 func (d *Carrier) Carry(ctx context.Context, changes []blueprint.Change) error {
 	var stopped []string
+	whole := 0
+	if d.Entry != nil && len(changes) > 0 {
+		d.sweepLeft()
+		whole = d.Continues
+		CloseLeft(d.Blueprint.State, d.Command, whole)
+	}
 	for i, c := range changes {
 		began := time.Now()
+		if whole == 0 && d.Entry != nil && d.hasState() {
+			var err error
+			if whole, err = d.begin(*d.Entry); err != nil {
+				return d.putBack(ctx, c, fmt.Errorf("the ledger could not be written: %w", err), stopped)
+			}
+		}
 		if d.Told != nil {
 			d.Told(c, false, 0)
 		}
@@ -93,47 +147,113 @@ func (d *Carrier) Carry(ctx context.Context, changes []blueprint.Change) error {
 			err = d.Before(i, c)
 		}
 		if err == nil {
-			err = d.one(ctx, c)
-		}
-		if rerr := d.record(c, err); rerr != nil && err == nil {
-			err = fmt.Errorf("the ledger could not be written: %w", rerr)
-		}
-		if err != nil {
-			return d.putBack(ctx, c, err, stopped)
+			err = d.noted(ctx, c, whole)
 		}
 		if c.Action == blueprint.StopOld {
 			stopped = append(stopped, c.Target)
+			d.gap = began
+		}
+		if err != nil {
+			err = d.putBack(ctx, c, err, stopped)
+			if whole > 0 && d.hasState() {
+				// The error is shown; its first words are enough for the ledger.
+				text, _, _ := strings.Cut(Plain(err), "\n")
+				_ = ledger.End(d.Blueprint.State, whole, "failed: "+text)
+			}
+			return err
+		}
+		if c.Action == blueprint.AwaitHealthy && !d.gap.IsZero() {
+			d.Gap = time.Since(d.gap)
 		}
 		if d.Told != nil {
 			d.Told(c, true, time.Since(began))
 		}
 	}
-	if d.Blueprint.Settings.Format != 0 && len(changes) > 0 {
+	if d.Blueprint.Settings.Format != 0 && len(changes) > 0 && !d.KeepSettings {
 		d.sweepSettings()
+	}
+	if d.Done != nil && len(changes) > 0 {
+		if err := d.Done(); err != nil {
+			return err
+		}
+	}
+	if whole > 0 && d.hasState() {
+		if err := ledger.End(d.Blueprint.State, whole, "done"); err != nil {
+			return &problem.Problem{What: "all was done, but the ledger could not be written", Where: d.Blueprint.State, Why: err.Error(), Fix: "free some space, and run cozyshelf " + d.Command + " again", Err: err}
+		}
 	}
 	return nil
 }
 
-// record notes a change in the ledger, once there is a state folder.
-func (d *Carrier) record(c blueprint.Change, err error) error {
-	if _, serr := os.Stat(d.Blueprint.State); serr != nil || c.Action == blueprint.EraseState || (c.Action == blueprint.AwaitHealthy || c.Action == blueprint.Prove) && err == nil {
-		return nil
-	}
-	e := ledger.Entry{At: time.Now(), Who: d.Who, Command: d.Command, Action: string(c.Action), What: c.What, Why: c.Why, Outcome: "done"}
+func (d *Carrier) hasState() bool {
+	_, err := os.Stat(d.Blueprint.State)
+	return err == nil
+}
+
+func (d *Carrier) begin(e ledger.Entry) (int, error) {
+	e.At, e.Who, e.Command = time.Now(), d.Who, d.Command
+	return ledger.Begin(d.Blueprint.State, e)
+}
+
+// CloseLeft ends the entries that a command left open when it was cut off, but for
+// one: what they were about is gone on with now, or was done.
+func CloseLeft(state, command string, except int) {
+	list, _, err := ledger.Read(state)
 	if err != nil {
-		e.Outcome = err.Error()
+		return // there is no ledger yet, or its first new entry will tell
 	}
-	_, err = ledger.Append(d.Blueprint.State, e)
+	for _, e := range list {
+		if e.Outcome != ledger.Open || e.ID == except || e.Undo != nil && e.Undo.Kind != ledger.Deployment && e.Undo.Kind != ledger.Stored {
+			continue
+		}
+		// If it fails the entry stays open, and the next command tries again.
+		_ = ledger.End(state, e.ID, "cut off; gone on with by "+command)
+	}
+}
+
+// noted carries a change out and keeps the ledger of it.
+func (d *Carrier) noted(ctx context.Context, c blueprint.Change, whole int) error {
+	step := func() error { return seam.Step(func() error { return d.one(ctx, c) }) }
+	silent := c.Action == blueprint.AwaitHealthy || c.Action == blueprint.Prove || c.Action == blueprint.EraseState
+	if silent || !d.hasState() {
+		err := step()
+		e := ledger.Entry{At: time.Now(), Who: d.Who, Command: d.Command, Action: string(c.Action), What: c.What, Why: c.Why, Outcome: "done", Of: whole}
+		switch {
+		case !d.hasState() || c.Action == blueprint.EraseState:
+		case err != nil:
+			e.Outcome = err.Error()
+			_, _ = ledger.Append(d.Blueprint.State, e) // the error is what counts
+		case !silent: // the state folder was just made
+			_, err = ledger.Append(d.Blueprint.State, e)
+		}
+		return err
+	}
+	id, err := d.begin(ledger.Entry{Action: string(c.Action), What: c.What, Why: c.Why, Of: whole})
+	if err != nil {
+		return fmt.Errorf("the ledger could not be written: %w", err)
+	}
+	err = step()
+	outcome := "done"
+	if err != nil {
+		outcome = err.Error()
+	}
+	if lerr := ledger.End(d.Blueprint.State, id, outcome); lerr != nil && err == nil {
+		err = fmt.Errorf("the ledger could not be written: %w", lerr)
+	}
 	return err
 }
 
 func (d *Carrier) one(ctx context.Context, c blueprint.Change) error {
 	w := d.Blueprint.Container
 	switch c.Action {
-	case blueprint.MakeState, blueprint.MakeScratch:
+	case blueprint.MakeState, blueprint.MakeScratch, blueprint.MakeBackups:
 		return d.folder(c.Target)
 	case blueprint.LoadImage:
-		return d.Engine.LoadImage(ctx, d.Image)
+		img := d.Image
+		if img.Digest != c.Target {
+			img = pack.Image{Digest: c.Target} // a former program, which is there
+		}
+		return d.Engine.LoadImage(ctx, img, w.Household)
 	case blueprint.MakeNetwork:
 		return d.Engine.MakeNetwork(ctx, c.Target, w.Household)
 	case blueprint.MakeVolume:
@@ -154,6 +274,15 @@ func (d *Carrier) one(ctx context.Context, c blueprint.Change) error {
 		return d.Engine.PutBack(ctx, c.Target, w)
 	case blueprint.StopOld:
 		return ignore(d.Engine.Stop(ctx, c.Target, 10*time.Second), engine.ErrNotFound)
+	case blueprint.TakeBackup:
+		return d.Backup(ctx, c.Target)
+	case blueprint.PutStore:
+		_, err := PutStore(ctx, d.Blueprint.State, c.Target, d.Secret, d.owner())
+		return err
+	case blueprint.WriteUnit:
+		return d.unit()
+	case blueprint.RemoveUnit:
+		return RemoveUnit(c.Target)
 	case blueprint.Start:
 		s, err := d.made(ctx)
 		if err != nil {
@@ -167,7 +296,7 @@ func (d *Carrier) one(ctx context.Context, c blueprint.Change) error {
 	case blueprint.RemoveNetwork:
 		return d.Engine.RemoveNetwork(ctx, c.Target)
 	case blueprint.RemoveImage:
-		return ignore(d.Engine.RemoveImage(ctx, c.Target), engine.ErrInUse)
+		return ignore(d.Engine.RemoveImage(ctx, c.Target, w.Household), engine.ErrInUse)
 	case blueprint.EraseScratch:
 		// What others put there stays, and the folder with it.
 		return ignore(ignore(os.Remove(c.Target), os.ErrNotExist), syscall.ENOTEMPTY)
@@ -234,18 +363,59 @@ func (d *Carrier) ours() bool {
 
 // settings writes the settings file.
 func (d *Carrier) settings() error {
-	owner := &whole.Owner{UID: int(d.Blueprint.OwnerUID), GID: int(d.Blueprint.OwnerGID)}
+	return whole.Replace(filepath.Join(d.Blueprint.State, d.Blueprint.SettingsFile()), d.Blueprint.SettingsJSON(), 0o600, d.owner())
+}
+
+// owner is who what we make is given to: nil where it is ours already.
+func (d *Carrier) owner() *whole.Owner {
 	if d.ours() {
-		owner = nil
+		return nil
 	}
-	return whole.Replace(filepath.Join(d.Blueprint.State, d.Blueprint.Settings.File()), d.Blueprint.Settings.JSON(), 0o600, owner)
+	return &whole.Owner{UID: int(d.Blueprint.OwnerUID), GID: int(d.Blueprint.OwnerGID)}
+}
+
+// unit writes the unit of systemd and has it wanted.
+func (d *Carrier) unit() error {
+	u := d.Blueprint.Unit
+	if err := os.MkdirAll(u.Dir, 0o755); err != nil {
+		return err
+	}
+	if err := whole.Replace(u.Path(), []byte(u.Text), 0o644, nil); err != nil {
+		return err
+	}
+	return machine.EnableUnit(u.Dir, u.Name, u.Target, true)
+}
+
+// RemoveUnit takes a unit of ours from systemd.
+func RemoveUnit(name string) error {
+	dir := machine.Units()
+	if dir == "" {
+		return nil
+	}
+	for _, target := range []string{"multi-user.target", "default.target"} {
+		if err := machine.EnableUnit(dir, name, target, false); err != nil {
+			return err
+		}
+	}
+	return ignore(os.Remove(filepath.Join(dir, name)), os.ErrNotExist)
+}
+
+// sweepLeft removes what a command that was cut off left half-written. What the
+// server itself writes in parts is its own to remove.
+func (d *Carrier) sweepLeft() {
+	for _, pattern := range []string{".new-[0-9]*", ".new-restore-*", ledger.Kept + "/.new-*"} {
+		list, _ := filepath.Glob(filepath.Join(globQuote(d.Blueprint.State), pattern))
+		for _, p := range list {
+			_ = os.RemoveAll(p) // it stays until the next time
+		}
+	}
 }
 
 // sweepSettings removes settings files that no longer count.
 func (d *Carrier) sweepSettings() {
 	old, _ := filepath.Glob(filepath.Join(d.Blueprint.State, "settings-*.json"))
 	for _, p := range old {
-		if filepath.Base(p) != d.Blueprint.Settings.File() {
+		if filepath.Base(p) != d.Blueprint.SettingsFile() {
 			_ = os.Remove(p) // it stays until the next time
 		}
 	}
@@ -284,6 +454,10 @@ func (d *Carrier) await(ctx context.Context) error {
 		if last == nil {
 			return nil
 		}
+		var sick interface{ Hopeless() bool }
+		if errors.As(last, &sick) && sick.Hopeless() {
+			return last
+		}
 		if n%10 == 9 {
 			s, err := d.made(ctx)
 			if err != nil {
@@ -313,8 +487,9 @@ func (d *Carrier) putBack(ctx context.Context, c blueprint.Change, cause error, 
 	if errors.As(cause, &inner) {
 		p.Where, p.Why, p.Fix = inner.Where, inner.What+": "+inner.Why, inner.Fix
 	}
-	late := c.Action == blueprint.StopOld || c.Action == blueprint.Start || c.Action == blueprint.AwaitHealthy
-	if !late {
+	switch c.Action {
+	case blueprint.StopOld, blueprint.TakeBackup, blueprint.PutStore, blueprint.Start, blueprint.AwaitHealthy:
+	default:
 		return p
 	}
 	// The new one does not go on failing by itself. It is kept, to be looked
@@ -336,18 +511,44 @@ func (d *Carrier) putBack(ctx context.Context, c blueprint.Change, cause error, 
 			p.Why += "\nthe new container could not be taken away: " + err.Error()
 		}
 	}
-	if c.Action == blueprint.StopOld {
-		stopped = append(stopped, c.Target)
+	if b := d.Blueprint.Backup; len(stopped) > 0 && b != "" && (d.Blueprint.Store != "" || c.Action == blueprint.Start || c.Action == blueprint.AwaitHealthy) {
+		if back, err := storeBack(ctx, d.Blueprint.State, b, d.Blueprint.Store != "", d.owner()); err != nil {
+			p.Why += "\nthe store could not be put back, it is in " + b + ": " + err.Error()
+		} else if back {
+			p.Why += "\nthe store is again as it was"
+		}
 	}
 	for _, id := range stopped {
 		if err := d.Engine.Start(ctx, id); err != nil {
 			p.Why += "\nthe old container could not be started again: " + err.Error()
+		} else if err := d.again(ctx); err != nil {
+			p.Why += "\nthe old container was started again, but is not healthy: " + err.Error()
 		} else {
 			p.Why += "\nthe old container runs again as before"
 		}
 	}
 	return p
 }
+
+// again waits until a container that ran before is healthy once more.
+func (d *Carrier) again(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, againWithin)
+	defer cancel()
+	for {
+		err := d.Health(ctx)
+		if err == nil {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return err
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}
+
+// againWithin is how long that may take.
+const againWithin = 20 * time.Second
 
 // Plain gives an error's cause; what is known of is said in words.
 func Plain(err error) string {
@@ -358,6 +559,9 @@ func Plain(err error) string {
 			why += "; the kernel of the engine's machine has no client for it"
 		}
 		return "the engine could not mount the share: " + why
+	case errors.Is(err, engine.ErrNotFound) && strings.Contains(err.Error(), "Error response from daemon: "):
+		_, says, _ := strings.Cut(err.Error(), "Error response from daemon: ")
+		return "the engine says: " + says
 	case errors.Is(err, os.ErrPermission):
 		return "you may not do that: " + err.Error()
 	case strings.Contains(err.Error(), "port is already allocated"), strings.Contains(err.Error(), "address already in use"):
@@ -367,7 +571,7 @@ func Plain(err error) string {
 }
 
 // ours lists what we and the server make in a state folder.
-var ours = []string{"store.db", "store.db-wal", "store.db-shm", "control.sock", ledger.File, ledger.Kept, "scratch", "settings-*.json", ".new-*"}
+var ours = []string{"store.db", "store.db-wal", "store.db-shm", "control.sock", ledger.File, ledger.Kept, "scratch", "settings-*.json", ".new-*", backup.Household, blueprint.Backups, strings.TrimSuffix(backup.Pictures, "/"), "lookup"}
 
 // EraseState removes a state folder: what we know to be ours, and the folder
 // once it is empty. Anything else in it stays, and is named in the error.

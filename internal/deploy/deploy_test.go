@@ -32,11 +32,12 @@ func (f *fake) Observe(context.Context, string) (blueprint.Observed, error) {
 	o.Containers = slices.Clone(o.Containers)
 	return o, nil
 }
-func (f *fake) LoadImage(_ context.Context, i pack.Image) error {
+func (f *fake) LoadImage(_ context.Context, i pack.Image, _ string) error {
 	f.o.Images = append(f.o.Images, i.Digest)
+	f.o.Kept = append(f.o.Kept, i.Digest)
 	return nil
 }
-func (f *fake) RemoveImage(context.Context, string) error { f.o.Images = nil; return nil }
+func (f *fake) RemoveImage(context.Context, string, string) error { f.o.Images = nil; return nil }
 func (f *fake) MakeNetwork(_ context.Context, n, _ string) error {
 	f.o.Networks = append(f.o.Networks, n)
 	return nil
@@ -227,6 +228,18 @@ func TestEraseLeavesWhatIsNotOurs(t *testing.T) {
 	for range 2 {
 		if err := EraseState(dir); err != nil {
 			t.Error(err)
+		}
+	}
+}
+
+func TestTwoProgramsAreKept(t *testing.T) {
+	var images, old []string
+	for _, c := range []struct{ now, kept, old string }{
+		{"a", "[a]", "[]"}, {"a", "[a]", "[]"}, {"b", "[b a]", "[]"}, {"a", "[a b]", "[]"}, {"c", "[c a]", "[b]"}, {"d", "[d c]", "[a]"},
+	} {
+		images, old = Remember(images, c.now)
+		if fmt.Sprint(images) != c.kept || fmt.Sprint(old) != c.old {
+			t.Errorf("with %s: kept %v, old %v; want %s and %s", c.now, images, old, c.kept, c.old)
 		}
 	}
 }

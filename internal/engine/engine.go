@@ -36,9 +36,13 @@ type Engine interface {
 	// Observe gives everything of one household, and the images of ours.
 	Observe(ctx context.Context, household string) (blueprint.Observed, error)
 
-	LoadImage(ctx context.Context, img pack.Image) error
-	// RemoveImage gives ErrInUse where a container still uses the image.
-	RemoveImage(ctx context.Context, digest string) error
+	// LoadImage gives the engine a program, unless it has it, and keeps it for a
+	// household.
+	LoadImage(ctx context.Context, img pack.Image, household string) error
+	// RemoveImage removes an image that a household no longer keeps. It gives ErrInUse
+	// where a container still uses it, or another household keeps it: each keeps the
+	// images that it loaded or made containers from, until it has them removed.
+	RemoveImage(ctx context.Context, digest, household string) error
 
 	MakeNetwork(ctx context.Context, name, household string) error
 	RemoveNetwork(ctx context.Context, name string) error
@@ -49,7 +53,7 @@ type Engine interface {
 	// RemoveVolume removes it, not what lies on the share.
 	RemoveVolume(ctx context.Context, name string) error
 
-	// Create makes a container but does not start it.
+	// Create makes a container but does not start it. Its image must be there.
 	Create(ctx context.Context, c blueprint.Container) (id string, err error)
 	Start(ctx context.Context, id string) error
 	// PutBack takes away what somebody changed by hand about a container, as far as

@@ -15,11 +15,14 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"syscall"
 	"time"
 
 	"cozyshelf/internal/core/blueprint"
 
+	"github.com/coreos/go-systemd/v22/journal"
 	"golang.org/x/sys/unix"
 )
 
@@ -29,6 +32,26 @@ const (
 	File = "ledger.jsonl"
 	Kept = blueprint.Kept
 )
+
+// Kinds of Undo that a later deployment goes on with: a deployment as a whole, and a
+// store that was replaced.
+const (
+	Deployment = "deployment"
+	Stored     = "store"
+)
+
+// Upload is the kind of Undo of what a member uploaded: the server wrote it, so nothing in
+// it is followed that is not checked. Its Data is an Uploaded as JSON.
+const Upload = "upload"
+
+// Uploaded is what came in by an upload, and where it is.
+type Uploaded struct {
+	Job   string `json:"job"`
+	Held  string `json:"held"` // name in the job's folder
+	To    string `json:"to"`   // below the shelf's folder
+	Size  int64  `json:"size"`
+	MTime int64  `json:"mtime"` // Unix nanoseconds
+}
 
 // Open is the outcome of an entry that was begun and not ended.
 const Open = "open"
@@ -45,6 +68,7 @@ type Entry struct {
 	Outcome string    `json:"outcome"`        // done, open, or why it failed
 	Undo    *Undo     `json:"undo,omitempty"` // nil where it cannot be taken back
 	Undoes  int       `json:"undoes,omitempty"`
+	Of      int       `json:"of,omitempty"` // the entry that this is a step of
 	// UndoneBy is the entry that took this one back; it is not in the line.
 	UndoneBy int `json:"undone_by,omitempty"`
 }
@@ -88,7 +112,8 @@ func add(state string, l line) (int, error) {
 	}
 	defer f.Close()
 	// One writer at a time: the hash and the number follow from the line before.
-	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX); err != nil {
+	// Where the file system has no locks, that of the household file has to do.
+	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX); err != nil && !errors.Is(err, unix.ENOTSUP) && !errors.Is(err, unix.ENOLCK) && !errors.Is(err, unix.ENOSYS) && !errors.Is(err, unix.EINVAL) {
 		return 0, err
 	}
 	// Written by root or by others: it belongs to whom the state belongs to,
@@ -104,12 +129,15 @@ func add(state string, l line) (int, error) {
 		return 0, err
 	}
 	cut := len(old) > 0 && old[len(old)-1] != '\n'
-	last, highest := []byte(nil), 0
+	last, highest, begun := []byte(nil), 0, l.Entry
 	for s := lines(old); s.Scan(); {
 		last = append(last[:0], s.Bytes()...)
 		var have line
 		if json.Unmarshal(s.Bytes(), &have) == nil {
 			highest = max(highest, have.ID)
+			if l.Ends && have.ID == l.ID && !have.Ends {
+				begun = have.Entry
+			}
 		}
 	}
 	if l.Prev = hash(last); last == nil {
@@ -128,7 +156,22 @@ func add(state string, l line) (int, error) {
 	if _, err := f.Write(append(b, '\n')); err != nil {
 		return 0, err
 	}
-	return l.ID, f.Sync()
+	if err := f.Sync(); err != nil {
+		return l.ID, err
+	}
+	trace(begun, l)
+	return l.ID, nil
+}
+
+// trace leaves a line in the system's journal, where there is one: what was done, not
+// what with. Single steps are left out.
+func trace(e Entry, l line) {
+	if e.Of != 0 || !journal.Enabled() {
+		return
+	}
+	text := fmt.Sprintf("entry %d, %s by %s: %s: %s", l.ID, e.Command, e.Who, e.What, l.Outcome)
+	// The ledger has it; the journal is for those who look there.
+	_ = journal.Send(strings.ToValidUTF8(text, "?"), journal.PriInfo, map[string]string{"SYSLOG_IDENTIFIER": "cozyshelf", "COZYSHELF_ENTRY": strconv.Itoa(l.ID)})
 }
 
 func hash(b []byte) string {

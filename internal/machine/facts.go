@@ -16,6 +16,7 @@ import (
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/whole"
 
 	"golang.org/x/sys/unix"
 )
@@ -48,6 +49,15 @@ func Gather(h *household.Household, engine facts.Engine, ours func(port int, hol
 	f.Port = Port(bind, h.Server.Port)
 	f.Port.Ours = !f.Port.Free && ours(h.Server.Port, f.Port.Holder)
 	f.State = folder(h.Storage.State)
+	if f.State.Error == "" && !engine.Elsewhere {
+		at := f.State.Path
+		if !f.State.Exists {
+			at = f.State.Parent
+		}
+		if err := whole.Locks(at); err != nil {
+			f.State.NoLocks = err.Error()
+		}
+	}
 	audit := func(d *facts.Folder, write bool) {
 		if !d.IsFolder || !f.Account.Known || engine.Elsewhere {
 			return
@@ -69,6 +79,12 @@ func Gather(h *household.Household, engine facts.Engine, ours func(port int, hol
 		audit(&d, true)
 		f.Scratch = &d
 	}
+	if h.Backup.Folder != "" {
+		d := folder(h.Backup.Folder)
+		audit(&d, true)
+		f.Backups = &d
+	}
+	f.Units = Units()
 	for _, s := range h.Shelves {
 		write := s.Access == household.Change
 		shelf := facts.Shelf{Name: s.Name, Write: write}

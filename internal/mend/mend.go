@@ -21,6 +21,7 @@ import (
 
 	"cozyshelf/internal/core/permit"
 	"cozyshelf/internal/machine"
+	"cozyshelf/internal/seam"
 )
 
 // Step is one path of a plan.
@@ -247,7 +248,11 @@ func (c Carrier) Carry(plan io.ReadSeeker) (Outcome, error) {
 			}
 		}
 		n++
-		if err := c.step(s, &out); err != nil {
+		do := func() error { return c.step(s, &out) }
+		if !c.Dry {
+			do = func() error { return seam.Step(func() error { return c.step(s, &out) }) }
+		}
+		if err := do(); err != nil {
 			return err
 		}
 		if c.Told != nil {

@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"os/exec"
 	"os/user"
 	"path"
 	"regexp"
@@ -79,25 +80,49 @@ func OpenPodman() (*Engine, error) {
 	return &Engine{api: api, kind: "podman", endpoint: api.DaemonHost()}, nil
 }
 
-// Facts says what engine this is and whether it answers, within two seconds.
+// firstAnswer is how long an engine may take to say that it is there.
+const firstAnswer = 4 * time.Second
+
+// Facts says what engine this is and whether it answers, at once or not at all.
 func (e *Engine) Facts(ctx context.Context) facts.Engine {
-	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	short, cancel := context.WithTimeout(ctx, firstAnswer)
 	defer cancel()
 	f := facts.Engine{Kind: e.kind, Endpoint: e.endpoint, Elsewhere: !strings.HasPrefix(e.endpoint, "unix://")}
-	v, err := e.api.ServerVersion(ctx, client.ServerVersionOptions{})
+	v, err := e.api.ServerVersion(short, client.ServerVersionOptions{})
 	if err != nil {
 		f.Error, f.Fix = e.silence(err)
 		return f
 	}
-	f.Answers, f.Version, f.API, f.Arch = true, v.Version, v.APIVersion, v.Arch
-	if info, err := e.api.Info(ctx, client.InfoOptions{}); err == nil {
-		f.Storage, f.Root, f.Cgroup = info.Info.Driver, info.Info.DockerRootDir, info.Info.CgroupVersion
-		f.NoMemory = !info.Info.MemoryLimit
-		f.Logs = info.Info.LoggingDriver
-		// A kernel without one of these discards the limit, which is no drift.
-		e.limits = limits{info.Info.MemoryLimit, info.Info.CPUCfsQuota, info.Info.PidsLimit}
-		e.bounds = f.Logs == "json-file" || f.Logs == "local"
-		e.shift(&f, info.Info.SecurityOptions, info.Info.DockerRootDir)
+	// It answers; then it may take its time, since what it says of ids and limits must not
+	// be missing.
+	ctx, end := context.WithTimeout(ctx, 20*time.Second)
+	defer end()
+	f.Version, f.API, f.Arch = v.Version, v.APIVersion, v.Arch
+	info, err := e.api.Info(ctx, client.InfoOptions{})
+	if err != nil {
+		f.Error, f.Fix = e.silence(err)
+		return f
+	}
+	f.Answers = true
+	f.Storage, f.Root, f.Cgroup = info.Info.Driver, info.Info.DockerRootDir, info.Info.CgroupVersion
+	f.NoMemory = !info.Info.MemoryLimit
+	f.Logs = info.Info.LoggingDriver
+	// A kernel without one of these discards the limit, which is no drift.
+	e.limits = limits{info.Info.MemoryLimit, info.Info.CPUCfsQuota, info.Info.PidsLimit}
+	e.bounds = f.Logs == "json-file" || f.Logs == "local"
+	e.shift(&f, info.Info.SecurityOptions, info.Info.DockerRootDir)
+	if e.kind == "podman" && f.Rootless && (info.Info.CgroupVersion == "1" || info.Info.CgroupDriver != "systemd") {
+		// An account may set limits only in a control group that systemd has
+		// given it; elsewhere Podman leaves them out.
+		e.limits, f.NoMemory = limits{}, true
+	}
+	if nets, err := e.api.NetworkList(ctx, client.NetworkListOptions{}); err == nil {
+		for _, n := range nets.Items {
+			if n.Labels[blueprint.LabelHousehold] == "" && n.Driver != "host" && n.Driver != "null" {
+				f.Networks = append(f.Networks, n.Name)
+			}
+		}
+		slices.Sort(f.Networks)
 	}
 	return f
 }
@@ -115,6 +140,10 @@ func (e *Engine) shift(f *facts.Engine, security []string, root string) {
 		case strings.Contains(s, "name=selinux"):
 			f.Confined = true
 		}
+	}
+	if st, err := os.Stat(strings.TrimPrefix(e.endpoint, "unix://")); err == nil && e.kind == "podman" && st.Sys().(*syscall.Stat_t).Uid != 0 {
+		// It does not tell in this protocol.
+		f.Rootless, rootless = true, true
 	}
 	switch {
 	case f.Elsewhere || !f.Rootless:
@@ -172,7 +201,7 @@ func (e *Engine) silence(err error) (why, fix string) {
 	fix = "start it, or write engine = \"process\" to do without"
 	switch {
 	case errors.Is(err, context.DeadlineExceeded):
-		return "no answer at " + e.endpoint + " within 2 s", fix
+		return "no answer at " + e.endpoint + " within " + firstAnswer.String(), fix
 	case strings.HasPrefix(e.endpoint, "unix://"):
 		if _, serr := os.Stat(path); errors.Is(serr, os.ErrNotExist) {
 			return "there is no socket at " + path, fix
@@ -240,7 +269,7 @@ func (e *Engine) Observe(ctx context.Context, id string) (blueprint.Observed, er
 				seen.Health = string(st.Health.Status)
 			}
 		}
-		if seen.Digest != "" && in.Container.HostConfig != nil && e.kind == "docker" {
+		if seen.Digest != "" && in.Container.HostConfig != nil {
 			seen.Drift = drift(e.limits, seen.Container, in.Container)
 		}
 		if c.Labels[blueprint.LabelOnce] != "" {
@@ -264,14 +293,18 @@ func (e *Engine) Observe(ctx context.Context, id string) (blueprint.Observed, er
 		out.Volumes = append(out.Volumes, v.Name)
 	}
 	slices.Sort(out.Volumes)
-	images, err := e.images(ctx)
+	images, names, err := e.imagesAndNames(ctx)
 	if err != nil {
 		return out, err
 	}
 	for digest := range images {
 		out.Images = append(out.Images, digest)
+		if slices.ContainsFunc(names[digest], func(n string) bool { return strings.HasSuffix(n, kept(id, digest)) }) {
+			out.Kept = append(out.Kept, digest)
+		}
 	}
 	slices.Sort(out.Images)
+	slices.Sort(out.Kept)
 	return out, nil
 }
 
@@ -303,7 +336,7 @@ func drift(can limits, want blueprint.Container, have container.InspectResponse)
 		}
 		say("process limit", fmt.Sprint(want.Pids), fmt.Sprint(pids))
 	}
-	say("start policy", string(container.RestartPolicyUnlessStopped), string(h.RestartPolicy.Name))
+	say("start policy", string(policy(want.Start)), string(h.RestartPolicy.Name))
 	say("name", want.EngineName(), strings.TrimPrefix(have.Name, "/"))
 	if want.Network != "host" && want.Network != "none" && have.NetworkSettings != nil {
 		var names []string
@@ -320,6 +353,27 @@ func drift(can limits, want blueprint.Container, have container.InspectResponse)
 	return out
 }
 
+// policy is the engine's word for when a container is started unasked.
+func policy(s household.Start) container.RestartPolicyMode {
+	switch s {
+	case household.StartCrash:
+		return container.RestartPolicyOnFailure
+	case household.StartNever:
+		return container.RestartPolicyDisabled
+	}
+	return container.RestartPolicyUnlessStopped
+}
+
+// Boot says how systemd starts a container of Podman, which has no service of its
+// own that would. Docker's does it by itself.
+func (e *Engine) Boot(c blueprint.Container) (blueprint.Boot, bool) {
+	podman, err := exec.LookPath("podman")
+	if e.kind != "podman" || err != nil {
+		return blueprint.Boot{}, false
+	}
+	return blueprint.Boot{Start: []string{podman, "start", "--attach", c.EngineName()}, Stop: []string{podman, "stop", "--ignore", "--time", "10", c.EngineName()}, Tells: true}, true
+}
+
 // PutBack takes away what drift tells of.
 func (e *Engine) PutBack(ctx context.Context, id string, c blueprint.Container) error {
 	in, err := e.api.ContainerInspect(ctx, id, client.ContainerInspectOptions{})
@@ -330,7 +384,7 @@ func (e *Engine) PutBack(ctx context.Context, id string, c blueprint.Container) 
 	if _, err := e.api.ContainerUpdate(ctx, id, client.ContainerUpdateOptions{
 		Resources:     &container.Resources{Memory: host.Memory, MemorySwap: host.MemorySwap, NanoCPUs: host.NanoCPUs, PidsLimit: host.PidsLimit},
 		RestartPolicy: &host.RestartPolicy,
-	}); err != nil {
+	}); err != nil && !(e.kind == "podman" && errdefs.IsNotFound(err)) { // an older Podman changes no limits of a container that is there
 		return wrap(err)
 	}
 	if strings.TrimPrefix(in.Container.Name, "/") != c.EngineName() {
@@ -357,26 +411,43 @@ func (e *Engine) PutBack(ctx context.Context, id string, c blueprint.Container) 
 	return wrap(err)
 }
 
+// kept is the name under which a household keeps an image.
+func kept(household, digest string) string {
+	_, hash, _ := strings.Cut(digest, ":")
+	return keptName + household + "-" + hash[:min(12, len(hash))]
+}
+
+const keptName = "cozyshelf-kept:"
+
 // images maps the digests of programs to the ids of the images that hold them.
 func (e *Engine) images(ctx context.Context) (map[string]string, error) {
+	ids, _, err := e.imagesAndNames(ctx)
+	return ids, err
+}
+
+// imagesAndNames also gives the names of each.
+func (e *Engine) imagesAndNames(ctx context.Context) (ids map[string]string, names map[string][]string, err error) {
 	list, err := e.api.ImageList(ctx, client.ImageListOptions{Filters: label(pack.LabelDigest, "")})
 	if err != nil {
-		return nil, wrap(err)
+		return nil, nil, wrap(err)
 	}
-	out := map[string]string{}
+	ids, names = map[string]string{}, map[string][]string{}
 	for _, i := range list.Items {
 		if d := i.Labels[pack.LabelDigest]; d != "" {
-			out[d] = i.ID
+			ids[d], names[d] = i.ID, i.RepoTags
 		}
 	}
-	return out, nil
+	return ids, names, nil
 }
 
 // LoadImage packs the program and loads it.
-func (e *Engine) LoadImage(ctx context.Context, img pack.Image) error {
+func (e *Engine) LoadImage(ctx context.Context, img pack.Image, household string) error {
 	have, err := e.images(ctx)
-	if err != nil || have[img.Digest] != "" {
+	if err != nil {
 		return err
+	}
+	if have[img.Digest] != "" {
+		return e.keep(ctx, have[img.Digest], img.Digest, household)
 	}
 	r, w := io.Pipe()
 	defer r.Close() // lets the packing end where loading fails
@@ -390,24 +461,52 @@ func (e *Engine) LoadImage(ctx context.Context, img pack.Image) error {
 	if err != nil {
 		return err
 	}
-	if have, err = e.images(ctx); err == nil && have[img.Digest] == "" {
+	if have, err = e.images(ctx); err != nil {
+		return err
+	}
+	if have[img.Digest] == "" {
 		return fmt.Errorf("the engine took the image but does not list it; it said: %s", strings.TrimSpace(string(said)))
 	}
-	return err
+	return e.keep(ctx, have[img.Digest], img.Digest, household)
 }
 
-// RemoveImage removes the image of a program.
-func (e *Engine) RemoveImage(ctx context.Context, digest string) error {
-	have, err := e.images(ctx)
+// keep gives an image the name under which a household keeps it.
+func (e *Engine) keep(ctx context.Context, id, digest, household string) error {
+	_, err := e.api.ImageTag(ctx, client.ImageTagOptions{Source: id, Target: kept(household, digest)})
+	return wrap(err)
+}
+
+// RemoveImage removes the image of a program, unless others keep it.
+func (e *Engine) RemoveImage(ctx context.Context, digest, household string) error {
+	have, names, err := e.imagesAndNames(ctx)
 	if err != nil || have[digest] == "" {
 		return err
 	}
-	users, err := e.api.ContainerList(ctx, client.ContainerListOptions{All: true, Filters: client.Filters{}.Add("ancestor", have[digest])})
+	users, err := e.api.ContainerList(ctx, client.ContainerListOptions{All: true, Filters: label(blueprint.LabelHousehold, "")})
 	if err != nil {
 		return wrap(err)
 	}
-	if len(users.Items) > 0 {
-		return fmt.Errorf("%w: %d containers are made from the image", engine.ErrInUse, len(users.Items))
+	others := 0
+	for _, u := range users.Items {
+		if c, ok := blueprint.FromLabels(u.Labels); !ok || c.Image != digest {
+			continue
+		}
+		if others++; u.Labels[blueprint.LabelHousehold] == household {
+			return fmt.Errorf("%w: container %s is made from the image", engine.ErrInUse, u.ID)
+		}
+	}
+	for _, name := range names[digest] {
+		switch {
+		case strings.HasSuffix(name, kept(household, digest)):
+			if _, err := e.api.ImageRemove(ctx, name, client.ImageRemoveOptions{}); err != nil && !errdefs.IsNotFound(err) {
+				return wrap(err)
+			}
+		case strings.Contains(name, keptName):
+			others++
+		}
+	}
+	if others > 0 {
+		return fmt.Errorf("%w: another household uses or keeps the image", engine.ErrInUse)
 	}
 	_, err = e.api.ImageRemove(ctx, have[digest], client.ImageRemoveOptions{PruneChildren: true})
 	if errdefs.IsNotFound(err) {
@@ -523,10 +622,19 @@ func (e *Engine) describe(c blueprint.Container, image string) (*container.Confi
 	host := &container.HostConfig{
 		ReadonlyRootfs: true, CapDrop: []string{"ALL"}, SecurityOpt: []string{"no-new-privileges"},
 		NetworkMode:   container.NetworkMode(c.Network),
-		RestartPolicy: container.RestartPolicy{Name: container.RestartPolicyUnlessStopped},
+		RestartPolicy: container.RestartPolicy{Name: policy(c.Start)},
 		Resources:     container.Resources{Memory: c.Memory, MemorySwap: c.Memory, PidsLimit: &pids},
 	}
 	host.NanoCPUs = c.NanoCPUs
+	for _, d := range c.DNS {
+		if a, err := netip.ParseAddr(d); err == nil {
+			host.DNS = append(host.DNS, a)
+		}
+	}
+	for _, h := range c.Hosts {
+		name, addr, _ := strings.Cut(h, "=")
+		host.ExtraHosts = append(host.ExtraHosts, name+":"+addr)
+	}
 	if e.bounds && c.LogLimit > 0 {
 		// Half in the file that is written, half in the one before it.
 		host.LogConfig = container.LogConfig{Type: "json-file", Config: map[string]string{"max-size": strconv.FormatInt(c.LogLimit/2, 10), "max-file": "2"}}
@@ -584,6 +692,12 @@ func (e *Engine) Run(ctx context.Context, c blueprint.Container, command []strin
 	host.RestartPolicy = container.RestartPolicy{Name: container.RestartPolicyDisabled}
 	host.LogConfig = container.LogConfig{Type: "none"}
 	host.AutoRemove = true // also when we are killed meanwhile
+	until := container.WaitConditionRemoved
+	if e.kind == "podman" {
+		// It forgets the exit code of what removes itself. What is left when we are
+		// killed is a stray, which the next deployment removes.
+		host.AutoRemove, until = false, container.WaitConditionNextExit
+	}
 	made, err := e.api.ContainerCreate(ctx, client.ContainerCreateOptions{Config: config, HostConfig: host})
 	if err != nil {
 		return 0, wrap(err)
@@ -596,12 +710,16 @@ func (e *Engine) Run(ctx context.Context, c blueprint.Container, command []strin
 	}()
 	att, err := e.api.ContainerAttach(ctx, made.ID, client.ContainerAttachOptions{Stream: true, Stdout: true, Stderr: true})
 	if err != nil {
+		// Podman prepares the container for it, and does not say what it lacks.
+		if _, serr := e.api.ContainerStart(ctx, made.ID, client.ContainerStartOptions{}); serr != nil {
+			err = serr
+		}
 		return 0, wrap(err)
 	}
 	defer att.Close()
 	stop := context.AfterFunc(ctx, func() { att.Close() })
 	defer stop()
-	wait := e.api.ContainerWait(ctx, made.ID, client.ContainerWaitOptions{Condition: container.WaitConditionRemoved})
+	wait := e.api.ContainerWait(ctx, made.ID, client.ContainerWaitOptions{Condition: until})
 	if _, err := e.api.ContainerStart(ctx, made.ID, client.ContainerStartOptions{}); err != nil {
 		return 0, wrap(err)
 	}

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -106,7 +107,7 @@ func TestSharesAreVolumesWithExactlyTheirOptions(t *testing.T) {
 	ctx := context.Background()
 	e := answering(t)
 	img := testbuild.Image(t)
-	if err := e.LoadImage(ctx, img); err != nil {
+	if err := e.LoadImage(ctx, img, "0123456789ab"); err != nil {
 		t.Fatal(err)
 	}
 	share, err := household.ParseShare("smb://127.0.0.1:1/media/films")
@@ -123,7 +124,7 @@ func TestSharesAreVolumesWithExactlyTheirOptions(t *testing.T) {
 		if o, err := e.Observe(ctx, house); err != nil || len(o.Containers)+len(o.Strays)+len(o.Volumes) != 0 {
 			t.Errorf("cleaning up: %+v, %v", o, err)
 		}
-		if err := e.RemoveImage(ctx, img.Digest); err != nil && !errors.Is(err, engine.ErrInUse) {
+		if err := e.RemoveImage(ctx, img.Digest, "0123456789ab"); err != nil && !errors.Is(err, engine.ErrInUse) {
 			t.Errorf("cleaning up: %v", err)
 		}
 	})
@@ -203,7 +204,7 @@ func TestWhatIsChangedByHandIsSeenAndPutBack(t *testing.T) {
 				t.Errorf("cleaning up: %v", err)
 			}
 		}
-		if err := e.RemoveImage(ctx, img.Digest); err != nil && !errors.Is(err, engine.ErrInUse) {
+		if err := e.RemoveImage(ctx, img.Digest, "0123456789ab"); err != nil && !errors.Is(err, engine.ErrInUse) {
 			t.Errorf("cleaning up: %v", err)
 		}
 	})
@@ -213,7 +214,7 @@ func TestWhatIsChangedByHandIsSeenAndPutBack(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	step(e.LoadImage(ctx, img))
+	step(e.LoadImage(ctx, img, "0123456789ab"))
 	step(e.MakeNetwork(ctx, c.Network, house))
 	step(e.MakeNetwork(ctx, other, house))
 	id, err := e.Create(ctx, c)
@@ -252,4 +253,30 @@ func TestWhatIsChangedByHandIsSeenAndPutBack(t *testing.T) {
 	if d := drift(); len(d) != 0 {
 		t.Errorf("put back, it has drifted: %q", d)
 	}
+}
+
+func TestPodmanDoesWhatAnEngineMust(t *testing.T) {
+	socket, _ := testbuild.Podman(t, nil)
+	t.Setenv("CONTAINER_HOST", "unix://"+socket)
+	e, err := OpenPodman()
+	if err != nil {
+		t.Fatal(err)
+	}
+	enginetest.Run(t, enginetest.Bench{Engine: e, Site: "podman", Program: testbuild.Image(t), Folder: testbuild.Folder(t), UID: 41500, GID: 41501, Port: testbuild.Port(t)})
+}
+
+func TestRootlessPodmanDoesWhatAnEngineMust(t *testing.T) {
+	account := &syscall.Credential{Uid: 41600, Gid: 41600}
+	socket, _ := testbuild.Podman(t, account)
+	t.Setenv("CONTAINER_HOST", "unix://"+socket)
+	e, err := OpenPodman()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if f := e.Facts(context.Background()); !f.Rootless || len(f.UIDs) == 0 || f.UIDs[0].Host != account.Uid {
+		t.Errorf("facts: got %+v, want ids shifted, with %d for root", f, account.Uid)
+	}
+	// Inside, 1500 is the one thousand five hundredth of the ids that are lent.
+	host := testbuild.FirstLent + 1500 - 1
+	enginetest.Run(t, enginetest.Bench{Engine: e, Site: "podman", Program: testbuild.Image(t), Folder: testbuild.Folder(t), UID: 1500, GID: 1500, Port: testbuild.Port(t), OwnerUID: host, OwnerGID: host})
 }

@@ -32,19 +32,25 @@ type Bench struct {
 	UID     uint32
 	GID     uint32
 	Port    int // a free one
+	// OwnerUID and OwnerGID are the account as this machine numbers it, where the
+	// engine shifts ids.
+	OwnerUID, OwnerGID uint32
 }
 
 // Run runs the suite. What it makes on the engine it removes, also on failure.
 func Run(t *testing.T, b Bench) {
 	ctx, cancel := context.WithTimeout(context.Background(), 6*time.Minute)
 	defer cancel()
+	if b.OwnerUID == 0 {
+		b.OwnerUID, b.OwnerGID = b.UID, b.GID
+	}
 	state, films := filepath.Join(b.Folder, "state"), filepath.Join(b.Folder, "films")
 	for _, d := range []string{state, films} {
 		if err := os.MkdirAll(d, 0o755); err != nil {
 			t.Fatal(err)
 		}
 		if os.Getuid() == 0 {
-			if err := os.Chown(d, int(b.UID), int(b.GID)); err != nil {
+			if err := os.Chown(d, int(b.OwnerUID), int(b.OwnerGID)); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -87,7 +93,7 @@ func Run(t *testing.T, b Bench) {
 				t.Errorf("cleaning up: %v", err)
 			}
 		}
-		if err := e.RemoveImage(ctx, b.Program.Digest); err != nil && !errors.Is(err, engine.ErrInUse) {
+		if err := e.RemoveImage(ctx, b.Program.Digest, c.Household); err != nil && !errors.Is(err, engine.ErrInUse) {
 			t.Errorf("cleaning up: %v", err)
 		}
 	})
@@ -114,7 +120,7 @@ func Run(t *testing.T, b Bench) {
 		t.Errorf("create without the image: got %v, want ErrNotFound", err)
 	}
 	for range 2 {
-		step("load image", e.LoadImage(ctx, b.Program))
+		step("load image", e.LoadImage(ctx, b.Program, c.Household))
 	}
 	if o := observe(); !slices.Contains(o.Images, b.Program.Digest) {
 		t.Errorf("the loaded image is not observed: %v", o.Images)
@@ -193,8 +199,11 @@ func Run(t *testing.T, b Bench) {
 	if len(o.Containers) != 1 || o.Containers[0].Running || o.Containers[0].Digest != c.Digest() || o.Containers[0].Name != c.EngineName() {
 		t.Fatalf("created: got %+v", o.Containers)
 	}
-	if err := e.RemoveImage(ctx, b.Program.Digest); !errors.Is(err, engine.ErrInUse) {
+	if err := e.RemoveImage(ctx, b.Program.Digest, c.Household); !errors.Is(err, engine.ErrInUse) {
 		t.Errorf("remove an image in use: got %v, want ErrInUse", err)
+	}
+	if err := e.RemoveImage(ctx, b.Program.Digest, "another"); !errors.Is(err, engine.ErrInUse) {
+		t.Errorf("remove an image that another household keeps: got %v, want ErrInUse", err)
 	}
 	began := time.Now()
 	step("start", e.Start(ctx, id))
@@ -255,6 +264,16 @@ func Run(t *testing.T, b Bench) {
 	if o := observe(); len(o.Containers)+len(o.Networks) != 0 {
 		t.Errorf("after all is removed: got %+v", o)
 	}
+	// With no container left, its household still keeps the image: to go back to it.
+	if err := e.RemoveImage(ctx, b.Program.Digest, "another"); !errors.Is(err, engine.ErrInUse) {
+		t.Errorf("remove an image that a household keeps: got %v, want ErrInUse", err)
+	}
+	for range 2 {
+		step("remove image", e.RemoveImage(ctx, b.Program.Digest, c.Household))
+	}
+	if o := observe(); slices.Contains(o.Images, b.Program.Digest) {
+		t.Error("the image is still there")
+	}
 }
 
 func withImage(c blueprint.Container, digest string) blueprint.Container {
@@ -278,8 +297,8 @@ func account(t *testing.T, b Bench, state string) {
 		if err != nil {
 			continue // a passing file of the store
 		}
-		if uid, gid := owner(st); uid != b.UID || gid != b.GID {
-			t.Errorf("%s belongs to %d:%d, want %d:%d", d.Name(), uid, gid, b.UID, b.GID)
+		if uid, gid := owner(st); uid != b.OwnerUID || gid != b.OwnerGID {
+			t.Errorf("%s belongs to %d:%d, want %d:%d", d.Name(), uid, gid, b.OwnerUID, b.OwnerGID)
 		}
 	}
 	if n == 0 {

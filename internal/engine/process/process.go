@@ -6,10 +6,12 @@
 // Everything is kept below one folder:
 //
 //	programs/<digest>/cozyshelf              copies of the program, as images are elsewhere
+//	programs/<digest>/kept-<id>              that household keeps it
 //	households/<id>/<name>/container.json    what should run
 //	households/<id>/<name>/lock              held by the supervisor while it lives
 //	households/<id>/<name>/run.json          its process id, and the server's
 //	households/<id>/<name>/log, log.1        what the server printed
+//	households/<id>/<name>/stopped           somebody stopped it: it stays so when the machine starts
 package process
 
 import (
@@ -72,6 +74,16 @@ func (e *Engine) folder(id string) string {
 func (e *Engine) program(digest string) string {
 	_, hash, _ := strings.Cut(digest, ":")
 	return filepath.Join(e.programs(), hash, "cozyshelf")
+}
+
+// stoppedFile lies in the folder of a server that somebody stopped.
+const stoppedFile = "stopped"
+
+// keptPrefix begins the names of files that say which households keep a program.
+const keptPrefix = "kept-"
+
+func (e *Engine) keptFile(digest, household string) string {
+	return filepath.Join(filepath.Dir(e.program(digest)), keptPrefix+household)
 }
 
 // run is the content of run.json.
@@ -140,18 +152,28 @@ func (e *Engine) Observe(_ context.Context, id string) (blueprint.Observed, erro
 	}
 	for _, p := range programs {
 		if !strings.HasPrefix(p.Name(), ".") {
-			out.Images = append(out.Images, "sha256:"+p.Name())
+			digest := "sha256:" + p.Name()
+			out.Images = append(out.Images, digest)
+			if _, err := os.Stat(e.keptFile(digest, id)); err == nil {
+				out.Kept = append(out.Kept, digest)
+			}
 		}
 	}
 	return out, nil
 }
 
 // LoadImage keeps a copy of the program.
-func (e *Engine) LoadImage(_ context.Context, img pack.Image) error {
+func (e *Engine) LoadImage(_ context.Context, img pack.Image, household string) error {
 	to := e.program(img.Digest)
-	if _, err := os.Stat(to); err == nil {
-		return nil
+	if _, err := os.Stat(to); err != nil {
+		if err := e.copyProgram(img, to); err != nil {
+			return err
+		}
 	}
+	return os.WriteFile(e.keptFile(img.Digest, household), nil, 0o644)
+}
+
+func (e *Engine) copyProgram(img pack.Image, to string) error {
 	b, err := os.ReadFile(img.Program)
 	if err != nil {
 		return err
@@ -181,18 +203,27 @@ func (e *Engine) LoadImage(_ context.Context, img pack.Image) error {
 }
 
 // RemoveImage removes a copy of the program.
-func (e *Engine) RemoveImage(ctx context.Context, digest string) error {
+func (e *Engine) RemoveImage(ctx context.Context, digest, household string) error {
 	all, err := filepath.Glob(filepath.Join(e.households(), "*", "*", "container.json"))
 	if err != nil {
 		return err
 	}
+	used := ""
 	for _, p := range all {
 		var labels map[string]string
 		if readJSON(p, &labels) == nil {
 			if c, ok := blueprint.FromLabels(labels); ok && c.Image == digest {
-				return fmt.Errorf("%w: %s", engine.ErrInUse, filepath.Dir(p))
+				if used = filepath.Dir(p); c.Household == household {
+					return fmt.Errorf("%w: %s", engine.ErrInUse, used)
+				}
 			}
 		}
+	}
+	if err := os.Remove(e.keptFile(digest, household)); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	if others, _ := filepath.Glob(filepath.Join(filepath.Dir(e.program(digest)), keptPrefix+"*")); used != "" || len(others) > 0 {
+		return fmt.Errorf("%w: another household keeps the program", engine.ErrInUse)
 	}
 	if err := os.RemoveAll(filepath.Dir(e.program(digest))); err != nil {
 		return err
@@ -270,6 +301,9 @@ func (e *Engine) Start(ctx context.Context, id string) error {
 		return err
 	}
 	dir := e.folder(id)
+	if err := os.Remove(filepath.Join(dir, stoppedFile)); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
 	if alive(dir) {
 		return nil
 	}
@@ -304,6 +338,12 @@ func (e *Engine) Start(ctx context.Context, id string) error {
 		}
 	}
 	return errors.New("the supervisor did not come up within 10 s")
+}
+
+// Boot says how systemd starts a server: as this engine does, unless somebody has
+// stopped it by hand.
+func (e *Engine) Boot(c blueprint.Container) (blueprint.Boot, bool) {
+	return blueprint.Boot{Start: []string{e.program(c.Image), "supervise", "--boot", e.folder(c.Household + "/" + c.EngineName())}, AsAccount: true}, true
 }
 
 // Run runs a command of the program as a child with the account's numbers.
@@ -367,6 +407,10 @@ func (e *Engine) Stop(ctx context.Context, id string, grace time.Duration) error
 		return err
 	}
 	dir := e.folder(id)
+	// Somebody wants it stopped, so it is not started with the machine either.
+	if err := os.WriteFile(filepath.Join(dir, stoppedFile), nil, 0o644); err != nil {
+		return err
+	}
 	signal := func(s syscall.Signal, server bool) {
 		var r run
 		// The lock is held, so the process ids are those of living processes.

@@ -61,7 +61,7 @@ func TestACrashedServerIsStartedAgain(t *testing.T) {
 		t.Fatal(err)
 	}
 	e := &Engine{filepath.Join(dir, "root")}
-	if err := e.LoadImage(ctx, img); err != nil {
+	if err := e.LoadImage(ctx, img, "0123456789ab"); err != nil {
 		t.Fatal(err)
 	}
 	id, err := e.Create(ctx, blueprint.Container{Household: "h", Name: "x", Image: img.Digest, UID: uid, GID: gid, Command: []string{"serve", "--settings", filepath.Join(dir, "settings.json")}})

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/household"
 
 	"golang.org/x/sys/unix"
 )
@@ -29,8 +30,12 @@ const (
 )
 
 // Supervise runs the server of one folder until it is told to end. It is the
-// whole of the hidden command "supervise".
-func Supervise(dir string) error {
+// whole of the hidden command "supervise". At the start of the machine nothing is
+// done where somebody has stopped the server.
+func Supervise(dir string, boot bool) error {
+	if _, err := os.Stat(filepath.Join(dir, stoppedFile)); boot && err == nil {
+		return nil
+	}
 	var labels map[string]string
 	if err := readJSON(filepath.Join(dir, "container.json"), &labels); err != nil {
 		return err
@@ -84,12 +89,16 @@ func Supervise(dir string) error {
 			if time.Since(state.Started) > settled {
 				pause = firstPause
 			}
-			log.line(fmt.Sprintf("supervisor: the server ended with code %d; it is started again in %s", code, pause))
+			next := "is started again in " + pause.String()
+			if c.Start == household.StartNever {
+				next = "stays so, as the household file has it"
+			}
+			log.line(fmt.Sprintf("supervisor: the server ended with code %d; it %s", code, next))
 		}
 		if err := writeJSON(filepath.Join(dir, "run.json"), state); err != nil {
 			log.line("supervisor: " + err.Error())
 		}
-		if told {
+		if told || c.Start == household.StartNever {
 			return nil
 		}
 		select {

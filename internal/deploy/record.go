@@ -1,0 +1,130 @@
+package deploy
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"time"
+
+	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/ledger"
+	"cozyshelf/internal/whole"
+)
+
+// Deployed is what was deployed: enough to deploy it once more, also by another
+// version of the program.
+type Deployed struct {
+	At        time.Time         `json:"at"`
+	Version   string            `json:"version"`
+	Labels    map[string]string `json:"labels"`    // of the container
+	Settings  string            `json:"settings"`  // the settings file's text
+	Household string            `json:"household"` // the household file's text
+	Images    []string          `json:"images"`    // programs that this household used, the latest first
+}
+
+// Container is what ran.
+func (d *Deployed) Container() (blueprint.Container, error) {
+	c, ok := blueprint.FromLabels(d.Labels)
+	if !ok {
+		return c, errors.New("the record of the deployment is damaged")
+	}
+	return c, nil
+}
+
+// Record is what is kept to undo a deployment.
+type Record struct {
+	Former *Deployed `json:"former"`
+	New    *Deployed `json:"new"`
+	Backup string    `json:"backup,omitempty"` // of the store as the former left it, where the program changed
+}
+
+// deployedFile is its name in the folder of what is kept.
+const deployedFile = "deployed.json"
+
+// ReadDeployed reads what was deployed last. It is nil where that is not known, or
+// where somebody else wrote it.
+func ReadDeployed(state string) *Deployed {
+	var d Deployed
+	if readKept(state, deployedFile, &d) != nil {
+		return nil
+	}
+	return &d
+}
+
+// WriteDeployed notes down what is deployed now.
+func WriteDeployed(state string, d *Deployed) error {
+	b, err := json.Marshal(d)
+	if err != nil {
+		return err
+	}
+	dir := filepath.Join(state, ledger.Kept)
+	if err := ignore(os.Mkdir(dir, 0o700), os.ErrExist); err != nil {
+		return err
+	}
+	return whole.Replace(filepath.Join(dir, deployedFile), b, 0o600, nil)
+}
+
+// ForgetDeployed notes down that nothing is deployed any more.
+func ForgetDeployed(state string) error {
+	return ignore(os.Remove(filepath.Join(state, ledger.Kept, deployedFile)), os.ErrNotExist)
+}
+
+// Keep writes a record for the ledger to name.
+func (r Record) Keep(state string) (name string, err error) {
+	f, err := ledger.Keep(state, ledger.Deployment)
+	if err != nil {
+		return "", err
+	}
+	err = json.NewEncoder(f).Encode(r)
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		os.Remove(f.Name())
+		return "", err
+	}
+	return filepath.Base(f.Name()), nil
+}
+
+// ReadRecord reads such a record.
+func ReadRecord(state, name string) (Record, error) {
+	var r Record
+	err := readKept(state, name, &r)
+	if err == nil && (r.Former == nil || r.New == nil) {
+		err = fmt.Errorf("%s is no record of a deployment", name)
+	}
+	return r, err
+}
+
+func readKept(state, name string, v any) error {
+	f, err := ledger.OpenKept(state, name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	b, err := io.ReadAll(io.LimitReader(f, 16<<20))
+	if err != nil {
+		return err
+	}
+	return json.Unmarshal(b, v)
+}
+
+// Remember puts a program in front of those that a household used, and says which
+// it no longer keeps: all but the last two.
+func Remember(images []string, now string) (kept, old []string) {
+	kept = []string{now}
+	for _, i := range images {
+		switch {
+		case i == now:
+		case len(kept) < keptImages:
+			kept = append(kept, i)
+		default:
+			old = append(old, i)
+		}
+	}
+	return kept, old
+}
+
+// keptImages is how many programs are kept: the one that runs, and the one to go
+// back to.
+const keptImages = 2
