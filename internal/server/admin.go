@@ -1,20 +1,28 @@
 package server
 
 import (
+	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 	"unicode"
 	"unicode/utf8"
 
+	"golang.org/x/sys/unix"
+
 	"cozyshelf/internal/control"
+	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/library"
 	"cozyshelf/internal/problem"
+	"cozyshelf/internal/scan"
 	"cozyshelf/internal/secret"
 	"cozyshelf/internal/store"
 )
@@ -22,14 +30,21 @@ import (
 // control is the handler of the control socket.
 func (s *Server) control() http.Handler {
 	m := http.NewServeMux()
-	m.HandleFunc("GET /healthz", s.healthz)
+	m.HandleFunc("GET /healthz", func(w http.ResponseWriter, r *http.Request) { s.healthz(w, r, true) })
+	m.HandleFunc("POST /control/v1/backup", s.sendBackup)
 	m.HandleFunc("GET /control/v1/status", answer(s.status))
 	m.HandleFunc("GET /control/v1/members", answer(func(r *http.Request) (any, error) { return s.store.Members(r.Context()) }))
 	m.HandleFunc("POST /control/v1/members", answer(s.addMember))
 	m.HandleFunc("PATCH /control/v1/members/{name}", answer(s.changeMember))
 	m.HandleFunc("DELETE /control/v1/members/{name}", answer(s.removeMember))
-	m.HandleFunc("GET /control/v1/shelves/{name}", answer(s.showShelf))
+	m.HandleFunc("GET /control/v1/shelves/{name}", s.showShelf)
 	m.HandleFunc("POST /control/v1/scan", answer(s.scanNow))
+	m.HandleFunc("GET /control/v1/library", answer(func(r *http.Request) (any, error) { return s.store.Library(r.Context(), 12) }))
+	m.HandleFunc("GET /control/v1/problems", s.problems)
+	m.HandleFunc("GET /control/v1/titles/{title}", answer(s.matched))
+	m.HandleFunc("POST /control/v1/titles/{title}/match", answer(s.match))
+	m.HandleFunc("GET /control/v1/search", answer(s.search))
+	m.HandleFunc("GET /control/v1/watched", answer(func(r *http.Request) (any, error) { return s.store.Watched(r.Context()) }))
 	m.HandleFunc("GET /control/v1/plays", answer(s.plays))
 	return m
 }
@@ -56,6 +71,12 @@ func fail(w http.ResponseWriter, err error) {
 		if st.wait > 0 {
 			w.Header().Set("Retry-After", strconv.Itoa(int(st.wait.Seconds())+1))
 		}
+	case errors.Is(err, store.ErrFull):
+		status = http.StatusInsufficientStorage
+		err = &problem.Problem{What: "nothing can be kept now", Why: "the disk with the server's state is full", Fix: "the administrator has to free some space; what is there plays on", Err: err}
+	case errors.Is(err, store.ErrDamaged):
+		status = http.StatusServiceUnavailable
+		err = &problem.Problem{What: "the store is damaged", Why: "what it holds cannot be trusted", Fix: "the administrator finds what to do with cozyshelf status", Err: err}
 	case errors.Is(err, store.ErrNotFound):
 		status = http.StatusNotFound
 	case errors.Is(err, store.ErrExists):
@@ -75,8 +96,10 @@ type statusError struct {
 
 func (e *statusError) Unwrap() error { return e.Problem }
 
-func read(r *http.Request, v any) error {
-	d := json.NewDecoder(http.MaxBytesReader(nil, r.Body, 64<<10))
+func read(r *http.Request, v any) error { return readUpTo(r, v, 64<<10) }
+
+func readUpTo(r *http.Request, v any, most int64) error {
+	d := json.NewDecoder(http.MaxBytesReader(nil, r.Body, most))
 	d.DisallowUnknownFields()
 	if err := d.Decode(v); err != nil {
 		return &statusError{&problem.Problem{What: "the request cannot be read", Why: err.Error(), Fix: "send one JSON document as /api/v1/openapi.json says"}, http.StatusBadRequest, 0}
@@ -87,10 +110,15 @@ func read(r *http.Request, v any) error {
 func (s *Server) status(r *http.Request) (any, error) {
 	ctx := r.Context()
 	out := control.Status{Version: s.version, Started: s.started, Ready: true, Shelves: []control.Shelf{}, Memory: resident()}
-	if err := s.health(ctx); err != nil {
-		out.Ready, out.Problem = false, err.Error()
+	out.Processor = processor()
+	out.Free, _ = freeBytes(s.settings.State) // 0 where it cannot be told
+	h := s.condition(ctx)
+	out.Condition = h.Status
+	if h.Status != control.Ready {
+		out.Ready, out.Problem, out.Fix = false, h.What+": "+h.Why, h.Fix
 		return out, nil
 	}
+	out.Backup = s.backupStatus()
 	members, err := s.store.Members(ctx)
 	if err != nil {
 		return nil, err
@@ -103,8 +131,20 @@ func (s *Server) status(r *http.Request) (any, error) {
 	if out.Format, err = s.store.Format(ctx); err != nil {
 		return nil, err
 	}
+	if out.Quiet, err = s.quietStatus(ctx); err != nil {
+		return nil, err
+	}
 	out.Shelves, err = s.shelfList(ctx)
 	return out, err
+}
+
+// processor gives the processor time that the server has used, in seconds.
+func processor() float64 {
+	var u unix.Rusage
+	if unix.Getrusage(unix.RUSAGE_SELF, &u) != nil {
+		return 0
+	}
+	return time.Duration(u.Utime.Nano() + u.Stime.Nano()).Seconds()
 }
 
 // resident gives the memory that the server has in use, in bytes.
@@ -119,49 +159,100 @@ func resident() int64 {
 }
 
 func (s *Server) shelfList(ctx context.Context) ([]control.Shelf, error) {
-	figures, err := s.store.Figures(ctx)
-	if err != nil {
-		return nil, err
-	}
 	out := []control.Shelf{}
 	for _, sh := range s.settings.Shelves {
-		c := control.Shelf{Name: sh.Name, Kind: sh.Kind, Access: sh.Access, Folders: sh.Shown, Away: s.awayNow(sh.Name), ShelfFigures: figures[sh.Name]}
-		s.shelf(sh.Name, func(st *shelfState) { c.Scanning, c.Scanned = st.scanning, st.scanned })
+		figures, err := s.figures(ctx, sh.Name)
+		if err != nil {
+			return nil, err
+		}
+		c := control.Shelf{Name: sh.Name, Kind: sh.Kind, Access: sh.Access, Folders: sh.Shown, Away: s.awayNow(sh.Name), ShelfFigures: figures}
+		s.shelf(sh.Name, func(st *shelfState) { c.Scanning, c.Progress, c.Scanned = st.scanning, st.progress, st.scanned })
 		out = append(out, c)
 	}
 	return out, nil
 }
 
-func (s *Server) showShelf(r *http.Request) (any, error) {
+// showShelf gives a shelf with all that is on it, as control.ShelfFiles, a page of titles
+// after the other: a large one would not fit in the server's memory.
+func (s *Server) showShelf(w http.ResponseWriter, r *http.Request) {
 	ctx, name := r.Context(), r.PathValue("name")
 	list, err := s.shelfList(ctx)
 	if err != nil {
-		return nil, err
+		fail(w, err)
+		return
 	}
-	for _, sh := range list {
-		if sh.Name != name {
-			continue
-		}
-		out := control.ShelfFiles{Shelf: sh, Contents: []control.TitleFiles{}}
-		titles, err := s.store.Titles(ctx, name)
-		if err != nil {
-			return nil, err
-		}
-		files, err := s.store.ShelfFiles(ctx, name)
-		if err != nil {
-			return nil, err
-		}
-		of := map[int64][]store.File{}
-		for _, f := range files {
-			of[f.Title] = append(of[f.Title], f)
-		}
-		for _, t := range titles {
-			out.Contents = append(out.Contents, control.TitleFiles{Title: t, Files: of[t.ID]})
-		}
-		out.Problems, err = s.store.FolderProblems(ctx, name)
-		return out, err
+	i := slices.IndexFunc(list, func(sh control.Shelf) bool { return sh.Name == name })
+	if i < 0 {
+		fail(w, s.noShelf(name))
+		return
 	}
-	return nil, s.noShelf(name)
+	problems, err := s.store.FolderProblems(ctx, name)
+	if err != nil {
+		fail(w, err)
+		return
+	}
+	whole, err := json.Marshal(control.ShelfFiles{Shelf: list[i], Contents: []control.TitleFiles{}, Problems: problems})
+	if err != nil {
+		fail(w, err)
+		return
+	}
+	pour(w, whole, "contents", func(yield func(any) bool) error {
+		start := store.PlaceOf("")
+		for at := &start; at != nil; {
+			page, err := s.store.TitlePage(ctx, name, *at, false, atOnce)
+			if err != nil {
+				return err
+			}
+			ids := make([]int64, 0, len(page.Titles))
+			for _, t := range page.Titles {
+				ids = append(ids, t.ID)
+			}
+			files, err := s.store.FilesOf(ctx, ids)
+			if err != nil {
+				return err
+			}
+			for _, t := range page.Titles {
+				if !yield(control.TitleFiles{Title: t, Files: files[t.ID]}) {
+					return nil
+				}
+			}
+			at = page.Next
+		}
+		return nil
+	})
+}
+
+// pour answers with a document one of whose lists, empty in whole, is written as it
+// comes; without a name, the list is all of it. Where that fails in its midst, the answer
+// is cut off, and whoever reads it notices.
+func pour(w http.ResponseWriter, whole []byte, list string, each func(yield func(any) bool) error) {
+	before, after := []byte("["), []byte("]\n")
+	if list != "" {
+		i := bytes.Index(whole, []byte(`"`+list+`":[]`)) + len(list) + len(`"":[`)
+		before, after = whole[:i], whole[i:]
+	}
+	w.Header().Set("Content-Type", "application/json")
+	out := bufio.NewWriterSize(w, 64<<10)
+	_, err := out.Write(before)
+	first := true
+	enc := json.NewEncoder(out)
+	if eerr := each(func(v any) bool {
+		if !first && err == nil {
+			err = out.WriteByte(',')
+		}
+		if first = false; err == nil {
+			err = enc.Encode(v)
+		}
+		return err == nil
+	}); eerr != nil {
+		panic(http.ErrAbortHandler)
+	}
+	if err == nil {
+		_, err = out.Write(after)
+	}
+	if err == nil {
+		_ = out.Flush() // the client has gone, if this fails
+	}
 }
 
 func (s *Server) noShelf(name string) error {
@@ -177,7 +268,68 @@ func (s *Server) scanNow(r *http.Request) (any, error) {
 	if name != "" && s.shelves[name] == nil {
 		return nil, s.noShelf(name)
 	}
-	return s.scan(r.Context(), name, r.URL.Query().Get("emptied") == "yes")
+	o := scan.Options{Emptied: r.URL.Query().Get("emptied") == "yes", Gently: r.URL.Query().Get("gently") == "yes"}
+	if folder := r.URL.Query().Get("folder"); folder != "" {
+		sh, part := s.placeOf(folder)
+		if part == nil {
+			return nil, &problem.Problem{What: folder + " is on no shelf", Why: "it is neither a shelf's folder nor below one", Fix: "see the folders with cozyshelf shelf list --json", Err: store.ErrNotFound}
+		}
+		name, o.Only = sh, part
+	}
+	return s.scan(r.Context(), name, o)
+}
+
+// placeOf finds the shelf on which a folder lies, as the administrator writes it: the
+// innermost of several.
+func (s *Server) placeOf(folder string) (shelf string, part *scan.Part) {
+	for _, sh := range s.settings.Shelves {
+		for _, shown := range sh.Shown {
+			if folder != shown && !household.Within(folder, shown) || part != nil && len(part.Shown) > len(shown) {
+				continue
+			}
+			rel := strings.Trim(strings.TrimPrefix(folder, shown), "/")
+			shelf, part = sh.Name, &scan.Part{Shown: shown, Places: []scan.Place{{Path: rel, Deep: true}}}
+		}
+	}
+	return shelf, part
+}
+
+// problems finds what somebody should see to, on one shelf or on all.
+func (s *Server) problems(w http.ResponseWriter, r *http.Request) {
+	name := r.URL.Query().Get("shelf")
+	if name != "" && s.shelves[name] == nil {
+		fail(w, s.noShelf(name))
+		return
+	}
+	pour(w, nil, "", func(yield func(any) bool) (err error) {
+		for p := range library.Problems(func(yield func(library.File) bool) {
+			if err == nil {
+				err = s.store.Each(r.Context(), name, yield)
+			}
+		}, s.settings.Language) {
+			if !yield(p) {
+				break
+			}
+		}
+		return err
+	})
+}
+
+// search finds titles and parts by their words.
+func (s *Server) search(r *http.Request) (any, error) {
+	limit := 20
+	if v := r.URL.Query().Get("limit"); v != "" {
+		n, err := strconv.Atoi(v)
+		if err != nil || n < 1 || n > 200 {
+			return nil, usageProblem("limit cannot be read", fmt.Sprintf("%q is no number from 1 to 200", v), "leave it out for 20")
+		}
+		limit = n
+	}
+	q := r.URL.Query().Get("q")
+	if len(q) > 200 {
+		return nil, usageProblem("that is too much to search for", "there are more than 200 bytes", "a few words, or their beginnings, do")
+	}
+	return s.store.Search(r.Context(), q, limit)
 }
 
 // checkName says why a name cannot be a member's, or nothing.

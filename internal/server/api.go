@@ -3,11 +3,14 @@ package server
 import (
 	_ "embed" // the description of the API
 	"errors"
+	"fmt"
 	"net/http"
+	"strconv"
 	"time"
 
 	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/media"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/store"
 )
@@ -45,6 +48,11 @@ type (
 	apiTitle struct {
 		store.Title
 		Files []store.File `json:"files"`
+	}
+	apiFile struct {
+		store.File
+		Chapters []media.Chapter `json:"chapters,omitempty"`
+		Loudness *media.Loud     `json:"loudness,omitempty"`
 	}
 	apiPosition struct {
 		Position float64 `json:"position"`
@@ -97,7 +105,33 @@ func (s *Server) apiTitles(r *http.Request) (any, error) {
 	if s.shelves[name] == nil {
 		return nil, nothing(r)
 	}
-	return s.store.Titles(r.Context(), name)
+	limit := onAnswer
+	if text := r.URL.Query().Get("limit"); text != "" {
+		n, err := strconv.Atoi(text)
+		if err != nil || n < 1 || n > mostOnAnswer {
+			return nil, usageProblem("the limit cannot be taken", fmt.Sprintf("%q is no number from 1 to %d", text, mostOnAnswer), "leave it out, or give one")
+		}
+		limit = n
+	}
+	page, err := s.store.TitlePage(r.Context(), name, store.PlaceOf(r.URL.Query().Get("from")), false, limit)
+	if err != nil {
+		return nil, err
+	}
+	if page.Next == nil {
+		return apiTitles{Titles: page.Titles}, nil
+	}
+	return apiTitles{page.Titles, page.Next.String()}, nil
+}
+
+// How many titles an answer holds, where it is not said, and at most.
+const (
+	onAnswer     = 100
+	mostOnAnswer = 1000
+)
+
+type apiTitles struct {
+	Titles []store.Title `json:"titles"`
+	Next   string        `json:"next,omitempty"` // where those after them begin
 }
 
 func (s *Server) title(r *http.Request) (apiTitle, error) {
@@ -120,7 +154,12 @@ func (s *Server) apiTitle(r *http.Request) (any, error) { return s.title(r) }
 
 func (s *Server) apiFile(r *http.Request) (any, error) {
 	_, f, err := s.fileOf(r)
-	return f, err
+	if err != nil {
+		return nil, err
+	}
+	out := apiFile{File: f}
+	out.Chapters, out.Loudness, err = s.findings(r.Context(), f.ID)
+	return out, err
 }
 
 func (s *Server) apiPosition(r *http.Request) (any, error) {

@@ -10,12 +10,14 @@ import (
 	"hash/fnv"
 	"html/template"
 	"net/http"
+	"os"
 	"strings"
 	"time"
 
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/media"
 	"cozyshelf/internal/core/naming"
+	"cozyshelf/internal/picture"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/store"
 
@@ -39,8 +41,10 @@ var pages = template.Must(template.New("").Funcs(template.FuncMap{
 	"clock":   clock,
 	"size":    func(n int64) string { return humanize.IBytes(uint64(max(0, n))) },
 	"label":   label,
+	"day":     day,
+	"inc":     func(n int) int { return n + 1 },
 	"codecs":  func(f store.File) string { return f.Media.Codecs() },
-	"picture": picture,
+	"picture": frameSize,
 }).ParseFS(pageFiles, "pages/*.html"))
 
 // clock writes a number of seconds as people say it: "1 h 42 min", "14 s".
@@ -72,7 +76,13 @@ func label(f store.File) string {
 	return f.Part
 }
 
-func picture(f store.File) string {
+// day is when a part was sent, recorded or taken; empty where that is not known.
+func day(f store.File) string {
+	date, at, _ := strings.Cut(f.Date, "T")
+	return strings.TrimSpace(date + " " + at[:min(len("15:04"), len(at))])
+}
+
+func frameSize(f store.File) string {
 	if t := f.Media.First(media.Video); t.Width > 0 {
 		return fmt.Sprintf("%d×%d", t.Width, t.Height)
 	}
@@ -81,8 +91,8 @@ func picture(f store.File) string {
 
 // frame is what every page needs.
 type frame struct {
-	Lang, Household, Heading, Member, Here, Stamp string
-	Shelves                                       []struct{ Name string }
+	Lang, Household, Heading, Member, Here, Stamp, Query string
+	Shelves                                              []struct{ Name string }
 }
 
 func (s *Server) frame(v *visitor, heading, here string) frame {
@@ -117,7 +127,7 @@ func (s *Server) nobodyYet(w http.ResponseWriter) {
 
 // pages adds the pages to the published port.
 func (s *Server) pages(m *http.ServeMux) {
-	for name, kind := range map[string]string{"style.css": "text/css; charset=utf-8", "player.js": "text/javascript; charset=utf-8", "icon.svg": "image/svg+xml"} {
+	for name, kind := range map[string]string{"style.css": "text/css; charset=utf-8", "player.js": "text/javascript; charset=utf-8", "shelf.js": "text/javascript; charset=utf-8", "icon.svg": "image/svg+xml"} {
 		b, err := pageFiles.ReadFile("pages/" + name)
 		if err != nil {
 			panic(err) // it is embedded
@@ -132,9 +142,11 @@ func (s *Server) pages(m *http.ServeMux) {
 	m.HandleFunc("POST /sign-out", s.page(s.pageSignOut))
 	m.HandleFunc("GET /{$}", s.page(s.home))
 	m.HandleFunc("GET /shelf/{shelf}", s.page(s.pageShelf))
+	m.HandleFunc("GET /find", s.page(s.pageFind))
 	m.HandleFunc("GET /title/{title}", s.page(s.pageTitle))
 	m.HandleFunc("GET /play/{file}", s.page(s.pagePlay))
 	m.HandleFunc("GET /cover/{title}", s.page(s.cover))
+	m.HandleFunc("GET /chapter/{file}/{n}", s.page(s.chapterPicture))
 	m.HandleFunc("/", s.page(func(w http.ResponseWriter, r *http.Request) error { return nothing(r) }))
 }
 
@@ -247,9 +259,14 @@ type board struct {
 	Kind           household.Kind
 	Titles         []store.Title
 	Away, Scanning bool
+	Before, Next   *store.Place // where the pages before and after begin
+	Initials       []string     // of a shelf of several pages
 }
 
-func (s *Server) boards(r *http.Request, only string) ([]board, error) {
+// onPage is how many titles of a shelf a page shows.
+const onPage = 90
+
+func (s *Server) boards(r *http.Request, only string, at store.Place, back bool, limit int) ([]board, error) {
 	list, err := s.shelfList(r.Context())
 	if err != nil {
 		return nil, err
@@ -260,11 +277,18 @@ func (s *Server) boards(r *http.Request, only string) ([]board, error) {
 			continue
 		}
 		b := board{Name: sh.Name, Kind: sh.Kind, Away: len(sh.Away) > 0, Scanning: sh.Scanning}
-		if b.Titles, err = s.store.Titles(r.Context(), sh.Name); err != nil {
+		page, err := s.store.TitlePage(r.Context(), sh.Name, at, back, limit)
+		if err != nil {
 			return nil, err
 		}
+		b.Titles, b.Before, b.Next = page.Titles, page.Before, page.Next
 		if len(b.Titles) > 0 {
-			b.Count = fmt.Sprintf("%d · %s", len(b.Titles), humanize.IBytes(uint64(sh.Size)))
+			b.Count = fmt.Sprintf("%s · %s", humanize.Comma(int64(sh.Titles)), humanize.IBytes(uint64(sh.Size)))
+		}
+		if only != "" && (b.Before != nil || b.Next != nil) {
+			if b.Initials, err = s.store.Initials(r.Context(), sh.Name); err != nil {
+				return nil, err
+			}
 		}
 		out = append(out, b)
 	}
@@ -276,39 +300,66 @@ const onHome = 18
 
 func (s *Server) home(w http.ResponseWriter, r *http.Request) error {
 	v := visitorOf(r)
-	boards, err := s.boards(r, "")
+	boards, err := s.boards(r, "", store.PlaceOf(""), false, onHome)
 	if err != nil {
 		return err
-	}
-	for i := range boards {
-		boards[i].Titles = boards[i].Titles[:min(onHome, len(boards[i].Titles))]
 	}
 	begun, err := s.store.Begun(r.Context(), v.member.ID, 4)
 	if err != nil {
 		return err
 	}
-	s.show(w, http.StatusOK, "home", struct {
+	s.show(w, http.StatusOK, "home", homePage{frame: s.frame(v, "", ""), Begun: begun, Boards: boards})
+	return nil
+}
+
+// homePage is the first page, or that of one shelf.
+type homePage struct {
+	frame
+	Begun  []store.Resume
+	Boards []board
+	Whole  bool   // a shelf's own page
+	Bring  string // the shelf that this member may bring something onto from this page
+}
+
+// pageFind shows what was searched for.
+func (s *Server) pageFind(w http.ResponseWriter, r *http.Request) error {
+	q := r.URL.Query().Get("q")
+	if len(q) > 200 {
+		q = strings.ToValidUTF8(q[:200], "")
+	}
+	hits, err := s.store.Search(r.Context(), q, 60)
+	if err != nil {
+		return err
+	}
+	f := s.frame(visitorOf(r), "Find", "")
+	f.Query = q
+	s.show(w, http.StatusOK, "find", struct {
 		frame
-		Begun  []store.Resume
-		Boards []board
-	}{s.frame(v, "", ""), begun, boards})
+		Hits []store.Hit
+	}{f, hits})
 	return nil
 }
 
 func (s *Server) pageShelf(w http.ResponseWriter, r *http.Request) error {
 	name := r.PathValue("shelf")
-	boards, err := s.boards(r, name)
+	q := r.URL.Query()
+	at := q.Get("from") + q.Get("before")
+	if len(at) > 2000 {
+		at = ""
+	}
+	boards, err := s.boards(r, name, store.PlaceOf(at), q.Has("before"), onPage)
 	if err != nil {
 		return err
 	}
 	if len(boards) == 0 {
 		return nothing(r)
 	}
-	s.show(w, http.StatusOK, "home", struct {
-		frame
-		Begun  []store.Resume
-		Boards []board
-	}{s.frame(visitorOf(r), name, name), nil, boards})
+	page := homePage{frame: s.frame(visitorOf(r), name, name), Boards: boards, Whole: true}
+	r.SetPathValue("shelf", name)
+	if _, err := s.mayBring(r); err == nil {
+		page.Bring = name
+	}
+	s.show(w, http.StatusOK, "home", page)
 	return nil
 }
 
@@ -333,6 +384,9 @@ func (s *Server) pageTitle(w http.ResponseWriter, r *http.Request) error {
 				name = "Specials"
 			}
 		}
+		if f.Extra != "" {
+			name = "Extras"
+		}
 		if len(groups) == 0 || groups[len(groups)-1].Name != name {
 			groups = append(groups, group{Name: name})
 		}
@@ -343,12 +397,17 @@ func (s *Server) pageTitle(w http.ResponseWriter, r *http.Request) error {
 			first = &t.Files[i]
 		}
 	}
+	d, err := s.store.Described(r.Context(), t.ID)
+	if err != nil {
+		return err
+	}
 	s.show(w, http.StatusOK, "title", struct {
 		frame
 		Title  store.Title
+		Says   store.Described
 		First  *store.File
 		Groups []group
-	}{s.frame(visitorOf(r), t.Name, t.Shelf), t.Title, first, groups})
+	}{s.frame(visitorOf(r), t.Name, t.Shelf), t.Title, d, first, groups})
 	return nil
 }
 
@@ -367,7 +426,12 @@ func (s *Server) pagePlay(w http.ResponseWriter, r *http.Request) error {
 		File          store.File
 		Before, After *store.File
 		Doubt         string
+		Chapters      []media.Chapter
+		Loud          *media.Loud
 	}{frame: s.frame(visitorOf(r), t.Name, t.Shelf), Title: t, File: f}
+	if data.Chapters, data.Loud, err = s.findings(r.Context(), f.ID); err != nil {
+		return err
+	}
 	for i := range files {
 		if files[i].ID == f.ID {
 			if i > 0 {
@@ -405,6 +469,23 @@ func (s *Server) cover(w http.ResponseWriter, r *http.Request) error {
 	}
 	if err != nil {
 		return err
+	}
+	d, err := s.store.Described(r.Context(), id)
+	if err != nil {
+		return err
+	}
+	if d.Picture != "" {
+		width := picture.Widths[0]
+		if r.URL.Query().Get("large") != "" {
+			width = picture.Widths[1]
+		}
+		if b, err := os.ReadFile(picture.Path(s.pictures(), d.Picture, width)); err == nil {
+			w.Header().Set("Content-Type", "image/jpeg")
+			w.Header().Set("Cache-Control", "private, max-age=600")
+			w.Header().Set("ETag", `"`+d.Picture+`"`)
+			_, _ = w.Write(b) // the client has gone, if this fails
+			return nil
+		}
 	}
 	h := fnv.New32a()
 	h.Write([]byte(t.Name))

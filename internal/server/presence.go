@@ -137,7 +137,7 @@ func (s *Server) watch(ctx context.Context) {
 			if changed {
 				// Beside the watching: a scan may take its time.
 				go func() {
-					if _, err := s.scan(ctx, sh.Name, false); err != nil && ctx.Err() == nil {
+					if _, err := s.scan(ctx, sh.Name, scan.Options{}); err != nil && ctx.Err() == nil {
 						s.log.Error("a scan failed", "shelf", sh.Name, "why", err)
 					}
 				}()

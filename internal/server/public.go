@@ -43,7 +43,7 @@ func visitorOf(r *http.Request) *visitor { return r.Context().Value(visitorKey{}
 // public is the handler of the published port.
 func (s *Server) public() http.Handler {
 	m := http.NewServeMux()
-	m.HandleFunc("GET /healthz", s.healthz)
+	m.HandleFunc("GET /healthz", func(w http.ResponseWriter, r *http.Request) { s.healthz(w, r, false) })
 	m.HandleFunc("GET /api/v1/openapi.json", openAPI)
 	m.HandleFunc("POST /api/v1/sign-in", answer(s.apiSignIn))
 	for pattern, h := range map[string]http.HandlerFunc{
@@ -52,12 +52,14 @@ func (s *Server) public() http.Handler {
 		"GET /api/v1/shelves":                answer(s.apiShelves),
 		"GET /api/v1/shelves/{shelf}/titles": answer(s.apiTitles),
 		"GET /api/v1/titles/{title}":         answer(s.apiTitle),
+		"GET /api/v1/search":                 answer(s.search),
 		"GET /api/v1/files/{file}":           answer(s.apiFile),
 		"GET /api/v1/files/{file}/content":   s.content,
 		"PUT /api/v1/files/{file}/position":  answer(s.apiPosition),
 	} {
 		m.HandleFunc(pattern, s.signedIn(h))
 	}
+	s.uploads(m)
 	m.HandleFunc("/api/", func(w http.ResponseWriter, r *http.Request) {
 		fail(w, &statusError{&problem.Problem{What: "there is nothing at this address", Where: r.Method + " " + r.URL.Path, Fix: "see /api/v1/openapi.json"}, http.StatusNotFound, 0})
 	})

@@ -15,18 +15,23 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/lookup"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/scan"
 	"cozyshelf/internal/store"
 	"cozyshelf/internal/stream"
+
+	"golang.org/x/sys/unix"
 )
 
 // Server is one server. Make it with Open.
@@ -43,7 +48,15 @@ type Server struct {
 	failedAddress allowance.Limiter
 	warnedProxy   sync.Map // addresses that forward without being trusted
 
+	sick          atomic.Pointer[control.Health] // what keeps the store from being used
+	ready         atomic.Bool                    // the store is open
+	backupProblem atomic.Pointer[string]         // of the last try
+
 	touched sync.Map // device id → when it was last noted as seen
+
+	sources    []lookup.Source
+	scannedNow chan struct{} // a scan has ended
+	describing sync.Mutex    // one title at a time
 
 	presence presence
 	mu       sync.Mutex
@@ -53,10 +66,14 @@ type Server struct {
 type shelfState struct {
 	work     sync.Mutex // one scan at a time
 	scanning bool
+	progress control.Progress // of the scan that goes on
 	scanned  time.Time
 	away     []scan.Away
 	mounts   map[string]string // folder inside to what was mounted there when it was last scanned
 	err      string
+	figures  *store.ShelfFigures // as they were counted last; nil while they were not
+	counted  time.Time
+	counting bool
 }
 
 // ReadSettings reads the settings file that a deployment wrote.
@@ -75,34 +92,93 @@ func ReadSettings(path string) (blueprint.Settings, error) {
 	return s, nil
 }
 
-// Open opens the store. Nothing is served yet.
-func Open(ctx context.Context, s blueprint.Settings, version string, log *slog.Logger) (*Server, error) {
-	st, err := store.Open(ctx, filepath.Join(s.State, "store.db"))
-	if err != nil {
-		return nil, fmt.Errorf("opening the store in %s: %w", s.State, err)
-	}
+// New makes a server. Its store is opened by Run.
+func New(s blueprint.Settings, version string, log *slog.Logger) *Server {
 	srv := &Server{
-		settings: s, version: version, log: log, store: st, started: time.Now(),
-		tracker:       &stream.Tracker{Store: st, Log: log},
+		settings: s, version: version, log: log, started: time.Now(),
 		trusted:       household.Remote{TrustedProxies: s.TrustedProxies}.Networks(),
 		failedMember:  allowance.Limiter{Burst: 10, Pause: time.Minute},
 		failedAddress: allowance.Limiter{Burst: 20, Pause: 30 * time.Second},
 		shelves:       map[string]*shelfState{},
+		sources:       sources(s.Lookup, s.State, version),
+		scannedNow:    make(chan struct{}, 1),
 	}
 	for _, sh := range s.Shelves {
 		srv.shelves[sh.Name] = &shelfState{}
 	}
+	return srv
+}
+
+// Open makes a server and opens its store. Nothing is served yet.
+func Open(ctx context.Context, s blueprint.Settings, version string, log *slog.Logger) (*Server, error) {
+	srv := New(s, version, log)
+	return srv, srv.openStore(ctx)
+}
+
+// openStore opens the store and brings it up to date.
+func (s *Server) openStore(ctx context.Context) error {
+	st, err := store.Open(ctx, filepath.Join(s.settings.State, "store.db"))
+	if err != nil {
+		return fmt.Errorf("opening the store in %s: %w", s.settings.State, err)
+	}
 	// Streams that a crash cut off ended when they were last seen.
 	if err := st.CloseStale(ctx); err != nil {
 		st.Close()
-		return nil, err
+		return err
 	}
-	return srv, nil
+	s.store, s.tracker = st, &stream.Tracker{Store: st, Log: s.log}
+	s.ready.Store(true)
+	return nil
+}
+
+// open gives the store, once it is open.
+func (s *Server) open() *store.Store {
+	if !s.ready.Load() {
+		return nil
+	}
+	return s.store
+}
+
+// begin opens the store, trying again where that may help, and reports whether it
+// came about before the context ended.
+func (s *Server) begin(ctx context.Context) bool {
+	for {
+		err := s.openStore(ctx)
+		if ctx.Err() != nil {
+			return false
+		}
+		if err == nil {
+			s.sick.Store(nil)
+			return true
+		}
+		h := sick(s.settings.State, err)
+		if old := s.sick.Swap(&h); old == nil || old.Why != h.Why {
+			s.log.Error(h.What, "why", err)
+		}
+		if h.Status == control.DamagedStore || h.Status == control.NewerStore {
+			<-ctx.Done()
+			return false
+		}
+		select {
+		case <-ctx.Done():
+			return false
+		case <-time.After(reopenPause):
+		}
+	}
+}
+
+// sweep removes what an end in the midst of a backup has left.
+func (s *Server) sweep() {
+	for _, pattern := range []string{".new-backup-*", blueprint.Backups + "/.new-*"} {
+		list, _ := filepath.Glob(filepath.Join(s.settings.State, pattern))
+		for _, p := range list {
+			_ = os.RemoveAll(p) // it stays until the next time
+		}
+	}
 }
 
 // Run serves until the context ends, then lets requests finish for a moment.
 func (s *Server) Run(ctx context.Context) error {
-	defer s.store.Close()
 	sock, err := control.Listen(s.settings.State)
 	if err != nil {
 		return fmt.Errorf("making the control socket: %w", err)
@@ -112,14 +188,14 @@ func (s *Server) Run(ctx context.Context) error {
 	if ap, err := netip.ParseAddrPort(listen); err == nil && ap.Addr().IsUnspecified() {
 		listen = fmt.Sprintf(":%d", ap.Port()) // also where there is no IPv6
 	}
-	port, err := net.Listen("tcp", listen)
+	port, err := listenOn(ctx, listen)
 	if err != nil {
 		return fmt.Errorf("listening on the published port: %w", err)
 	}
 	defer port.Close()
 	errs := slog.NewLogLogger(s.log.Handler(), slog.LevelDebug)
-	public := &http.Server{Handler: s.public(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10, ErrorLog: errs}
-	admin := &http.Server{Handler: s.control(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: errs}
+	public := &http.Server{Handler: s.gate(sync.OnceValue(s.public), false), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10, ErrorLog: errs}
+	admin := &http.Server{Handler: s.gate(sync.OnceValue(s.control), true), ReadHeaderTimeout: 10 * time.Second, ErrorLog: errs}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	failed := make(chan error, 2)
@@ -133,17 +209,55 @@ func (s *Server) Run(ctx context.Context) error {
 	go serve(admin, sock)
 	s.log.Info("serving", "household", s.settings.Name, "version", s.version, "address", port.Addr().String(), "shelves", len(s.settings.Shelves))
 	var work sync.WaitGroup
+	s.sweep()
+	if s.open() == nil && !s.begin(ctx) {
+		return s.end(ctx, public, admin, failed)
+	}
+	defer s.store.Close()
 	work.Go(func() { s.tracker.Run(ctx) })
 	work.Go(func() { s.watch(ctx) })
+	work.Go(func() { s.watchStore(ctx) })
+	for _, sh := range s.settings.Shelves {
+		work.Go(func() { s.follow(ctx, sh) })
+	}
+	work.Go(func() { s.backups(ctx) })
+	work.Go(func() { s.describeAll(ctx) })
+	work.Go(func() { s.quiet(ctx) })
 	work.Go(func() {
 		if err := s.drop(ctx); err != nil && ctx.Err() == nil {
 			s.log.Error("shelves that are no longer in the household file could not be put aside", "why", err)
 		}
-		if _, err := s.scan(ctx, "", false); err != nil && ctx.Err() == nil {
+		if _, err := s.scan(ctx, "", scan.Options{}); err != nil && ctx.Err() == nil {
 			s.log.Error("the first scan failed", "why", err)
 		}
 	})
 	<-ctx.Done()
+	err = s.end(ctx, public, admin, failed)
+	work.Wait()
+	return err
+}
+
+// takenFor is for how long a port may be taken when the server begins: a server that was
+// killed in the midst of starting a child has left its port to that for a moment.
+const takenFor = 2 * time.Second
+
+// listenOn listens on the published port.
+func listenOn(ctx context.Context, address string) (net.Listener, error) {
+	for began := time.Now(); ; {
+		l, err := net.Listen("tcp", address)
+		if !errors.Is(err, unix.EADDRINUSE) || time.Since(began) > takenFor {
+			return l, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, err
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
+
+// end lets requests finish for a moment.
+func (s *Server) end(ctx context.Context, public, admin *http.Server, failed <-chan error) error {
 	s.log.Info("ending")
 	end, stop := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
 	defer stop()
@@ -154,7 +268,6 @@ func (s *Server) Run(ctx context.Context) error {
 	if err := admin.Shutdown(end); err != nil {
 		admin.Close()
 	}
-	work.Wait()
 	select {
 	case err := <-failed:
 		return err
@@ -176,64 +289,114 @@ func (s *Server) drop(ctx context.Context) error {
 
 // scan scans one shelf, or all for an empty name. Shelves do not wait for each
 // other for ever: one that does not answer is given up.
-func (s *Server) scan(ctx context.Context, name string, emptied bool) ([]scan.Report, error) {
+func (s *Server) scan(ctx context.Context, name string, o scan.Options) ([]scan.Report, error) {
 	out := []scan.Report{}
 	for _, sh := range s.settings.Shelves {
 		if name != "" && sh.Name != name {
 			continue
 		}
-		r, err := s.scanShelf(ctx, sh, emptied)
+		r, err := s.scanShelf(ctx, sh, o)
 		if err != nil {
 			return out, fmt.Errorf("scanning shelf %s: %w", sh.Name, err)
 		}
 		s.log.Info("scanned", "shelf", sh.Name, "files", r.Files, "new", r.New, "changed", r.Changed, "gone", r.Gone, "failing", r.Failing, "seconds", r.Seconds)
 		out = append(out, r)
 	}
+	select {
+	case s.scannedNow <- struct{}{}:
+	default:
+	}
 	return out, nil
 }
 
-func (s *Server) scanShelf(ctx context.Context, sh blueprint.SettingsShelf, emptied bool) (scan.Report, error) {
+func (s *Server) scanShelf(ctx context.Context, sh blueprint.SettingsShelf, o scan.Options) (scan.Report, error) {
 	work := &s.shelves[sh.Name].work
 	work.Lock()
 	defer work.Unlock()
 	s.shelf(sh.Name, func(st *shelfState) {
-		st.scanning, st.mounts = true, map[string]string{}
+		st.scanning, st.progress = true, control.Progress{}
+		if o.Only != nil {
+			return // it does not tell what is away elsewhere
+		}
+		st.mounts = map[string]string{}
 		for _, f := range sh.Folders {
 			st.mounts[f] = machine.MountsAt(f)
 		}
 	})
-	r, err := scan.Shelf(ctx, s.store, sh, scan.Options{Emptied: emptied, Presence: s.presence.look, Log: s.log})
+	o.Told = func(folders, files int) {
+		s.shelf(sh.Name, func(st *shelfState) { st.progress = control.Progress{Folders: folders, Files: files} })
+	}
+	o.Presence, o.Inside, o.Log = s.presence.look, s.inside, s.log
+	r, err := scan.Shelf(ctx, s.store, sh, o)
+	if r.New+r.Changed+r.Moved+r.Gone+r.Failing > 0 || err != nil {
+		if _, cerr := s.count(ctx, sh.Name); cerr != nil && err == nil && ctx.Err() == nil {
+			err = cerr
+		}
+	}
 	s.shelf(sh.Name, func(st *shelfState) {
-		st.scanning, st.away, st.err = false, r.Away, ""
+		if st.scanning, st.err = false, ""; o.Only == nil {
+			st.away = r.Away
+		}
 		if err != nil {
 			st.err = err.Error()
-		} else {
+		} else if o.Only == nil {
 			st.scanned = time.Now()
 		}
 	})
 	return r, err
 }
 
+// countAgain is how old the figures of a shelf may be while it is scanned.
+const countAgain = 3 * time.Second
+
+// figures gives the figures of a shelf. They are counted when a scan has found something,
+// and now and then while one goes on: with a million files it takes a second.
+func (s *Server) figures(ctx context.Context, name string) (store.ShelfFigures, error) {
+	var have *store.ShelfFigures
+	again := false
+	s.shelf(name, func(st *shelfState) {
+		have = st.figures
+		again = have != nil && st.scanning && !st.counting && time.Since(st.counted) > countAgain
+		st.counting = st.counting || again
+	})
+	if have == nil {
+		return s.count(ctx, name)
+	}
+	if again {
+		go func() {
+			if _, err := s.count(context.WithoutCancel(ctx), name); err != nil {
+				s.log.Warn("a shelf could not be counted", "shelf", name, "why", err)
+			}
+		}()
+	}
+	return *have, nil
+}
+
+// count counts what is on a shelf, and keeps it.
+func (s *Server) count(ctx context.Context, name string) (store.ShelfFigures, error) {
+	f, err := s.store.Figures(ctx, name)
+	s.shelf(name, func(st *shelfState) {
+		if st.counting = false; err == nil {
+			st.figures, st.counted = &f, time.Now()
+		}
+	})
+	return f, err
+}
+
+// inside says where the folder of a shelf is mounted.
+func (s *Server) inside(shelf, shown string) string {
+	for _, sh := range s.settings.Shelves {
+		if i := slices.Index(sh.Shown, shown); sh.Name == shelf && i >= 0 {
+			return sh.Folders[i]
+		}
+	}
+	return ""
+}
+
 func (s *Server) shelf(name string, do func(*shelfState)) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	do(s.shelves[name])
-}
-
-// health says whether the server can do its work.
-func (s *Server) health(ctx context.Context) error {
-	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
-	defer cancel()
-	return s.store.Ping(ctx)
-}
-
-func (s *Server) healthz(w http.ResponseWriter, r *http.Request) {
-	if err := s.health(r.Context()); err != nil {
-		s.log.Error("not healthy", "why", err)
-		reply(w, http.StatusServiceUnavailable, map[string]string{"status": "failing"})
-		return
-	}
-	reply(w, http.StatusOK, map[string]string{"status": "ready"})
 }
 
 // reply writes a JSON document.

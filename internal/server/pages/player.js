@@ -32,6 +32,9 @@
     const why = { 2: "the connection broke off", 3: "the file is damaged, or holds something this browser does not know", 4: "this browser does not play this kind of file" };
     say(`It cannot be played: ${why[player.error && player.error.code] || "the reason is not known"}.`);
   });
+  for (const b of document.querySelectorAll("[data-at]")) {
+    b.addEventListener("click", () => { player.currentTime = Number(b.dataset.at); player.play(); });
+  }
   setInterval(() => { if (!player.paused && Math.abs(player.currentTime - last) > 1) tell("playing"); }, 5000);
   addEventListener("pagehide", () => { if (!player.ended) tell("stopped", true); });
 })();

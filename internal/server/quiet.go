@@ -1,0 +1,199 @@
+package server
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"net/http"
+	"os"
+	"strconv"
+	"time"
+
+	"cozyshelf/internal/control"
+	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/media"
+	"cozyshelf/internal/ffmpeg"
+	"cozyshelf/internal/picture"
+	"cozyshelf/internal/store"
+)
+
+// quietLook is how often it is looked at whether quiet hours have begun: the clock may
+// jump.
+const quietLook = 30 * time.Second
+
+// quiet does the work that takes long, at quiet hours, one file after the other. What was
+// done is noted with each, so that it goes on where it was.
+func (s *Server) quiet(ctx context.Context) {
+	q := s.settings.Quiet
+	if q == nil {
+		return
+	}
+	hours, err := household.ParseHours(q.Hours)
+	if err != nil {
+		s.log.Error("the quiet hours cannot be read", "why", err) // the tool has read them
+		return
+	}
+	tools, err := ffmpeg.Find()
+	if err != nil {
+		s.log.Warn("the work of quiet hours cannot be done", "why", err)
+		return
+	}
+	for {
+		if hours.Hold(time.Now()) {
+			for _, work := range q.Work {
+				s.quietWork(ctx, hours, tools, work)
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(quietLook):
+		}
+	}
+}
+
+// quietWork does one sort of work for all files for which it is due, while the hours last.
+// A file that is away, or cannot be noted, is passed over until the next time.
+func (s *Server) quietWork(ctx context.Context, hours household.Hours, tools ffmpeg.Tools, work string) {
+	done, failed := 0, 0
+	defer func() {
+		if done+failed > 0 {
+			s.log.Info("work of quiet hours", "work", work, "done", done, "failed", failed)
+		}
+	}()
+	for after := int64(0); hours.Hold(time.Now()) && ctx.Err() == nil; {
+		f, err := s.store.DueAfter(ctx, work, after)
+		if err != nil {
+			if !errors.Is(err, store.ErrNotFound) && ctx.Err() == nil {
+				s.log.Error("the work of quiet hours cannot go on", "work", work, "why", err)
+			}
+			return
+		}
+		after = f.ID
+		file, err := s.find(f)
+		if err != nil {
+			continue
+		}
+		v := store.Finding{Work: work}
+		found, err := s.quietly(ctx, tools, work, f, file)
+		file.Close()
+		if ctx.Err() != nil {
+			return
+		}
+		if err == nil {
+			var b []byte
+			if b, err = json.Marshal(found); err == nil {
+				v.Found = string(b)
+			}
+		}
+		if err != nil {
+			failed++
+			v.Problem = err.Error()
+			s.log.Info("a file could not be worked on", "work", work, "shelf", f.Shelf, "file", f.Path, "why", err)
+		} else {
+			done++
+		}
+		if err := s.store.Find(ctx, f, v); err != nil && ctx.Err() == nil {
+			s.log.Error("what was found out could not be kept", "work", work, "why", err)
+		}
+	}
+}
+
+// quietly does one sort of work for one file, and gives what is to be kept of it.
+func (s *Server) quietly(ctx context.Context, tools ffmpeg.Tools, work string, f store.File, file *os.File) (any, error) {
+	switch work {
+	case household.Frames:
+		b, err := tools.Frame(ctx, file, media.FrameAt(f.Duration))
+		if err != nil {
+			return nil, err
+		}
+		name, err := picture.Keep(s.pictures(), b)
+		if err != nil {
+			return nil, err
+		}
+		return name, s.store.PictureFromFilm(ctx, f.Title, name)
+	case household.Chapters:
+		list, err := tools.Chapters(ctx, file)
+		if err != nil {
+			return nil, err
+		}
+		for i := range list {
+			// A moment into it: films cut to black between chapters.
+			b, err := tools.Frame(ctx, file, min(list[i].At+3, max(list[i].At, f.Duration-1)))
+			if err != nil {
+				continue // it has a name and a place all the same
+			}
+			if name, err := picture.Keep(s.pictures(), b); err == nil {
+				list[i].Picture = name
+			}
+		}
+		return list, nil
+	default:
+		return tools.Loudness(ctx, file)
+	}
+}
+
+// quietStatus tells how far the work of quiet hours is.
+func (s *Server) quietStatus(ctx context.Context) (*control.Quiet, error) {
+	q := s.settings.Quiet
+	if q == nil {
+		return nil, nil
+	}
+	out := &control.Quiet{Work: q.Work, Hours: q.Hours, Left: map[string]int{}}
+	if hours, err := household.ParseHours(q.Hours); err == nil {
+		out.Now = hours.Hold(time.Now())
+	}
+	if _, err := ffmpeg.Find(); err != nil {
+		out.Problem = err.Error()
+	}
+	for _, w := range q.Work {
+		n, err := s.store.Due(ctx, w)
+		if err != nil {
+			return nil, err
+		}
+		out.Left[w] = n
+	}
+	return out, nil
+}
+
+// findings gives what the work of quiet hours found out about a file.
+func (s *Server) findings(ctx context.Context, file int64) (chapters []media.Chapter, loud *media.Loud, err error) {
+	all, err := s.store.Findings(ctx, file)
+	if err != nil {
+		return nil, nil, err
+	}
+	if text := all[household.Chapters].Found; text != "" {
+		if err := json.Unmarshal([]byte(text), &chapters); err != nil {
+			return nil, nil, err
+		}
+	}
+	if text := all[household.Loudness].Found; text != "" {
+		err = json.Unmarshal([]byte(text), &loud)
+	}
+	return chapters, loud, err
+}
+
+// chapterPicture sends the picture of a chapter, by its number from 0.
+func (s *Server) chapterPicture(w http.ResponseWriter, r *http.Request) error {
+	id, err := number(r, "file")
+	if err != nil {
+		return err
+	}
+	chapters, _, err := s.findings(r.Context(), id)
+	if err != nil {
+		return err
+	}
+	n, err := strconv.Atoi(r.PathValue("n"))
+	if err != nil || n < 0 || n >= len(chapters) || chapters[n].Picture == "" {
+		return nothing(r)
+	}
+	b, err := os.ReadFile(picture.Path(s.pictures(), chapters[n].Picture, picture.Widths[0]))
+	if err != nil {
+		return nothing(r)
+	}
+	w.Header().Set("Content-Type", "image/jpeg")
+	w.Header().Set("Cache-Control", "private, max-age=86400")
+	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(b))
+	return nil
+}

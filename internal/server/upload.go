@@ -1,0 +1,343 @@
+package server
+
+import (
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"cozyshelf/internal/core/allowance"
+	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/intake"
+	"cozyshelf/internal/ledger"
+	"cozyshelf/internal/problem"
+	"cozyshelf/internal/rename"
+	"cozyshelf/internal/scan"
+)
+
+// The version of the protocol for uploads that go on where they were cut off (tus.io), and
+// what of it there is here.
+const (
+	tusVersion    = "1.0.0"
+	tusExtensions = "creation,termination"
+)
+
+// uploadStall is for how long an upload may say nothing.
+const uploadStall = 30 * time.Second
+
+// uploads adds the handlers of uploads.
+func (s *Server) uploads(m *http.ServeMux) {
+	m.HandleFunc("OPTIONS /api/v1/intake/{shelf}", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Tus-Resumable", tusVersion)
+		w.Header().Set("Tus-Version", tusVersion)
+		w.Header().Set("Tus-Extension", tusExtensions)
+		w.WriteHeader(http.StatusNoContent)
+	})
+	m.HandleFunc("POST /api/v1/intake/{shelf}", s.signedIn(s.tus(s.beginUpload)))
+	m.HandleFunc("HEAD /api/v1/intake/{shelf}/{job}", s.signedIn(s.tus(s.uploadState)))
+	m.HandleFunc("PATCH /api/v1/intake/{shelf}/{job}", s.signedIn(s.tus(s.uploadPart)))
+	m.HandleFunc("DELETE /api/v1/intake/{shelf}/{job}", s.signedIn(s.tus(s.endUpload)))
+}
+
+// tus does what all requests of an upload have in common: the version, and whether this
+// member may bring things onto this shelf.
+func (s *Server) tus(do func(w http.ResponseWriter, r *http.Request, sh blueprint.SettingsShelf) error) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Tus-Resumable", tusVersion)
+		if r.Header.Get("Tus-Resumable") != tusVersion {
+			w.Header().Set("Tus-Version", tusVersion)
+			fail(w, &statusError{&problem.Problem{What: "this version of uploads is not known", Why: fmt.Sprintf("the request says %q", r.Header.Get("Tus-Resumable")), Fix: "send Tus-Resumable: " + tusVersion}, http.StatusPreconditionFailed, 0})
+			return
+		}
+		sh, err := s.mayBring(r)
+		if err == nil {
+			err = do(w, r, sh)
+		}
+		if err != nil {
+			fail(w, s.uploadFault(err))
+		}
+	}
+}
+
+// mayBring finds the shelf of a request, if this member may bring something onto it.
+func (s *Server) mayBring(r *http.Request) (blueprint.SettingsShelf, error) {
+	for _, sh := range s.settings.Shelves {
+		if sh.Name != r.PathValue("shelf") {
+			continue
+		}
+		switch {
+		case !allowance.MayBring(visitorOf(r).member.Role):
+			return sh, &statusError{&problem.Problem{What: "you may not bring anything onto the shelves", Why: "administrators and adults may", Fix: "ask one of them"}, http.StatusForbidden, 0}
+		case sh.Access != household.Change:
+			return sh, &statusError{&problem.Problem{What: "nothing can be brought onto this shelf from here", Why: "the server may only read it", Fix: "the administrator writes access = \"change\" for it, and deploys"}, http.StatusForbidden, 0}
+		}
+		return sh, nil
+	}
+	return blueprint.SettingsShelf{}, nothing(r)
+}
+
+func (s *Server) uploadFault(err error) error {
+	var st *statusError
+	switch {
+	case errors.As(err, &st):
+		return err
+	case errors.Is(err, intake.ErrBusy):
+		return &statusError{&problem.Problem{What: "somebody sends it already", Why: "two at once would mix it up", Fix: "wait, and ask how far it is"}, http.StatusLocked, 0}
+	case errors.Is(err, fs.ErrNotExist):
+		return &statusError{&problem.Problem{What: "there is no such upload", Why: "it was ended, or never begun", Fix: "begin anew"}, http.StatusNotFound, 0}
+	case errors.Is(err, unix.ENOSPC):
+		return &statusError{&problem.Problem{What: "the disk of the shelf is full", Fix: "the administrator has to free some space; what came is kept", Err: err}, http.StatusInsufficientStorage, 0}
+	case errors.Is(err, fs.ErrPermission), errors.Is(err, unix.EROFS):
+		return &statusError{&problem.Problem{What: "the server may not write to the shelf", Why: err.Error(), Fix: "cozyshelf access shows why", Err: err}, http.StatusForbidden, 0}
+	}
+	return err
+}
+
+// beginUpload begins an upload (tus: creation).
+func (s *Server) beginUpload(w http.ResponseWriter, r *http.Request, sh blueprint.SettingsShelf) error {
+	size, err := strconv.ParseInt(r.Header.Get("Upload-Length"), 10, 64)
+	if err != nil || size < 0 {
+		return usageProblem("the upload's length cannot be read", fmt.Sprintf("Upload-Length is %q", r.Header.Get("Upload-Length")), "send the number of bytes")
+	}
+	name := ""
+	for _, pair := range strings.Split(r.Header.Get("Upload-Metadata"), ",") {
+		key, value, _ := strings.Cut(strings.TrimSpace(pair), " ")
+		if key != "filename" {
+			continue
+		}
+		b, err := base64.StdEncoding.DecodeString(value)
+		if err != nil {
+			return usageProblem("the file's name cannot be read", err.Error(), "send filename in Upload-Metadata, in base64")
+		}
+		name = string(b)
+	}
+	if name == "" {
+		return usageProblem("the file has no name", "Upload-Metadata has no filename", "send it, in base64")
+	}
+	to := intake.Safe(name)
+	if why := refused(sh.Kind, to); why != "" {
+		return &statusError{&problem.Problem{What: to + " cannot go on this shelf", Why: why, Fix: "choose another shelf"}, http.StatusUnsupportedMediaType, 0}
+	}
+	folder := sh.Folders[0]
+	if why := s.presence.why(folder); why != "" {
+		return &statusError{&problem.Problem{What: "the shelf's folder is away", Why: why, Fix: "try again when it is back"}, http.StatusServiceUnavailable, 0}
+	}
+	free, err := intake.Free(folder)
+	if err != nil {
+		return err
+	}
+	if size > free-intake.Reserve {
+		return &statusError{&problem.Problem{What: "it does not fit", Why: fmt.Sprintf("it has %d bytes, and %d are free", size, max(0, free-intake.Reserve)), Fix: "the administrator has to free some space"}, http.StatusRequestEntityTooLarge, 0}
+	}
+	j, err := intake.Begin(folder, intake.Job{ID: intake.NewID(), Way: intake.Upload, Shelf: sh.Name, Folder: sh.Shown[0], Who: visitorOf(r).member.Name, Began: time.Now(),
+		Files: []intake.File{{Source: name, To: to, Held: "1", Size: size, State: intake.Waiting}}})
+	if err != nil {
+		return err
+	}
+	defer j.Close()
+	f, err := os.OpenFile(j.Path(&j.Files[0]), os.O_CREATE|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	if err := f.Close(); err != nil {
+		return err
+	}
+	s.log.Info("an upload begins", "member", j.Who, "shelf", sh.Name, "file", to, "bytes", size)
+	w.Header().Set("Location", fmt.Sprintf("/api/v1/intake/%s/%s", sh.Name, j.ID))
+	w.Header().Set("Upload-Offset", "0")
+	w.WriteHeader(http.StatusCreated)
+	return nil
+}
+
+// refused says why a shelf takes no file of a name, or nothing.
+func refused(kind household.Kind, name string) string {
+	why := intake.Check(os.DevNull, kind, name)
+	if strings.Contains(why, "takes no such file") {
+		return why
+	}
+	return ""
+}
+
+// upload opens the job of a request: one's own, or any for an administrator.
+func (s *Server) upload(r *http.Request, sh blueprint.SettingsShelf) (*intake.Job, error) {
+	read, err := intake.Read(sh.Folders[0], r.PathValue("job"))
+	if err != nil {
+		return nil, err
+	}
+	if m := visitorOf(r).member; read.Way != intake.Upload || read.Shelf != sh.Name || read.Who != m.Name && m.Role != allowance.Admin {
+		return nil, fs.ErrNotExist
+	}
+	return intake.Open(sh.Folders[0], r.PathValue("job"))
+}
+
+// uploadState tells how far an upload is.
+func (s *Server) uploadState(w http.ResponseWriter, r *http.Request, sh blueprint.SettingsShelf) error {
+	j, err := s.upload(r, sh)
+	if err != nil {
+		return err
+	}
+	defer j.Close()
+	w.Header().Set("Upload-Offset", fmt.Sprint(j.Files[0].Done))
+	w.Header().Set("Upload-Length", fmt.Sprint(j.Files[0].Size))
+	w.Header().Set("Cache-Control", "no-store")
+	w.WriteHeader(http.StatusOK)
+	return nil
+}
+
+// uploadPart takes bytes in. Once all are there, the file is checked and put on the shelf.
+func (s *Server) uploadPart(w http.ResponseWriter, r *http.Request, sh blueprint.SettingsShelf) error {
+	if r.Header.Get("Content-Type") != "application/offset+octet-stream" {
+		return &statusError{&problem.Problem{What: "the part cannot be taken", Why: fmt.Sprintf("its type is %q", r.Header.Get("Content-Type")), Fix: "send application/offset+octet-stream"}, http.StatusUnsupportedMediaType, 0}
+	}
+	j, err := s.upload(r, sh)
+	if err != nil {
+		return err
+	}
+	defer j.Close()
+	f := &j.Files[0]
+	at, err := strconv.ParseInt(r.Header.Get("Upload-Offset"), 10, 64)
+	if err != nil || at != f.Done {
+		return &statusError{&problem.Problem{What: "the part does not follow on what is there", Why: fmt.Sprintf("%d bytes are there, and the part begins at %q", f.Done, r.Header.Get("Upload-Offset")), Fix: "ask how far it is, and go on from there"}, http.StatusConflict, 0}
+	}
+	f.State, j.State = intake.Coming, intake.Coming
+	if err := s.take(w, r, j, f); err != nil {
+		return err
+	}
+	if f.Done == f.Size {
+		if err := s.put(r.Context(), sh, j, f); err != nil {
+			return err
+		}
+	}
+	w.Header().Set("Upload-Offset", fmt.Sprint(f.Done))
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+// take writes what comes to the end of what is held. What it says is there, is on the
+// disk; also where the sender goes away in its midst.
+func (s *Server) take(w http.ResponseWriter, r *http.Request, j *intake.Job, f *intake.File) error {
+	out, err := os.OpenFile(j.Path(f), os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	defer out.Close()
+	c := http.NewResponseController(w)
+	b := make([]byte, 256<<10)
+	done, saved := f.Done, time.Now()
+	save := func() error {
+		if err := out.Sync(); err != nil {
+			return err
+		}
+		f.Done = done
+		return j.Save()
+	}
+	for {
+		_ = c.SetReadDeadline(time.Now().Add(uploadStall)) // without it, it only lasts longer
+		n, rerr := r.Body.Read(b)
+		if done+int64(n) > f.Size {
+			return errors.Join(save(), &statusError{&problem.Problem{What: "there is more than was said", Why: fmt.Sprintf("it was to have %d bytes", f.Size), Fix: "begin anew with the right length"}, http.StatusRequestEntityTooLarge, 0})
+		}
+		if _, err := out.WriteAt(b[:n], done); err != nil {
+			return errors.Join(err, save())
+		}
+		if done += int64(n); rerr == nil && time.Since(saved) < 2*time.Second {
+			continue
+		}
+		if err := save(); err != nil {
+			return err
+		}
+		saved = time.Now()
+		switch {
+		case errors.Is(rerr, io.EOF):
+			return nil
+		case rerr != nil:
+			return &statusError{&problem.Problem{What: "the part was cut off", Why: rerr.Error(), Fix: "ask how far it is, and go on from there"}, http.StatusBadRequest, 0}
+		}
+	}
+}
+
+// put checks what came in whole and puts it on the shelf, as one entry of the ledger.
+func (s *Server) put(ctx context.Context, sh blueprint.SettingsShelf, j *intake.Job, f *intake.File) error {
+	ctx = context.WithoutCancel(ctx) // whoever sent it may go; it is all here
+	unfit := func(why string) error {
+		s.log.Info("an upload cannot go on the shelf", "member", j.Who, "shelf", sh.Name, "file", f.To, "why", why)
+		p := &problem.Problem{What: f.To + " cannot go on the shelf", Why: why, Fix: "see whether the file is whole and what it should be; the administrator finds it with cozyshelf intake list"}
+		return errors.Join(j.Fail(f, why), &statusError{p, http.StatusUnprocessableEntity, 0})
+	}
+	if why := intake.Check(j.Path(f), sh.Kind, f.To); why != "" {
+		return unfit(why)
+	}
+	f.To = intake.Name(sh.Kind, f.To)
+	f.State, j.State = intake.Held, intake.Held
+	steps, err := j.Steps(sh.Folders[0], func(size int64) ([]string, error) { return s.store.OfSize(ctx, sh.Name, sh.Shown[0], size) })
+	if err != nil {
+		return err
+	}
+	if f.State == intake.Failed {
+		return unfit(f.Why)
+	}
+	if len(steps) > 0 {
+		// What root would follow to undo it is not for the server to write; the tool works
+		// it out from this.
+		var data []byte
+		for _, st := range steps {
+			if st.Op == rename.Move {
+				if data, err = json.Marshal(ledger.Uploaded{Job: j.ID, Held: f.Held, To: f.To, Size: st.Size, MTime: st.MTime}); err != nil {
+					return err
+				}
+			}
+		}
+		entry, err := ledger.Begin(s.settings.State, ledger.Entry{At: time.Now(), Who: j.Who, Command: "upload", Action: "intake",
+			What: fmt.Sprintf("put %s on shelf %s in %s", f.To, sh.Name, sh.Shown[0]), Why: j.Who + " uploaded it",
+			Undo: &ledger.Undo{Kind: ledger.Upload, Path: sh.Shown[0], Data: string(data)}})
+		if err != nil {
+			return err
+		}
+		o, err := rename.Carrier{Folder: sh.Folders[0]}.Carry(steps)
+		if err != nil {
+			return err
+		}
+		if err := ledger.End(s.settings.State, entry, "done"); err != nil {
+			return err
+		}
+		if len(o.Odd) > 0 {
+			return unfit(o.Odd[0].Why)
+		}
+	}
+	if f.Why != "" {
+		s.log.Info("what was uploaded is on the shelf already", "member", j.Who, "shelf", sh.Name, "file", f.To)
+	} else {
+		s.log.Info("an upload is on the shelf", "member", j.Who, "shelf", sh.Name, "file", f.To)
+	}
+	if err := j.Discard(); err != nil {
+		s.log.Warn("the holding folder could not be removed", "why", err)
+	}
+	if _, err := s.scan(ctx, sh.Name, scan.Options{}); err != nil {
+		s.log.Error("a scan failed", "shelf", sh.Name, "why", err)
+	}
+	return nil
+}
+
+// endUpload throws an upload away (tus: termination).
+func (s *Server) endUpload(w http.ResponseWriter, r *http.Request, sh blueprint.SettingsShelf) error {
+	j, err := s.upload(r, sh)
+	if err != nil {
+		return err
+	}
+	if err := j.Discard(); err != nil {
+		return err
+	}
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
