@@ -75,8 +75,14 @@ func apart(args []string) (code int, done bool) {
 	}
 	// It ended without a word.
 	var ended *exec.ExitError
-	if err := c.Wait(); errors.As(err, &ended) && ended.ExitCode() > 0 {
-		return ended.ExitCode(), true
+	if err := c.Wait(); errors.As(err, &ended) {
+		if ws, ok := ended.Sys().(syscall.WaitStatus); ok && ws.Signaled() {
+			// As if the signal had come to us, for whoever waits for us.
+			_ = syscall.Kill(os.Getpid(), ws.Signal())
+		}
+		if ended.ExitCode() > 0 {
+			return ended.ExitCode(), true
+		}
 	}
 	return problem.ExitFailed, true
 }

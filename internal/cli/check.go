@@ -42,7 +42,7 @@ changed. With --facts only what was found is written, as JSON.`,
 				return err
 			}
 			s := &site{h: h, engine: e, facts: ef, id: blueprint.ID(h.Storage.State)}
-			f := machine.Gather(h, ef, func(port int, holder string) bool { return s.holds(c.Context(), port, holder) })
+			f := a.gather(c.Context(), s)
 			if only {
 				return a.document(f)
 			}
@@ -50,7 +50,7 @@ changed. With --facts only what was found is written, as JSON.`,
 				if err := a.makeAccount(h, ef, *p, yes); err != nil {
 					return err
 				}
-				f = machine.Gather(h, ef, func(port int, holder string) bool { return s.holds(c.Context(), port, holder) })
+				f = a.gather(c.Context(), s)
 			}
 			lines := verdict.Judge(h, f)
 			worst := verdict.Worst(lines)
@@ -106,6 +106,13 @@ func (a *app) makeAccount(h *household.Household, engine facts.Engine, p facts.P
 // holders are programs that listen for a server of ours: itself, or an engine's
 // way into a container.
 var holders = []string{"cozyshelf", "docker-proxy", "rootlessport", "conmon"}
+
+// gather looks at this machine.
+func (a *app) gather(ctx context.Context, s *site) facts.Facts {
+	f := machine.Gather(s.h, s.facts, func(port int, holder string) bool { return s.holds(ctx, port, holder) })
+	f.Program = a.version
+	return f
+}
 
 // holds reports whether the household's own server holds a port. A server that
 // is meant to run but cannot does not hold what another program has.

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -17,7 +16,6 @@ import (
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/demo"
-	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/problem"
 
@@ -162,14 +160,8 @@ func (w *walk) mend() error {
 	if err := w.run("", "access", "--prove"); err != nil {
 		return err
 	}
-	c := exec.CommandContext(w.ctx, w.exe, "ledger", "--json")
-	c.Dir = w.dir
-	out, err := c.Output()
+	list, err := w.entries()
 	if err != nil {
-		return err
-	}
-	var list []ledger.Entry
-	if err := json.Unmarshal(out, &list); err != nil {
 		return err
 	}
 	entry := 0
@@ -248,8 +240,10 @@ func (w *walk) through() error {
 			return err
 		}
 	}
-	if err := w.mend(); err != nil {
-		return err
+	for _, part := range []func() error{w.mend, w.names, w.comesIn, w.described} {
+		if err := part(); err != nil {
+			return err
+		}
 	}
 	if err := w.watch(); err != nil {
 		return err
@@ -258,6 +252,9 @@ func (w *walk) through() error {
 		if err := w.run("", what...); err != nil {
 			return err
 		}
+	}
+	if err := w.life(); err != nil {
+		return err
 	}
 	if w.keep {
 		w.say("It is left running, as asked.")

@@ -3,7 +3,9 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
 	"slices"
+	"strings"
 	"time"
 
 	"cozyshelf/internal/cli/show"
@@ -12,100 +14,183 @@ import (
 	"cozyshelf/internal/core/verdict"
 	"cozyshelf/internal/deploy"
 	"cozyshelf/internal/ledger"
-	"cozyshelf/internal/machine"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/store"
 
 	"github.com/spf13/cobra"
 )
 
+// deployFlags are those of deploy and upgrade.
+type deployFlags struct {
+	dry, yes, gently bool
+	patience         time.Duration
+}
+
+func (f *deployFlags) add(c *cobra.Command) {
+	c.Flags().BoolVar(&f.dry, "dry-run", false, "only show the changes")
+	c.Flags().BoolVar(&f.yes, "yes", false, "do not ask")
+	c.Flags().BoolVar(&f.gently, "gently", false, "wait until nobody is watching who would be interrupted")
+	c.Flags().DurationVar(&f.patience, "for", 2*time.Hour, "with --gently: how long to wait")
+}
+
+func (f *deployFlags) judge(c *cobra.Command) error {
+	if c.Flags().Changed("for") && !f.gently || f.patience < 0 {
+		return wrongUse(c, "--for is how long --gently waits, such as 10m")
+	}
+	return nil
+}
+
 func (a *app) deployCommand() *cobra.Command {
-	var dry, yes, gently bool
-	var patience time.Duration
+	var f deployFlags
 	c := &cobra.Command{
 		Use: "deploy", Short: "Make the engine match the household file",
 		Long: `Compares the household file with what the engine has, shows the changes, asks,
 and carries them out. Cut off half-way, it goes on from there the next time. It says
 who is watching and would be interrupted; --gently waits for them, and gives up after
-a while with everything as it was.`,
+a while with everything as it was. cozyshelf undo takes a deployment back.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			ctx := c.Context()
-			if c.Flags().Changed("for") && !gently || patience < 0 {
-				return wrongUse(c, "--for is how long --gently waits, such as 10m")
-			}
-			if !dry {
-				if err := a.alone(ctx); err != nil {
-					return err
-				}
-			}
-			s, err := a.open(ctx)
-			if err != nil {
+			if err := f.judge(c); err != nil {
 				return err
 			}
-			if err := a.draw(s); err != nil {
-				return err
-			}
-			have, err := s.observe(ctx)
-			if err != nil {
-				return err
-			}
-			host, err := deploy.Host(s.blueprint)
-			if err != nil {
-				return &problem.Problem{What: "the state folder cannot be looked at", Where: s.h.Storage.State, Why: err.Error(), Fix: "run as an account that may, such as root", Err: err}
-			}
-			changes := blueprint.Compare(s.blueprint, have, host)
-			watching := s.interrupted(ctx, changes)
-			if a.json {
-				if err := a.document(map[string]any{"engine": s.facts, "changes": changes, "interrupts": watching, "carried_out": !dry && len(changes) > 0 && yes}); err != nil || dry || len(changes) == 0 {
-					return err
-				}
-			} else {
-				a.out.Printf("%s on %s %s\n", show.Bold(s.h.Household.Name), s.facts.Kind, show.Faint("("+s.facts.Why+")"))
-				if len(changes) == 0 {
-					a.out.Printf("nothing to do: all is as the household file says\n")
-					return nil
-				}
-				a.showChanges(changes)
-				for _, p := range watching {
-					a.out.Printf("  %s %s is watching %s (%s of %s, %s): that is interrupted, and goes on where it was\n", show.Mark("warning"), p.Member, playTitle(p), show.Length(p.Position), show.Length(p.Duration), p.Device)
-				}
-			}
-			if dry {
-				return nil
-			}
-			// What would certainly fail is not begun.
-			f := machine.Gather(s.h, s.facts, func(port int, holder string) bool { return s.holds(ctx, port, holder) })
-			lines := verdict.Judge(s.h, f)
-			if verdict.Worst(lines) == verdict.Blocked {
-				a.showBlocked(lines)
-				return &problem.Problem{What: "nothing was deployed", Why: "something is blocked, as shown above", Fix: "mend it; cozyshelf check shows the whole picture", Exit: problem.ExitFound}
-			}
-			if err := a.agree(yes, "Carry this out?"); err != nil {
-				return err
-			}
-			if gently {
-				if err := a.waitForStreams(ctx, s, changes, patience); err != nil {
-					return err
-				}
-			}
-			began := time.Now()
-			if err := a.carry(ctx, s, "deploy", changes); err != nil {
-				return err
-			}
-			if a.json {
-				return nil
-			}
-			a.out.Printf("\nready after %s\n", show.Took(time.Since(began)))
-			a.whereNext(ctx, s)
-			return nil
+			return a.deploy(c.Context(), "deploy", f)
 		},
 	}
-	c.Flags().BoolVar(&dry, "dry-run", false, "only show the changes")
-	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
-	c.Flags().BoolVar(&gently, "gently", false, "wait until nobody is watching who would be interrupted")
-	c.Flags().DurationVar(&patience, "for", 2*time.Hour, "with --gently: how long to wait")
+	f.add(c)
 	return a.reads(c)
+}
+
+// deploy makes the engine match the household file.
+func (a *app) deploy(ctx context.Context, command string, f deployFlags) error {
+	if !f.dry {
+		if err := a.alone(ctx); err != nil {
+			return err
+		}
+	}
+	s, err := a.open(ctx)
+	if err != nil {
+		return err
+	}
+	if err := a.draw(s); err != nil {
+		return err
+	}
+	if err := a.mayDeploy(ctx, s); err != nil {
+		return err
+	}
+	p := &plan{command: command, why: "asked for"}
+	if p.text, err = os.ReadFile(a.household); err != nil {
+		return err
+	}
+	have, err := s.observe(ctx)
+	if err != nil {
+		return err
+	}
+	if err := a.prepare(s, p, have); err != nil {
+		return err
+	}
+	host, err := deploy.Host(s.blueprint)
+	if err != nil {
+		return &problem.Problem{What: "the state folder cannot be looked at", Where: s.h.Storage.State, Why: err.Error(), Fix: "run as an account that may, such as root", Err: err}
+	}
+	p.changes = blueprint.Compare(s.blueprint, have, host)
+	p.what = summary(s, have)
+	watching := s.interrupted(ctx, p.changes)
+	if a.json {
+		doc := map[string]any{"engine": s.facts, "changes": append([]blueprint.Change{}, p.changes...), "interrupts": watching, "carried_out": !f.dry && len(p.changes) > 0 && f.yes}
+		if p.open != nil {
+			doc["cut_off"] = p.open.ID
+		}
+		if err := a.document(doc); err != nil || f.dry || len(p.changes) == 0 {
+			return err
+		}
+	} else {
+		a.out.Printf("%s on %s %s\n", show.Bold(s.h.Household.Name), s.facts.Kind, show.Faint("("+s.facts.Why+")"))
+		if p.open != nil {
+			a.out.Printf("  an earlier %s was cut off (entry %d, %s): this goes on from there; cozyshelf undo %d takes it back\n", p.open.Command, p.open.ID, show.When(p.open.At), p.open.ID)
+		}
+		if len(p.changes) == 0 {
+			a.out.Printf("nothing to do: all is as the household file says\n")
+			return a.settled(s, p)
+		}
+		a.showChanges(p.changes)
+		a.showInterrupted(watching)
+	}
+	if f.dry {
+		return nil
+	}
+	// What would certainly fail is not begun.
+	if err := a.mayBegin(ctx, s); err != nil {
+		return err
+	}
+	if err := a.agree(f.yes, "Carry this out?"); err != nil {
+		return err
+	}
+	if f.gently {
+		if err := a.waitForStreams(ctx, s, p.changes, f.patience); err != nil {
+			return err
+		}
+	}
+	began := time.Now()
+	d, err := a.carryPlan(ctx, s, p)
+	if err != nil || a.json {
+		return err
+	}
+	away := ""
+	if d.Gap > 0 {
+		away = "; the server was away for " + show.Took(d.Gap)
+	}
+	a.out.Printf("\nready after %s%s\n", show.Took(time.Since(began)), away)
+	a.whereNext(ctx, s)
+	return nil
+}
+
+// mayBegin says what would certainly fail, if anything.
+func (a *app) mayBegin(ctx context.Context, s *site) error {
+	f := a.gather(ctx, s)
+	lines := verdict.Judge(s.h, f)
+	if verdict.Worst(lines) == verdict.Blocked {
+		a.showBlocked(lines)
+		return &problem.Problem{What: "nothing was deployed", Why: "something is blocked, as shown above", Fix: "mend it; cozyshelf check shows the whole picture", Exit: problem.ExitFound}
+	}
+	return nil
+}
+
+// settled ends a deployment that was cut off after its last change.
+func (a *app) settled(s *site, p *plan) error {
+	state := s.h.Storage.State
+	list, _, err := ledger.Read(state)
+	if err != nil || !slices.ContainsFunc(list, func(e ledger.Entry) bool { return e.Outcome == ledger.Open }) {
+		return nil // nothing was cut off, as far as we may see
+	}
+	if err := deploy.WriteDeployed(state, p.now); err != nil {
+		return err
+	}
+	if p.open != nil {
+		if err := ledger.End(state, p.open.ID, "done"); err != nil {
+			return err
+		}
+	}
+	deploy.CloseLeft(state, p.command, 0)
+	return nil
+}
+
+// summary says in a line what a deployment is about.
+func summary(s *site, have blueprint.Observed) string {
+	now, ok := have.Current()
+	if !ok {
+		return "deploy " + s.h.Household.Name
+	}
+	d := blueprint.Differences(now.Container, s.blueprint.Container)
+	if len(d) == 0 {
+		return "deploy " + s.h.Household.Name + " again"
+	}
+	return "deploy " + s.h.Household.Name + ": " + strings.Join(d, "; ")
+}
+
+func (a *app) showInterrupted(watching []usage.Play) {
+	for _, p := range watching {
+		a.out.Printf("  %s %s is watching %s (%s of %s, %s): that is interrupted, and goes on where it was\n", show.Mark("warning"), p.Member, playTitle(p), show.Length(p.Position), show.Length(p.Duration), p.Device)
+	}
 }
 
 // interrupted gives the streams that the changes would interrupt.
@@ -167,28 +252,18 @@ func (a *app) showBlocked(lines []verdict.Line) {
 // steps are short names of what is being done; the changes were shown at length
 // before.
 var steps = map[blueprint.Action]string{
-	blueprint.MakeState: "state folder", blueprint.MakeScratch: "scratch folder", blueprint.LoadImage: "packing and loading the image",
+	blueprint.MakeState: "state folder", blueprint.MakeScratch: "scratch folder", blueprint.MakeBackups: "folder of backups", blueprint.LoadImage: "packing and loading the image",
 	blueprint.MakeNetwork: "network", blueprint.WriteSettings: "settings", blueprint.MakeVolume: "volume of a share", blueprint.RemoveVolume: "removing the volume", blueprint.Prove: "trying a sample of every shelf", blueprint.Create: "creating", blueprint.PutBack: "putting back what was changed by hand", blueprint.StopOld: "stopping",
+	blueprint.TakeBackup: "backing up the store", blueprint.PutStore: "putting the store in place", blueprint.WriteUnit: "unit of systemd", blueprint.RemoveUnit: "removing the unit of systemd",
 	blueprint.Start: "starting", blueprint.AwaitHealthy: "waiting until healthy", blueprint.RemoveOld: "removing",
 	blueprint.RemoveNetwork: "removing the network", blueprint.RemoveImage: "removing the image", blueprint.EraseScratch: "removing the scratch folder", blueprint.EraseState: "erasing the state folder",
 }
 
-// carry carries changes out, showing how they go.
-func (a *app) carry(ctx context.Context, s *site, command string, changes []blueprint.Change) error {
-	client := s.client()
-	n := 0
-	d := &deploy.Carrier{
-		Engine: s.engine, Blueprint: s.blueprint, Image: s.image, Health: client.Health, Command: command, Who: who(),
-		Prove: func(ctx context.Context) error { return a.proveSample(ctx, s) },
-		Told: func(c blueprint.Change, done bool, took time.Duration) {
-			if !done {
-				n++
-				a.err.Printf("  %d/%d %s … ", n, len(changes), steps[c.Action])
-				return
-			}
-			a.err.Printf("done %s\n", show.Faint("("+show.Took(took)+")"))
-		},
-	}
+// carry carries changes out that cannot be taken back.
+func (a *app) carry(ctx context.Context, s *site, command string, changes []blueprint.Change, done func() error) error {
+	d := a.carrier(s, command, len(changes))
+	d.Done = done
+	d.Entry = &ledger.Entry{Action: command, What: command + " " + s.h.Household.Name, Why: "asked for"}
 	if err := d.Carry(ctx, changes); err != nil {
 		a.err.Printf("failed\n")
 		return err
@@ -206,6 +281,7 @@ func (a *app) whereNext(ctx context.Context, s *site) {
 
 func (a *app) ledgerCommand() *cobra.Command {
 	var from string
+	var steps bool
 	c := &cobra.Command{
 		Use: "ledger", Short: "What was changed on the host and the engine", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -221,9 +297,13 @@ func (a *app) ledgerCommand() *cobra.Command {
 			if err != nil {
 				return &problem.Problem{What: "the ledger cannot be read", Where: h.Storage.State, Why: err.Error(), Fix: "run as root or as the run-as account", Err: err}
 			}
-			list := []ledger.Entry{}
+			list, hidden := []ledger.Entry{}, 0
 			for _, e := range all {
-				if !e.At.Before(start) {
+				switch {
+				case e.At.Before(start):
+				case e.Of != 0 && e.Outcome == "done" && !steps && !a.json:
+					hidden++
+				default:
 					list = append(list, e)
 				}
 			}
@@ -239,9 +319,15 @@ func (a *app) ledgerCommand() *cobra.Command {
 				case e.Undo != nil:
 					outcome += ", can be undone"
 				}
+				if e.Of != 0 {
+					e.What = "· " + e.What
+				}
 				rows = append(rows, []string{fmt.Sprint(e.ID), show.When(e.At), e.Who, e.Command, e.What, outcome})
 			}
-			a.out.Table([]show.Column{{Head: "entry", Right: true}, {Head: "when"}, {Head: "who"}, {Head: "command"}, {Head: "what", Most: 80}, {Head: "outcome", Most: 40}}, rows)
+			a.out.Table([]show.Column{{Head: "entry", Right: true}, {Head: "when"}, {Head: "who"}, {Head: "command"}, {Head: "what", Most: 80}, {Head: "outcome", Most: 30}}, rows)
+			if hidden > 0 {
+				a.out.Printf("%s of these left out; --steps shows them\n", show.Count(hidden, "step", "steps"))
+			}
 			if damaged > 0 {
 				a.err.Printf("%s could not be read\n", show.Count(damaged, "line", "lines"))
 			}
@@ -249,6 +335,7 @@ func (a *app) ledgerCommand() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&from, "since", "", "only since then, such as 2h or 3d")
+	c.Flags().BoolVar(&steps, "steps", false, "also the single steps of deployments")
 	c.AddCommand(a.ledgerVerifyCommand())
 	return a.reads(c)
 }

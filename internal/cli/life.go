@@ -8,11 +8,9 @@ import (
 	"fmt"
 	"os"
 	"slices"
-	"strings"
 	"time"
 
 	"cozyshelf/internal/cli/show"
-	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/logline"
 	"cozyshelf/internal/deploy"
@@ -41,119 +39,6 @@ func (a *app) deployed(ctx context.Context) (*site, blueprint.Seen, error) {
 		return s, seen, &problem.Problem{What: s.h.Household.Name + " is not deployed", Where: s.facts.Kind, Why: "the engine has nothing of this household", Fix: "cozyshelf deploy", Err: errNotDeployed}
 	}
 	return s, seen, nil
-}
-
-// statusReport is the document of cozyshelf status.
-type statusReport struct {
-	Household string          `json:"household"`
-	ID        string          `json:"id"`
-	Engine    string          `json:"engine"`
-	Deployed  bool            `json:"deployed"`
-	Running   bool            `json:"running"`
-	Healthy   bool            `json:"healthy"`
-	Why       string          `json:"why,omitempty"` // it is not healthy
-	Since     time.Time       `json:"since,omitzero"`
-	Restarts  int             `json:"restarts"`
-	Container string          `json:"container,omitempty"`
-	Image     string          `json:"image,omitempty"`
-	Address   string          `json:"address"`
-	AsFile    bool            `json:"as_file"` // as the household file says
-	Drift     []string        `json:"drift"`   // what somebody changed on the engine by hand
-	Server    *control.Status `json:"server,omitempty"`
-}
-
-func (a *app) statusCommand() *cobra.Command {
-	c := &cobra.Command{
-		Use: "status", Short: "How the deployment is", Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			ctx := c.Context()
-			s, seen, err := a.deployed(ctx)
-			missing := errors.Is(err, errNotDeployed)
-			if err != nil && !missing {
-				return err
-			}
-			r := statusReport{Household: s.h.Household.Name, ID: s.id, Engine: s.facts.Kind, Deployed: !missing, Address: s.address(), Drift: append([]string{}, seen.Drift...)}
-			if !missing {
-				r.Running, r.Restarts, r.Container, r.Image = seen.Running, seen.Restarts, seen.Name, seen.Container.Image
-				if seen.Running {
-					r.Since = seen.Started
-				}
-				if err := a.draw(s); err == nil {
-					r.AsFile = s.blueprint.Container.Digest() == seen.Digest
-				}
-			}
-			switch {
-			case missing:
-				r.Why = "it is not deployed"
-			case !seen.Running:
-				r.Why = fmt.Sprintf("it is stopped (code %d)", seen.ExitCode)
-			default:
-				ask, cancel := context.WithTimeout(ctx, 5*time.Second)
-				defer cancel()
-				st, err := s.client().Status(ask)
-				if err != nil {
-					p := problem.Of(err)
-					r.Why = p.What + ": " + p.Why
-				} else {
-					r.Server, r.Healthy, r.Why = &st, st.Ready, st.Problem
-				}
-			}
-			if a.json {
-				return a.document(r)
-			}
-			a.showStatus(r)
-			return nil
-		},
-	}
-	return a.reads(c)
-}
-
-func (a *app) showStatus(r statusReport) {
-	state := "healthy"
-	if !r.Deployed {
-		state = "not deployed"
-	} else if !r.Healthy {
-		state = "not healthy: " + r.Why
-	}
-	row := func(name, says string) {
-		if says != "" {
-			a.out.Printf("%s %s\n", show.Faint(fmt.Sprintf("%-10s", name)), says)
-		}
-	}
-	a.out.Printf("%s is %s\n\n", show.Bold(r.Household), state)
-	row("engine", r.Engine)
-	row("page", r.Address)
-	if !r.Deployed {
-		row("next", "cozyshelf deploy")
-		return
-	}
-	row("container", r.Container)
-	if r.Running {
-		row("since", fmt.Sprintf("%s (%s)", show.When(r.Since), show.Since(time.Since(r.Since))))
-	} else {
-		row("next", "cozyshelf start")
-	}
-	if r.Restarts > 0 {
-		row("restarts", fmt.Sprint(r.Restarts, " since it was started; see cozyshelf logs"))
-	}
-	for _, d := range r.Drift {
-		row("by hand", d+"; cozyshelf deploy puts it back")
-	}
-	if !r.AsFile {
-		row("changes", "the household file or the program differs; see cozyshelf deploy --dry-run")
-	}
-	if r.Server == nil {
-		return
-	}
-	row("version", r.Server.Version)
-	row("memory", show.Size(r.Server.Memory))
-	row("members", fmt.Sprint(r.Server.Members))
-	if r.Server.Members == 0 {
-		row("next", "cozyshelf member add NAME --role admin")
-	}
-	row("streams", fmt.Sprint(r.Server.Streams))
-	a.out.Printf("\n")
-	a.showShelves(r.Server.Shelves)
 }
 
 func (a *app) logsCommand() *cobra.Command {
@@ -352,9 +237,9 @@ given. Media are never touched.`,
 			if err != nil {
 				return err
 			}
-			var images []string
+			images := slices.Clone(have.Kept)
 			for _, seen := range have.Containers {
-				if i := seen.Container.Image; i != "" && !strings.Contains(strings.Join(images, " "), i) {
+				if i := seen.Container.Image; i != "" && !slices.Contains(images, i) {
 					images = append(images, i)
 				}
 			}
@@ -371,7 +256,8 @@ given. Media are never touched.`,
 			if _, err := os.Stat(s.h.Storage.Scratch); erase && err == nil && s.h.Storage.Scratch != "memory" {
 				scratch = s.h.Storage.Scratch
 			}
-			changes := blueprint.Retire(have, images, state, scratch)
+			unit, _ := deploy.Unit(s.id, nil)
+			changes := blueprint.Retire(s.id, have, images, unit != "", state, scratch)
 			if len(changes) == 0 {
 				a.out.Printf("nothing to do: %s has nothing on %s\n", s.h.Household.Name, s.facts.Kind)
 				return nil
@@ -383,7 +269,7 @@ given. Media are never touched.`,
 			}
 			s.blueprint.State = s.h.Storage.State
 			s.blueprint.Container.Household = s.id
-			if err := a.carry(ctx, s, "retire", changes); err != nil {
+			if err := a.carry(ctx, s, "retire", changes, func() error { return deploy.ForgetDeployed(s.h.Storage.State) }); err != nil {
 				return err
 			}
 			if erase {

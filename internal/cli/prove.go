@@ -148,10 +148,10 @@ func (s *site) loaded(ctx context.Context, wanted []string) (func(), error) {
 	}
 	var undo []func(context.Context)
 	if !slices.Contains(have.Images, s.image.Digest) {
-		if err := s.engine.LoadImage(ctx, s.image); err != nil {
+		if err := s.engine.LoadImage(ctx, s.image, s.id); err != nil {
 			return nil, &problem.Problem{What: "the program could not be given to the engine", Where: s.facts.Kind, Why: err.Error(), Fix: "see whether " + s.facts.Kind + " is well", Err: err}
 		}
-		undo = append(undo, func(ctx context.Context) { _ = s.engine.RemoveImage(ctx, s.image.Digest) }) // in use by now, or gone: either is fine
+		undo = append(undo, func(ctx context.Context) { _ = s.engine.RemoveImage(ctx, s.image.Digest, s.id) }) // in use by now, or gone: either is fine
 	}
 	for _, v := range s.blueprint.Volumes {
 		if slices.Contains(have.Volumes, v.Name) || len(wanted) > 0 && !slices.Contains(wanted, v.Shelf) {

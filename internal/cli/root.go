@@ -123,8 +123,8 @@ The first evening:
 		}
 	}
 	add("begin", a.demoCommand(), a.newCommand(), a.checkCommand(), a.accessCommand(), a.deployCommand())
-	add("life", a.statusCommand(), a.logsCommand(), a.startCommand(), a.stopCommand(), a.restartCommand(), a.retireCommand(), a.ledgerCommand(), a.undoCommand())
-	add("home", a.shelfCommand(), a.memberCommand(), a.usageCommand())
+	add("life", a.statusCommand(), a.logsCommand(), a.startCommand(), a.stopCommand(), a.restartCommand(), a.retireCommand(), a.upgradeCommand(), a.rollbackCommand(), a.backupCommand(), a.restoreCommand(), a.ledgerCommand(), a.undoCommand())
+	add("home", a.shelfCommand(), a.tidyCommand(), a.intakeCommand(), a.memberCommand(), a.usageCommand())
 	add("inside", a.serveCommand())
 	root.AddCommand(a.superviseCommand(), a.healthcheckCommand(), a.relayCommand(), a.probeCommand(), a.lookCommand())
 	root.SetHelpCommandGroupID("inside")

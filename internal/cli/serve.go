@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	_ "golang.org/x/crypto/x509roots/fallback" // nor certificates
 	"io"
 	"log/slog"
 	"net"
@@ -32,26 +33,18 @@ func (a *app) serveCommand() *cobra.Command {
 			if err := machine.DropPowers(); err != nil {
 				return &problem.Problem{What: "the server could not give its powers up", Why: err.Error(), Fix: "run it as an account of its own"}
 			}
-			log := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{ReplaceAttr: func(groups []string, at slog.Attr) slog.Attr {
-				if len(groups) == 0 && at.Key == slog.TimeKey {
-					return slog.Attr{} // the engine puts the time in front of each line
-				}
-				return at
-			}}))
 			s, err := server.ReadSettings(settings)
 			if err != nil {
 				return &problem.Problem{What: "the settings cannot be read", Where: settings, Why: err.Error(), Fix: "cozyshelf deploy writes them"}
 			}
+			log := logger(s)
+			syscall.Umask(int(s.Umask))
 			if zone, err := time.LoadLocation(s.Timezone); err == nil {
 				time.Local = zone
 			}
 			ctx, stop := signal.NotifyContext(c.Context(), syscall.SIGTERM, syscall.SIGINT)
 			defer stop()
-			srv, err := server.Open(ctx, s, a.version, log)
-			if err != nil {
-				return &problem.Problem{What: "the server cannot start", Where: s.State, Why: err.Error(), Fix: "cozyshelf check shows whether the state folder can be used"}
-			}
-			if err := srv.Run(ctx); err != nil {
+			if err := server.New(s, a.version, log).Run(ctx); err != nil {
 				return &problem.Problem{What: "the server ended", Why: err.Error(), Fix: "cozyshelf check shows what stands in the way"}
 			}
 			log.Info("ended")
@@ -65,11 +58,32 @@ func (a *app) serveCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) superviseCommand() *cobra.Command {
-	return &cobra.Command{
-		Use: "supervise FOLDER", Short: "Keep a server running (the process engine uses it)", Hidden: true, Args: cobra.ExactArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error { return process.Supervise(args[0]) },
+// logger writes the server's log as its settings say.
+func logger(s blueprint.Settings) *slog.Logger {
+	var level slog.Level
+	if level.UnmarshalText([]byte(s.LogLevel)) != nil {
+		level = slog.LevelInfo
 	}
+	o := &slog.HandlerOptions{Level: level, ReplaceAttr: func(groups []string, at slog.Attr) slog.Attr {
+		if len(groups) == 0 && at.Key == slog.TimeKey {
+			return slog.Attr{} // the engine puts the time in front of each line
+		}
+		return at
+	}}
+	if s.LogFormat == "json" {
+		return slog.New(slog.NewJSONHandler(os.Stderr, o))
+	}
+	return slog.New(slog.NewTextHandler(os.Stderr, o))
+}
+
+func (a *app) superviseCommand() *cobra.Command {
+	var boot bool
+	c := &cobra.Command{
+		Use: "supervise FOLDER", Short: "Keep a server running (the process engine uses it)", Hidden: true, Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error { return process.Supervise(args[0], boot) },
+	}
+	c.Flags().BoolVar(&boot, "boot", false, "the machine starts: do nothing where somebody has stopped the server")
+	return c
 }
 
 // looks lets folders be looked at by a child, which is held in our place where a

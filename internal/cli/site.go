@@ -112,6 +112,7 @@ func (a *app) draw(s *site) error {
 	s.blueprint = blueprint.Draw(s.h, blueprint.Site{Engine: s.facts.Kind, UID: s.account.UID, GID: s.account.GID, Groups: slices.Concat(s.account.Groups, machine.DeviceGroups(s.h.Server.Devices)), Stamp: machine.Stamp, Image: s.image.Digest, Version: a.version})
 	host := s.facts.Identity(s.account)
 	s.blueprint.OwnerUID, s.blueprint.OwnerGID = host.UID, host.Groups[0]
+	s.unit()
 	return nil
 }
 

@@ -23,11 +23,12 @@ import (
 
 // Kinds of what can be taken back.
 const (
-	undoAccess  = "access"  // owners, modes and ACLs: a plan is kept
-	undoFile    = "file"    // the household file: its former text is kept
-	undoFolder  = "folder"  // a folder that was made
-	undoGroup   = "group"   // an account that joined a group
-	undoAccount = "account" // an account that was made
+	undoAccess  = "access"      // owners, modes and ACLs: a plan is kept
+	undoFile    = "file"        // the household file: its former text is kept
+	undoFolder  = "folder"      // a folder that was made
+	undoGroup   = "group"       // an account that joined a group
+	undoAccount = "account"     // an account that was made
+	undoStore   = ledger.Stored // a store that was replaced: a backup is kept
 )
 
 func (a *app) undoCommand() *cobra.Command {
@@ -53,11 +54,19 @@ can be undone. Exit code 3 when something was left alone.`,
 			}
 			a.err.Printf("entry %d, %s by %s: %s\n", e.ID, show.When(e.At), e.Who, show.Clean(e.What))
 			switch e.Undo.Kind {
+			case ledger.Deployment:
+				return a.undoDeployment(c.Context(), "undo", e, yes)
+			case undoStore:
+				return a.undoStore(c.Context(), e, yes)
 			case undoAccess:
 				return a.undoAccess(h, e, yes)
+			case ledger.Upload:
+				return a.undoUpload(c.Context(), h, e, yes)
+			case undoTidy:
+				return a.undoTidied(c.Context(), h, e, yes)
 			case undoFile:
 				return a.undoFile(h, e, yes)
-			case undoFolder, undoGroup, undoAccount:
+			case undoFolder, undoGroup, undoAccount, undoMade:
 				return a.undoThing(h, e, yes)
 			}
 			return &problem.Problem{What: "this entry cannot be taken back by this program", Where: h.Storage.State, Why: fmt.Sprintf("it is of a kind %q that is not known here", e.Undo.Kind), Fix: "use the program that wrote it"}
@@ -115,11 +124,9 @@ func (a *app) undoAccess(h *household.Household, e ledger.Entry, yes bool) error
 	if err := a.agree(yes, "Carry this out?"); err != nil {
 		return err
 	}
-	id, err := ledger.Begin(h.Storage.State, ledger.Entry{At: time.Now(), Who: who(), Command: "undo", Action: "undo",
-		What: fmt.Sprintf("take back entry %d: %s", e.ID, e.What), Why: "asked for", Undoes: e.ID,
-		Undo: &ledger.Undo{Kind: undoAccess, Path: e.Undo.Path, Kept: e.Undo.Kept, Data: e.Undo.Data}})
+	id, err := beginUndo(h, e)
 	if err != nil {
-		return &problem.Problem{What: "the ledger could not be written, so nothing was touched", Where: h.Storage.State, Why: err.Error(), Fix: "run this as root, or as the run-as account", Err: err}
+		return err
 	}
 	total := o.Done + o.Already + o.Odds
 	if o, err = a.steps(h, id, kept, mend.Carrier{Back: back}, total); err != nil {
@@ -138,6 +145,18 @@ func (a *app) undoAccess(h *household.Household, e ledger.Entry, yes bool) error
 		return &exit{problem.ExitFound}
 	}
 	return err
+}
+
+// beginUndo begins the entry that takes another back, by what that one keeps; so it can be
+// taken back in turn.
+func beginUndo(h *household.Household, e ledger.Entry) (int, error) {
+	undo := *e.Undo
+	id, err := ledger.Begin(h.Storage.State, ledger.Entry{At: time.Now(), Who: who(), Command: "undo", Action: "undo",
+		What: fmt.Sprintf("take back entry %d: %s", e.ID, e.What), Why: "asked for", Undoes: e.ID, Undo: &undo})
+	if err != nil {
+		return 0, &problem.Problem{What: "the ledger could not be written, so nothing was touched", Where: h.Storage.State, Why: err.Error(), Fix: "run this as root, or as the run-as account", Err: err}
+	}
+	return id, nil
 }
 
 // backwards tells which way round an entry carried its plan out: one that undoes
@@ -207,6 +226,21 @@ func (a *app) undoThing(h *household.Household, e ledger.Entry, yes bool) error 
 				return err
 			}
 			return nil
+		}
+	case undoMade:
+		what = fmt.Sprintf("remove %s, if it is as it was written", e.Undo.Path)
+		do = func() error {
+			b, err := os.ReadFile(e.Undo.Path)
+			if errors.Is(err, os.ErrNotExist) {
+				return nil
+			}
+			if err == nil && sum(b) != e.Undo.Data {
+				err = errors.New("it was changed since")
+			}
+			if err != nil {
+				return err
+			}
+			return os.Remove(e.Undo.Path)
 		}
 	case undoGroup:
 		what = fmt.Sprintf("take %s out of group %s", e.Undo.Path, e.Undo.Data)

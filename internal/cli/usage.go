@@ -14,8 +14,33 @@ import (
 
 func (a *app) usageCommand() *cobra.Command {
 	c := &cobra.Command{Use: "usage", Short: "Who watches what"}
-	c.AddCommand(a.usageNowCommand(), a.usageHistoryCommand(), a.usageTopCommand())
+	c.AddCommand(a.usageNowCommand(), a.usageHistoryCommand(), a.usageTopCommand(), a.usageLatelyCommand())
 	return c
+}
+
+func (a *app) usageLatelyCommand() *cobra.Command {
+	return a.reads(&cobra.Command{
+		Use: "lately", Short: "What arrived on the shelves lately", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			cl, err := a.server(c.Context())
+			if err != nil {
+				return err
+			}
+			l, err := cl.Library(c.Context())
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.document(l.Lately)
+			}
+			if len(l.Lately) == 0 {
+				a.out.Printf("nothing is on the shelves yet\n")
+				return nil
+			}
+			a.showLately(l.Lately)
+			return nil
+		},
+	})
 }
 
 // place says where a play was watched.
@@ -48,18 +73,23 @@ func (a *app) usageNowCommand() *cobra.Command {
 			if a.json {
 				return a.document(list)
 			}
-			if len(list) == 0 {
-				a.out.Printf("nobody is watching\n")
-				return nil
-			}
-			var rows [][]string
-			for _, p := range list {
-				rows = append(rows, []string{p.Member, playTitle(p), show.Bar(p.Position, p.Duration), show.Length(p.Position) + " of " + show.Length(p.Duration), p.Device, place(p), p.Address, show.Size(p.Bytes), show.When(p.Started)})
-			}
-			a.out.Table([]show.Column{{Head: "member"}, {Head: "title", Most: 40}, {Head: ""}, {Head: "position", Right: true}, {Head: "device", Most: 24}, {Head: "where"}, {Head: "address"}, {Head: "sent", Right: true}, {Head: "since"}}, rows)
+			a.showStreams(list)
 			return nil
 		},
 	})
+}
+
+// showStreams shows the streams that go on.
+func (a *app) showStreams(list []usage.Play) {
+	if len(list) == 0 {
+		a.out.Printf("nobody is watching\n")
+		return
+	}
+	var rows [][]string
+	for _, p := range list {
+		rows = append(rows, []string{p.Member, playTitle(p), show.Bar(p.Position, p.Duration), show.Length(p.Position) + " of " + show.Length(p.Duration), p.Device, place(p), p.Address, show.Size(p.Bytes), show.When(p.Started)})
+	}
+	a.out.Table([]show.Column{{Head: "member"}, {Head: "title", Most: 40}, {Head: ""}, {Head: "position", Right: true}, {Head: "device", Most: 24}, {Head: "where"}, {Head: "address"}, {Head: "sent", Right: true}, {Head: "since"}}, rows)
 }
 
 func (a *app) usageHistoryCommand() *cobra.Command {

@@ -21,6 +21,7 @@ import (
 
 	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/library"
 	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/scan"
@@ -43,6 +44,33 @@ type Status struct {
 	Shelves []Shelf   `json:"shelves"`
 	Format  int       `json:"store_format"`
 	Memory  int64     `json:"memory"` // resident, in bytes
+
+	Condition Condition `json:"condition"`
+	Fix       string    `json:"fix,omitempty"` // of the problem
+	Processor float64   `json:"processor"`     // seconds of processor time so far
+	Free      int64     `json:"state_free"`    // bytes free where the state folder lies
+	Backup    *Backup   `json:"backup,omitempty"`
+	Quiet     *Quiet    `json:"quiet,omitempty"`
+}
+
+// Quiet is the work of quiet hours.
+type Quiet struct {
+	Work    []string       `json:"work"`
+	Hours   string         `json:"hours"`
+	Now     bool           `json:"now"`               // it is one
+	Left    map[string]int `json:"left"`              // files, by the work
+	Problem string         `json:"problem,omitempty"` // why it cannot be done
+}
+
+// Backup is the server's own backups.
+type Backup struct {
+	Every   string    `json:"every"`
+	Keep    int       `json:"keep"`
+	Folder  string    `json:"folder"`
+	Last    time.Time `json:"last,omitzero"`
+	Next    time.Time `json:"next,omitzero"`
+	Kept    int       `json:"kept"`
+	Problem string    `json:"problem,omitempty"` // of the last try
 }
 
 // Shelf is one shelf with its figures.
@@ -53,8 +81,15 @@ type Shelf struct {
 	Folders  []string         `json:"folders"` // as the administrator wrote them
 	Away     []scan.Away      `json:"away"`    // what is not there now
 	Scanning bool             `json:"scanning"`
-	Scanned  time.Time        `json:"scanned,omitzero"` // when the last scan ended
+	Progress Progress         `json:"progress,omitzero"` // of the scan that goes on
+	Scanned  time.Time        `json:"scanned,omitzero"`  // when the last scan ended
 	store.ShelfFigures
+}
+
+// Progress is how much a scan has looked at.
+type Progress struct {
+	Folders int `json:"folders"`
+	Files   int `json:"files"`
 }
 
 // ShelfFiles is one shelf with all that is on it.
@@ -146,7 +181,7 @@ func Listen(state string) (net.Listener, error) {
 }
 
 // do asks the server. in is sent as JSON unless nil; out, unless nil, takes the
-// answer.
+// answer: an io.Writer its bytes, anything else what they say as JSON.
 func (c *Client) do(ctx context.Context, method, path string, in, out any) error {
 	var body io.Reader
 	if in != nil {
@@ -166,21 +201,68 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any) error
 	}
 	defer res.Body.Close()
 	if res.StatusCode >= 400 {
-		p := &problem.Problem{What: "the server answered " + res.Status, Where: c.name}
-		b, _ := io.ReadAll(io.LimitReader(res.Body, 1<<16))
-		if err := json.Unmarshal(b, p); err != nil {
-			p.Why = string(b)
-		}
-		if res.StatusCode == http.StatusBadRequest {
-			p.Exit = problem.ExitUsage
-		}
-		return p
+		return c.refused(res)
 	}
-	if out == nil {
+	switch to := out.(type) {
+	case nil:
 		return nil
+	case io.Writer:
+		_, err := io.Copy(to, res.Body)
+		return err
 	}
 	return json.NewDecoder(res.Body).Decode(out)
 }
+
+// refused reads what a server says that did not do as asked.
+func (c *Client) refused(res *http.Response) error {
+	p := &problem.Problem{What: "the server answered " + res.Status, Where: c.name}
+	b, _ := io.ReadAll(io.LimitReader(res.Body, 1<<16))
+	if err := json.Unmarshal(b, p); err != nil {
+		p.Why = string(b)
+	}
+	if res.StatusCode == http.StatusBadRequest {
+		p.Exit = problem.ExitUsage
+	}
+	var h Health
+	if json.Unmarshal(b, &h) == nil && h.Status != "" {
+		return &Sick{p, h.Status}
+	}
+	return p
+}
+
+// Condition is how the server is.
+type Condition string
+
+// The conditions. A server that is alive and not ready says why.
+const (
+	Ready        Condition = "ready"
+	Starting     Condition = "starting"      // it opens the store, or brings it up to date
+	DamagedStore Condition = "damaged-store" // it cannot be read, or does not fit together
+	NewerStore   Condition = "newer-store"   // a newer program made it
+	NoStore      Condition = "no-store"      // it cannot be opened, for another reason
+	FullDisk     Condition = "full-disk"     // nothing can be kept; what is there plays
+)
+
+// Health is what the server says of itself in short.
+type Health struct {
+	Status Condition `json:"status"`
+	What   string    `json:"problem,omitempty"`
+	Where  string    `json:"where,omitempty"`
+	Why    string    `json:"why,omitempty"`
+	Fix    string    `json:"fix,omitempty"`
+}
+
+// Sick is the error of a server that is alive and not ready.
+type Sick struct {
+	*problem.Problem
+	Status Condition
+}
+
+// Unwrap gives the problem.
+func (s *Sick) Unwrap() error { return s.Problem }
+
+// Hopeless reports that waiting will not help.
+func (s *Sick) Hopeless() bool { return s.Status != Starting && s.Status != Ready }
 
 // ErrUnreachable is the problem when the server cannot be asked; errors.Is tells.
 var ErrUnreachable = errors.New("the server cannot be asked")
@@ -210,6 +292,12 @@ func ask[T any](ctx context.Context, c *Client, method, path string, in any) (T,
 
 // Health gives nil where the server is ready.
 func (c *Client) Health(ctx context.Context) error { return c.do(ctx, "GET", "/healthz", nil, nil) }
+
+// Backup asks for a backup and writes it. It ends with an error where the server could
+// not write all of it.
+func (c *Client) Backup(ctx context.Context, w io.Writer) error {
+	return c.do(ctx, "POST", "/control/v1/backup", nil, w)
+}
 
 // Status asks what the server says of itself.
 func (c *Client) Status(ctx context.Context) (Status, error) {
@@ -242,13 +330,17 @@ func (c *Client) Shelf(ctx context.Context, name string) (ShelfFiles, error) {
 }
 
 // Scan scans one shelf, or all for an empty name, and waits for the outcome. With
-// emptied, a folder that is empty now is taken to be meant so.
-func (c *Client) Scan(ctx context.Context, shelf string, emptied bool) ([]scan.Report, error) {
-	more := ""
+// emptied, a folder that is empty now is taken to be meant so; gently gives way to all
+// else on the machine.
+func (c *Client) Scan(ctx context.Context, shelf, folder string, emptied, gently bool) ([]scan.Report, error) {
+	q := url.Values{"shelf": {shelf}, "folder": {folder}}
 	if emptied {
-		more = "&emptied=yes"
+		q.Set("emptied", "yes")
 	}
-	return ask[[]scan.Report](ctx, c, "POST", "/control/v1/scan?shelf="+url.QueryEscape(shelf)+more, nil)
+	if gently {
+		q.Set("gently", "yes")
+	}
+	return ask[[]scan.Report](ctx, c, "POST", "/control/v1/scan?"+q.Encode(), nil)
 }
 
 // History asks for plays, the latest first.
@@ -258,4 +350,61 @@ func (c *Client) History(ctx context.Context, f store.PlayFilter) ([]usage.Play,
 		q.Set("since", f.Since.Format(time.RFC3339Nano))
 	}
 	return ask[[]usage.Play](ctx, c, "GET", "/control/v1/plays?"+q.Encode(), nil)
+}
+
+// Library gives the whole library in figures.
+func (c *Client) Library(ctx context.Context) (store.Library, error) {
+	return ask[store.Library](ctx, c, "GET", "/control/v1/library", nil)
+}
+
+// Problems gives what somebody should see to, on one shelf, or on all for no name.
+func (c *Client) Problems(ctx context.Context, shelf string) ([]library.Problem, error) {
+	list, err := ask[[]library.Problem](ctx, c, "GET", "/control/v1/problems?shelf="+url.QueryEscape(shelf), nil)
+	library.Arrange(list)
+	return list, err
+}
+
+// Search finds titles and parts by the beginnings of their words.
+func (c *Client) Search(ctx context.Context, words string, limit int) ([]store.Hit, error) {
+	return ask[[]store.Hit](ctx, c, "GET", fmt.Sprintf("/control/v1/search?limit=%d&q=%s", limit, url.QueryEscape(words)), nil)
+}
+
+// Watched gives the files that somebody watches now.
+func (c *Client) Watched(ctx context.Context) ([]store.WatchedFile, error) {
+	return ask[[]store.WatchedFile](ctx, c, "GET", "/control/v1/watched", nil)
+}
+
+// Matched is a title with what is known of it and what it may be.
+type Matched struct {
+	Title      store.Title     `json:"title"`
+	Described  store.Described `json:"described"`
+	Catalogues []string        `json:"catalogues"` // that may be asked about it
+	Files      []Placed        `json:"files"`
+}
+
+// Placed is where a file lies.
+type Placed struct {
+	Root  string `json:"root"` // the shelf's folder, as the administrator wrote it
+	Path  string `json:"path"` // below it
+	Extra string `json:"extra,omitempty"`
+}
+
+// Matching is what a person wants with a title. One of Take, None and Again; Edit and
+// Picture go with Take and None, or stand alone.
+type Matching struct {
+	Take    string            `json:"take,omitempty"` // an outside id
+	None    bool              `json:"none,omitempty"`
+	Again   bool              `json:"again,omitempty"` // look it up anew
+	Edit    map[string]string `json:"edit,omitempty"`
+	Picture []byte            `json:"picture,omitempty"`
+}
+
+// Matched gives what is known of a title, and what it may be.
+func (c *Client) Matched(ctx context.Context, title int64) (Matched, error) {
+	return ask[Matched](ctx, c, "GET", fmt.Sprintf("/control/v1/titles/%d", title), nil)
+}
+
+// Match does with a title what a person wants.
+func (c *Client) Match(ctx context.Context, title int64, m Matching) (Matched, error) {
+	return ask[Matched](ctx, c, "POST", fmt.Sprintf("/control/v1/titles/%d/match", title), m)
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"strings"
 	"time"
 )
@@ -81,14 +82,16 @@ type File struct {
 // Find finds a part of a title by the names of shelf, title and part; an empty
 // part stands for the first.
 func (v *Viewer) Find(ctx context.Context, shelf, title, part string) (File, error) {
-	var titles []struct {
-		ID   int64
-		Name string
+	var page struct {
+		Titles []struct {
+			ID   int64
+			Name string
+		}
 	}
-	if _, err := v.ask(ctx, "GET", "/api/v1/shelves/"+shelf+"/titles", nil, &titles); err != nil {
+	if _, err := v.ask(ctx, "GET", "/api/v1/shelves/"+shelf+"/titles?from="+url.QueryEscape(title), nil, &page); err != nil {
 		return File{}, err
 	}
-	for _, t := range titles {
+	for _, t := range page.Titles {
 		if t.Name != title {
 			continue
 		}

@@ -192,20 +192,34 @@ func Bar(part, whole float64) string {
 type Progress struct {
 	out      Out
 	what     string
-	total    int
+	total    int64
 	terminal bool
 	began    time.Time
 	told     time.Time
 	drawn    bool
+	bytes    bool
+}
+
+// Bytes begins to tell of bytes, with their rate. A total of 0 is not known.
+func (o Out) Bytes(what string, total int64) *Progress {
+	p := o.Progress(what, 0)
+	p.total, p.bytes = total, true
+	return p
 }
 
 // Progress begins to tell.
 func (o Out) Progress(what string, total int) *Progress {
-	return &Progress{out: o, what: what, total: total, terminal: term.IsTerminal(int(os.Stderr.Fd())), began: time.Now(), told: time.Now()}
+	return &Progress{out: o, what: what, total: int64(total), terminal: term.IsTerminal(int(os.Stderr.Fd())), began: time.Now(), told: time.Now()}
 }
 
+// Of says what the total is now, as far as it is known.
+func (p *Progress) Of(total int) { p.total = int64(total) }
+
 // At says that n of the total are done.
-func (p *Progress) At(n int) {
+func (p *Progress) At(n int) { p.AtByte(int64(n)) }
+
+// AtByte says that n of the bytes are done.
+func (p *Progress) AtByte(n int64) {
 	every := 10 * time.Second
 	if p.terminal {
 		every = 100 * time.Millisecond
@@ -216,9 +230,21 @@ func (p *Progress) At(n int) {
 	p.told = time.Now()
 	left := ""
 	if n > 0 {
-		left = ", about " + Since(time.Since(p.began)*time.Duration(max(0, p.total-n))/time.Duration(n)) + " left"
+		left = ", about " + Since(time.Duration(float64(time.Since(p.began))*float64(max(0, p.total-n))/float64(n))) + " left"
 	}
-	text := fmt.Sprintf("%s: %s of %s%s", p.what, humanize.Comma(int64(n)), humanize.Comma(int64(p.total)), left)
+	text := fmt.Sprintf("%s: %s of %s%s", p.what, humanize.Comma(n), humanize.Comma(p.total), left)
+	if n > p.total { // more than was known before
+		text = fmt.Sprintf("%s: %s", p.what, humanize.Comma(n))
+	}
+	if p.bytes {
+		text = fmt.Sprintf("%s: %s", p.what, Size(n))
+		if p.total > 0 {
+			text += " of " + Size(p.total)
+		} else {
+			left = ""
+		}
+		text += fmt.Sprintf(", %s/s%s", Size(int64(float64(n)/time.Since(p.began).Seconds())), left)
+	}
 	if p.terminal {
 		p.out.Printf("\r\x1b[K  %s", text)
 		p.drawn = true

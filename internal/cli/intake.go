@@ -1,0 +1,579 @@
+package cli
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"cozyshelf/internal/cli/show"
+	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/tidy"
+	"cozyshelf/internal/intake"
+	"cozyshelf/internal/ledger"
+	"cozyshelf/internal/machine"
+	"cozyshelf/internal/problem"
+	"cozyshelf/internal/rename"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) intakeCommand() *cobra.Command {
+	c := &cobra.Command{Use: "intake", Short: "New media: copied or fetched, checked, then put on a shelf"}
+	c.AddCommand(a.intakeCopyCommand(), a.intakeFetchCommand(), a.intakeListCommand(), a.intakeClearCommand())
+	return c
+}
+
+// onto finds the shelf and its folder that things are brought onto.
+func (a *app) onto(h *household.Household, name, folder string) (household.Shelf, string, error) {
+	i := slices.IndexFunc(h.Shelves, func(s household.Shelf) bool { return s.Name == name })
+	if i < 0 {
+		return household.Shelf{}, "", noSuchShelf(h, name)
+	}
+	s := h.Shelves[i]
+	if folder == "" {
+		folder = s.Folders[0]
+	}
+	switch {
+	case !slices.Contains(s.Folders, folder):
+		return s, "", &problem.Problem{What: fmt.Sprintf("%s is no folder of shelf %s", folder, name), Why: "it has: " + strings.Join(s.Folders, ", "), Fix: "give one of these with --folder", Exit: problem.ExitUsage}
+	case household.IsShare(folder):
+		return s, "", &problem.Problem{What: "a share cannot be brought onto from here", Where: folder, Why: "only the engine mounts it", Fix: "mount it on this machine too, or bring it in where it lies", Exit: problem.ExitUsage}
+	}
+	if why := machine.Presence(folder, 10*time.Second); why != "" {
+		return s, "", &problem.Problem{What: "the shelf's folder is away", Where: folder, Why: why, Fix: "mount its disk, and try again"}
+	}
+	return s, filepath.Clean(folder), nil
+}
+
+// brought is what came of bringing something in, as a document.
+type brought struct {
+	Job    string         `json:"job,omitempty"`
+	Shelf  string         `json:"shelf"`
+	Folder string         `json:"folder"`
+	Entry  int            `json:"entry,omitempty"` // of the ledger
+	Files  []intake.File  `json:"files"`
+	There  []intake.There `json:"there"`
+	Left   []tidy.Left    `json:"left"`
+}
+
+func (a *app) intakeCopyCommand() *cobra.Command {
+	var yes, move, broken, dry bool
+	var shelf, folder string
+	c := a.reads(&cobra.Command{
+		Use: "copy SOURCE…", Short: "Copy files, or folders of files, onto a shelf",
+		Long: `Shows what would go where under which name, what is on the shelf already, and whether
+there is room; then copies into a holding folder on the shelf's own disk, checks every file
+against its source by SHA-256, and puts all on the shelf in one go. What was cut off goes on
+where it was when the same is asked for again. With --move the sources are removed in the
+end, each only if it is still what was copied.`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			h, err := a.loadAlone(c.Context())
+			if err != nil {
+				return err
+			}
+			s, folder, err := a.onto(h, shelf, folder)
+			if err != nil {
+				return err
+			}
+			if err := a.finishTidying(h, yes); err != nil {
+				return err
+			}
+			ctx, stop := signal.NotifyContext(c.Context(), os.Interrupt, syscall.SIGTERM)
+			defer stop()
+			look, err := intake.Look(ctx, s.Kind, folder, args, broken)
+			if err != nil {
+				return a.intakeFault(err, folder)
+			}
+			job, held, err := earlier(folder, look, args)
+			if err != nil {
+				return a.intakeFault(err, folder)
+			}
+			a.showLook(s, folder, look, held)
+			out := brought{Shelf: s.Name, Folder: folder, Files: look.Files, There: look.There, Left: look.Left}
+			if need := look.Size - held; need > look.Free-intake.Reserve {
+				return &problem.Problem{What: "it does not fit", Where: folder, Why: fmt.Sprintf("%s would come in, and %s are free, of which %s stay free", show.Size(need), show.Size(look.Free), show.Size(intake.Reserve)), Fix: "free some space, take less, or give another folder of the shelf with --folder"}
+			}
+			if len(look.Files) == 0 || dry {
+				if a.json {
+					return a.document(out)
+				}
+				if len(look.Files) == 0 {
+					a.err.Printf("nothing comes in\n")
+				}
+				return nil
+			}
+			if err := a.agree(yes, fmt.Sprintf("Copy %s?", show.Count(len(look.Files), "file", "files"))); err != nil {
+				return err
+			}
+			j, err := intake.Begin(folder, intake.Job{ID: job, Way: intake.Copy, Shelf: s.Name, Folder: folder, Who: who(), Began: time.Now(), Move: move, Files: look.Files})
+			if err != nil {
+				return a.intakeFault(err, folder)
+			}
+			defer j.Close()
+			out.Job = j.ID
+			progress := a.err.Bytes("copying", look.Size)
+			done := int64(0)
+			err = j.Copy(ctx, func(n int64) {
+				done += n
+				progress.AtByte(done)
+			})
+			progress.End()
+			if err != nil {
+				return a.intakeFault(err, folder)
+			}
+			if out.Entry, err = a.place(c.Context(), h, j, folder, "intake copy"); err != nil {
+				return err
+			}
+			out.Files = j.Files
+			if move {
+				n, kept := j.Release()
+				a.err.Printf("%s removed where they were\n", show.Count(n, "source", "sources"))
+				for _, k := range kept {
+					a.err.Printf("  %s stays: %s\n", show.Clean(k.Path), k.Why)
+				}
+			}
+			return a.broughtIn(j, out)
+		},
+	})
+	f := c.Flags()
+	f.StringVar(&shelf, "onto", "", "the shelf (required)")
+	f.StringVar(&folder, "folder", "", "the folder of the shelf; the first if not given")
+	f.BoolVar(&move, "move", false, "remove the sources once all is on the shelf")
+	f.BoolVar(&broken, "broken", false, "also files whose headers cannot be read")
+	f.BoolVar(&dry, "dry-run", false, "only show")
+	f.BoolVar(&yes, "yes", false, "do not ask")
+	_ = c.MarkFlagRequired("onto") // the flag is there
+	return c
+}
+
+// broughtIn ends a job that went well, or tells what is left of it.
+func (a *app) broughtIn(j *intake.Job, out brought) error {
+	whole := j.State == intake.Placed
+	if whole {
+		if err := j.Discard(); err != nil {
+			a.err.Printf("%s the holding folder could not be removed: %v\n", show.Mark("warning"), err)
+		}
+	}
+	if a.json {
+		if err := a.document(out); err != nil {
+			return err
+		}
+	}
+	if whole {
+		return nil
+	}
+	for _, f := range j.Files {
+		if f.State != intake.Placed {
+			a.err.Printf("%s %s: %s: %s\n", show.Mark("warning"), show.Clean(f.To), f.State, show.Clean(f.Why))
+		}
+	}
+	return &exit{problem.ExitFound}
+}
+
+// earlier finds a job with the same files that was cut off, and how much of it is there;
+// else it gives the id of a new one.
+func earlier(folder string, look intake.Found, sources []string) (id string, held int64, err error) {
+	h := sha256.New()
+	for _, s := range sources {
+		abs, err := filepath.Abs(s)
+		if err != nil {
+			return "", 0, err
+		}
+		fmt.Fprintln(h, abs)
+	}
+	for _, f := range look.Files {
+		fmt.Fprintln(h, f.Source, f.To, f.Size, f.MTime)
+	}
+	id = hex.EncodeToString(h.Sum(nil))[:12]
+	j, err := intake.Read(folder, id)
+	if errors.Is(err, os.ErrNotExist) {
+		return id, 0, nil
+	}
+	if err != nil {
+		return "", 0, err
+	}
+	for _, f := range j.Files {
+		if st, err := os.Stat(j.Path(&f)); err == nil {
+			held += st.Size()
+		}
+	}
+	return id, held, nil
+}
+
+// place puts what is held on the shelf, as one entry of the ledger.
+func (a *app) place(ctx context.Context, h *household.Household, j *intake.Job, folder, command string) (int, error) {
+	fail := func(err error) (int, error) {
+		return 0, &problem.Problem{What: "what came in could not be put on the shelf; it waits in the holding folder", Where: folder, Why: err.Error(), Fix: "run it again as root, or as who owns the shelf's folder and the state folder", Err: err}
+	}
+	if err := a.readyForFiles(h); err != nil {
+		return 0, err
+	}
+	steps, err := j.Steps(folder, intake.Likely(folder))
+	if err != nil {
+		return fail(err)
+	}
+	if len(steps) == 0 {
+		_, err := j.Placed(folder)
+		return 0, err
+	}
+	kept, err := ledger.Keep(h.Storage.State, "intake")
+	if err != nil {
+		return fail(err)
+	}
+	defer kept.Close()
+	if err := errors.Join(rename.Write(kept, steps), kept.Sync()); err != nil {
+		return fail(err)
+	}
+	n := 0
+	for _, f := range j.Files {
+		if f.State == intake.Held {
+			n++
+		}
+	}
+	entry, err := ledger.Begin(h.Storage.State, ledger.Entry{At: time.Now(), Who: who(), Command: command, Action: "intake",
+		What: fmt.Sprintf("put %s on shelf %s in %s", show.Count(n, "file", "files"), j.Shelf, folder), Why: "asked for",
+		Undo: &ledger.Undo{Kind: undoTidy, Path: folder, Kept: filepath.Base(kept.Name()), Data: fmt.Sprint(len(steps))}})
+	if err != nil {
+		return fail(err)
+	}
+	if _, err := a.renameSteps(h, entry, steps, rename.Carrier{Folder: folder}); err != nil {
+		return entry, err
+	}
+	if _, err := j.Placed(folder); err != nil {
+		return entry, err
+	}
+	a.err.Printf("entry %d: %s on shelf %s; cozyshelf undo %d takes it back into the holding folder\n", entry, show.Count(n, "file is", "files are"), j.Shelf, entry)
+	a.rescan(ctx, h, []*tidied{{Shelf: j.Shelf, Done: n}})
+	return entry, nil
+}
+
+func (a *app) intakeFault(err error, folder string) error {
+	p := &problem.Problem{What: "it did not all come in", Where: folder, Why: err.Error(), Fix: "mend the cause, and ask for the same again: it goes on where it was; cozyshelf intake list shows it", Err: err}
+	var pe *os.PathError
+	if errors.As(err, &pe) {
+		p.Where, p.Why = pe.Path, pe.Op+": "+pe.Err.Error()
+	}
+	switch {
+	case errors.Is(err, intake.ErrBusy):
+		p.What, p.Fix = "another command brings that in", "wait for it; cozyshelf intake list shows how far it is"
+	case errors.Is(err, os.ErrNotExist):
+		p.Fix = "see whether it is there, and its disk is mounted; then ask for the same again"
+	case errors.Is(err, os.ErrPermission):
+		p.Fix = "run it as root, or as who may read the source and write to the shelf's folder"
+	case errors.Is(err, syscall.ENOSPC):
+		p.What, p.Fix = "the disk is full", "free some space, and ask for the same again: it goes on where it was"
+	case errors.Is(err, context.Canceled):
+		p.What, p.Why, p.Fix = "it was interrupted", "what came in so far is kept", "ask for the same again: it goes on where it was"
+	}
+	return p
+}
+
+func (a *app) showLook(s household.Shelf, folder string, look intake.Found, held int64) {
+	out := a.out
+	if a.json {
+		out = a.err
+	}
+	out.Printf("%s %s\n", show.Bold(s.Name), show.Faint(fmt.Sprintf("%s · %s, %s to come in; %s free", show.Clean(folder), show.Count(len(look.Files), "file", "files"), show.Size(look.Size), show.Size(look.Free))))
+	if held > 0 {
+		out.Printf("  %s of it came in before it was cut off\n", show.Size(held))
+	}
+	last := ""
+	for _, f := range look.Files {
+		dir, base := filepath.Split(f.To)
+		indent := "  "
+		if dir != "" {
+			indent = "    "
+			if dir != last {
+				out.Printf("  %s\n", show.Clean(dir))
+			}
+		}
+		last = dir
+		out.Printf("%s%s %s\n%s  %s\n", indent, show.Clean(base), show.Faint(show.Size(f.Size)), indent, show.Faint("from "+show.Clean(f.Source)))
+	}
+	for _, t := range look.There {
+		out.Printf("  %s %s\n      %s\n", show.Faint("there already"), show.Clean(t.Is), show.Faint("the same bytes as "+show.Clean(t.Source)))
+	}
+	for _, l := range look.Left {
+		out.Printf("  %s %s\n      %s\n", show.Faint("left out"), show.Clean(l.Path), show.Faint(show.Clean(l.Why)))
+	}
+}
+
+func (a *app) intakeFetchCommand() *cobra.Command {
+	var shelf, folder, name string
+	var sums []string
+	var limit string
+	var private bool
+	at := 3
+	c := a.reads(&cobra.Command{
+		Use: "fetch URL…", Short: "Fetch files from the web onto a shelf",
+		Long: `Fetches files over HTTP or HTTPS into the holding folder, several at once, going on where
+it was cut off if the server still has the same file; checks that they are what the shelf
+takes; and puts them on the shelf under the names they should have. Addresses of this
+machine and of private networks are refused unless --private is given, also where a name
+or a redirection leads to them.`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			h, err := a.loadAlone(c.Context())
+			if err != nil {
+				return err
+			}
+			s, folder, err := a.onto(h, shelf, folder)
+			if err != nil {
+				return err
+			}
+			var most household.Size
+			if limit != "" {
+				if err := most.UnmarshalText([]byte(limit)); err != nil {
+					return wrongUse(c, err.Error())
+				}
+			}
+			for _, sum := range sums {
+				if b, err := hex.DecodeString(sum); err != nil || len(b) != sha256.Size {
+					return wrongUse(c, "--sha256 takes 64 hexadecimal digits")
+				}
+			}
+			if len(sums) > 0 && len(sums) != len(args) {
+				return wrongUse(c, "--sha256 is given once for each address, in their order")
+			}
+			if len(args) > 1 && name != "" {
+				return wrongUse(c, "--name is for one address")
+			}
+			if at < 1 || at > 16 {
+				return wrongUse(c, "--at-once takes 1 to 16")
+			}
+			for _, u := range args {
+				if _, err := intake.ParseAddress(u); err != nil {
+					return &problem.Problem{What: "it cannot be fetched", Where: u, Why: err.Error(), Fix: "give an address as https://example.net/film.mp4", Exit: problem.ExitUsage}
+				}
+			}
+			ctx, stop := signal.NotifyContext(c.Context(), os.Interrupt, syscall.SIGTERM)
+			defer stop()
+			with := intake.Fetcher{Private: private, Limit: int64(most), Version: a.version}
+			jobs := make([]*intake.Job, len(args))
+			for i, u := range args {
+				id := sha256.Sum256([]byte(u))
+				jobs[i], err = intake.Begin(folder, intake.Job{ID: hex.EncodeToString(id[:])[:12], Way: intake.Fetch, Shelf: s.Name, Folder: folder, Who: who(), Began: time.Now(),
+					Files: []intake.File{{Source: u, To: "file", Held: "1", Size: -1, State: intake.Waiting}}})
+				if err != nil {
+					return a.intakeFault(err, u)
+				}
+				defer jobs[i].Close()
+			}
+			progress := a.err.Bytes("fetching", 0)
+			var mu sync.Mutex
+			var wg sync.WaitGroup
+			done, hands := int64(0), make(chan struct{}, at)
+			faults := make([]error, len(jobs))
+			for i, j := range jobs {
+				wg.Go(func() {
+					hands <- struct{}{}
+					defer func() { <-hands }()
+					j.State = intake.Coming
+					sum := ""
+					if len(sums) > 0 {
+						sum = sums[i]
+					}
+					faults[i] = j.Fetch(ctx, &j.Files[0], s.Kind, name, sum, with, func(n int64) {
+						mu.Lock()
+						defer mu.Unlock()
+						done += n
+						progress.AtByte(done)
+					})
+					if faults[i] != nil && !errors.Is(faults[i], context.Canceled) {
+						_ = j.Fail(&j.Files[0], faults[i].Error()) // the error is told below
+					}
+				})
+			}
+			wg.Wait()
+			progress.End()
+			var outs []brought
+			var worst error
+			for i, j := range jobs {
+				if faults[i] != nil {
+					worst = a.fetchFault(faults[i], args[i])
+					var p *problem.Problem
+					if len(jobs) > 1 && errors.As(worst, &p) {
+						a.err.Printf("%s %s: %s\n", show.Mark("warning"), show.Clean(args[i]), p.Why)
+					}
+					continue
+				}
+				out := brought{Job: j.ID, Shelf: s.Name, Folder: folder, There: []intake.There{}, Left: []tidy.Left{}}
+				if out.Entry, err = a.place(c.Context(), h, j, folder, "intake fetch"); err != nil {
+					return err
+				}
+				f := j.Files[0]
+				out.Files = j.Files
+				if !a.json && f.State == intake.Placed && f.Why != "" {
+					a.out.Printf("%s %s\n  %s\n", show.Faint("there already"), show.Clean(f.To), show.Faint("the same bytes as "+show.Clean(f.Source)))
+				} else if !a.json && f.State == intake.Placed {
+					a.out.Printf("%s %s\n  %s\n", show.Clean(f.To), show.Faint(show.Size(f.Size)), show.Faint("sha256 "+f.Sum))
+				}
+				if f.State != intake.Placed {
+					worst = &problem.Problem{What: "what came in waits in the holding folder", Where: f.To, Why: f.Why, Fix: "give it another name with --name, or remove it with cozyshelf intake clear " + j.ID}
+					continue
+				}
+				outs = append(outs, out)
+				if err := j.Discard(); err != nil {
+					return err
+				}
+			}
+			if a.json {
+				if err := a.document(outs); err != nil {
+					return err
+				}
+			}
+			return worst
+		},
+	})
+	f := c.Flags()
+	f.StringVar(&shelf, "onto", "", "the shelf (required)")
+	f.StringVar(&folder, "folder", "", "the folder of the shelf; the first if not given")
+	f.StringSliceVar(&sums, "sha256", nil, "what the file's SHA-256 must be, in hexadecimal; of several, one for each in their order")
+	f.StringVar(&name, "name", "", "what to call the file, in place of what the server says")
+	f.StringVar(&limit, "limit", "", "how large a file may be, such as \"8 GiB\"; what the disk has room for if not given")
+	f.BoolVar(&private, "private", false, "allow addresses of this machine and of private networks")
+	f.IntVar(&at, "at-once", at, "how many at once")
+	_ = c.MarkFlagRequired("onto") // the flag is there
+	return c
+}
+
+func (a *app) fetchFault(err error, address string) error {
+	p := &problem.Problem{What: "it was not fetched", Where: address, Why: err.Error(), Fix: "see to the cause, and ask for the same again: it goes on where it was; cozyshelf intake list shows it", Err: err}
+	switch {
+	case errors.Is(err, intake.ErrPrivate):
+		p.Fix = "give --private, if it is a server of yours"
+	case errors.Is(err, intake.ErrTooLarge):
+		p.Fix = "give a larger --limit, or free some space"
+	case errors.Is(err, intake.ErrSum):
+		p.Fix = "see whether the sum and the address belong together; what came is thrown away with the next try"
+	case errors.Is(err, context.Canceled):
+		p.Why = "it was interrupted; what came so far is kept"
+	}
+	return p
+}
+
+// waiting is a job as a document.
+type waiting struct {
+	*intake.Job
+	Now  string `json:"now"` // coming in, cut off, or its state
+	All  int64  `json:"size"`
+	Done int64  `json:"done"`
+}
+
+func (a *app) jobs(h *household.Household) ([]waiting, error) {
+	out := []waiting{}
+	for _, s := range h.Shelves {
+		for _, folder := range s.Folders {
+			if household.IsShare(folder) || machine.Presence(folder, 10*time.Second) != "" {
+				continue
+			}
+			list, err := intake.Jobs(folder)
+			if err != nil {
+				return nil, &problem.Problem{What: "the holding folder cannot be looked at", Where: folder, Why: err.Error(), Fix: "run it as root, or as who owns the shelf's folder", Err: err}
+			}
+			for _, j := range list {
+				w := waiting{Job: j, Now: j.State}
+				w.All, w.Done = j.Size()
+				if busy := j.Busy(); busy && j.State != intake.Held {
+					w.Now = intake.Coming
+				} else if !busy && j.State == intake.Coming {
+					w.Now = "cut off"
+				}
+				out = append(out, w)
+			}
+		}
+	}
+	return out, nil
+}
+
+func (a *app) intakeListCommand() *cobra.Command {
+	return a.reads(&cobra.Command{
+		Use: "list", Short: "What is coming in, waits or failed, and why", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			h, err := a.load()
+			if err != nil {
+				return err
+			}
+			list, err := a.jobs(h)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.document(list)
+			}
+			if len(list) == 0 {
+				a.out.Printf("nothing is coming in\n")
+				return nil
+			}
+			var rows [][]string
+			for _, w := range list {
+				what := show.Count(len(w.Files), "file", "files")
+				if len(w.Files) == 1 {
+					if what = w.Files[0].To; what == "file" {
+						what = w.Files[0].Source
+					}
+				}
+				rows = append(rows, []string{w.ID, show.When(w.Began), w.Who, w.Way, w.Shelf, what, show.Bar(float64(w.Done), float64(max(1, w.All))), show.Size(w.Done) + " of " + show.Size(w.All), w.Now})
+			}
+			a.out.Table([]show.Column{{Head: "job"}, {Head: "since"}, {Head: "who", Most: 14}, {Head: "way"}, {Head: "onto"}, {Head: "what", Most: 40}, {Head: ""}, {Head: "there", Right: true}, {Head: "state"}}, rows)
+			for _, w := range list {
+				if w.Why != "" {
+					a.out.Printf("\n%s %s: %s\n", show.Mark("warning"), w.ID, show.Clean(w.Why))
+				}
+			}
+			return nil
+		},
+	})
+}
+
+func (a *app) intakeClearCommand() *cobra.Command {
+	var yes bool
+	c := &cobra.Command{
+		Use: "clear JOB…", Short: "Remove what is held of jobs that failed, were cut off or taken back", Args: cobra.MinimumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			h, err := a.loadAlone(c.Context())
+			if err != nil {
+				return err
+			}
+			list, err := a.jobs(h)
+			if err != nil {
+				return err
+			}
+			var todo []waiting
+			for _, id := range args {
+				i := slices.IndexFunc(list, func(w waiting) bool { return w.ID == id })
+				if i < 0 {
+					return &problem.Problem{What: fmt.Sprintf("there is no job %q", id), Why: "nothing of that name is held", Fix: "cozyshelf intake list shows what is", Exit: problem.ExitUsage}
+				}
+				todo = append(todo, list[i])
+				a.err.Printf("  • remove %s of job %s from the holding folder of %s\n", show.Size(list[i].Done), id, list[i].Folder)
+			}
+			if err := a.agree(yes, "Carry this out? It cannot be taken back."); err != nil {
+				return err
+			}
+			for _, w := range todo {
+				j, err := intake.Open(w.Folder, w.ID)
+				if err != nil {
+					return a.intakeFault(err, w.Folder)
+				}
+				if err := j.Discard(); err != nil {
+					return a.intakeFault(err, w.Folder)
+				}
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return c
+}

@@ -1,0 +1,408 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"cozyshelf/internal/cli/show"
+	"cozyshelf/internal/control"
+	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/usage"
+	"cozyshelf/internal/core/verdict"
+	"cozyshelf/internal/deploy"
+	"cozyshelf/internal/ledger"
+	"cozyshelf/internal/machine"
+	"cozyshelf/internal/problem"
+	"cozyshelf/internal/store"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+)
+
+// statusReport is the document of cozyshelf status.
+type statusReport struct {
+	At         time.Time       `json:"at"`
+	Household  string          `json:"household"`
+	ID         string          `json:"id"`
+	Engine     string          `json:"engine"`
+	EngineIs   string          `json:"engine_version"`
+	Deployed   bool            `json:"deployed"`
+	Running    bool            `json:"running"`
+	Healthy    bool            `json:"healthy"`
+	Why        string          `json:"why,omitempty"` // it is not healthy
+	Fix        string          `json:"fix,omitempty"`
+	Since      time.Time       `json:"since,omitzero"`
+	Restarts   int             `json:"restarts"`
+	Container  string          `json:"container,omitempty"`
+	Version    string          `json:"version,omitempty"`
+	Image      string          `json:"image,omitempty"` // digest of the program
+	Address    string          `json:"address"`
+	AsFile     bool            `json:"as_file"`      // as the household file says
+	Changes    []string        `json:"changes"`      // what deploy would do
+	Drift      []string        `json:"drift"`        // what somebody changed on the engine by hand
+	Processor  float64         `json:"processor"`    // cores kept busy now
+	Limit      int64           `json:"memory_limit"` // bytes
+	Mounts     []mountReport   `json:"mounts"`
+	Streams    []usage.Play    `json:"streams"`
+	Last       *ledger.Entry   `json:"last_deployment,omitempty"`
+	Unfinished []ledger.Entry  `json:"unfinished"` // begun and not ended
+	Boot       string          `json:"boot"`       // what starts it with the machine
+	Server     *control.Status `json:"server,omitempty"`
+}
+
+// mountReport is one folder of the host inside, with what the account may do there.
+type mountReport struct {
+	What    string         `json:"what"`
+	Host    string         `json:"host"`
+	Inside  string         `json:"inside"`
+	Write   bool           `json:"write"`
+	Verdict verdict.Status `json:"verdict"`
+	Says    string         `json:"says"`
+}
+
+func (a *app) statusCommand() *cobra.Command {
+	var watch bool
+	var pause time.Duration
+	c := &cobra.Command{
+		Use: "status", Short: "How the deployment is", Args: cobra.NoArgs,
+		Long: `Shows on one screen whether the server is healthy, or why not, what it runs on, what
+it may use, who watches, and what somebody changed by hand. --watch shows it again
+and again, until you press Ctrl-C.`,
+		RunE: func(c *cobra.Command, _ []string) error {
+			if c.Flags().Changed("pause") && !watch || pause < 200*time.Millisecond {
+				return wrongUse(c, "--pause goes with --watch, and is 200ms or more")
+			}
+			r, err := a.status(c.Context(), nil)
+			if err != nil {
+				return err
+			}
+			if watch {
+				return a.watchStatus(c.Context(), r, pause)
+			}
+			if a.json {
+				return a.document(r)
+			}
+			a.showStatus(r)
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&watch, "watch", false, "show it again and again")
+	c.Flags().DurationVar(&pause, "pause", 2*time.Second, "with --watch: how long to wait in between")
+	return a.reads(c)
+}
+
+// watchStatus shows the status again and again. Where there is no terminal, each
+// time is a plain line, or a document.
+func (a *app) watchStatus(ctx context.Context, r *statusReport, pause time.Duration) error {
+	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	screen := term.IsTerminal(int(os.Stdout.Fd())) && !a.json
+	if screen {
+		a.out.Printf("\x1b[?1049h\x1b[?25l") // another screen, without a cursor
+		defer a.out.Printf("\x1b[?25h\x1b[?1049l")
+	}
+	for {
+		switch {
+		case a.json:
+			if err := a.document(r); err != nil {
+				return err
+			}
+		case screen:
+			a.out.Printf("\x1b[H\x1b[2J")
+			a.showStatus(r)
+			a.out.Printf("\n%s\n", show.Faint(r.At.Format("15:04:05")+", again every "+show.Since(pause)+"; Ctrl-C ends"))
+		default:
+			state := "healthy"
+			if !r.Healthy {
+				state = "not healthy: " + r.Why
+			}
+			a.out.Printf("%s  %s, %s, %.0f %% of a core\n", r.At.Format(time.RFC3339), state, show.Count(len(r.Streams), "stream", "streams"), r.Processor*100)
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(pause):
+		}
+		next, err := a.status(ctx, r)
+		if ctx.Err() != nil {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		r = next
+	}
+}
+
+// sampleFor is how long the processor is looked at where there is no former look.
+const sampleFor = 250 * time.Millisecond
+
+// status gathers the report. What costs much is taken from a former one that is
+// less than a minute old.
+func (a *app) status(ctx context.Context, before *statusReport) (*statusReport, error) {
+	s, seen, err := a.deployed(ctx)
+	missing := errors.Is(err, errNotDeployed)
+	if err != nil && !missing {
+		return nil, err
+	}
+	r := &statusReport{At: time.Now(), Household: s.h.Household.Name, ID: s.id, Engine: s.facts.Kind, EngineIs: s.facts.Version, Deployed: !missing, Address: s.address(),
+		Drift: append([]string{}, seen.Drift...), Changes: []string{}, Mounts: []mountReport{}, Streams: []usage.Play{}, Unfinished: []ledger.Entry{}, Boot: s.boot()}
+	a.lastDeployment(s, r)
+	if missing {
+		r.Why, r.Fix = "it is not deployed", "cozyshelf deploy"
+		if was := deploy.ReadDeployed(s.h.Storage.State); was != nil {
+			r.Why, r.Fix = "somebody removed its container by hand", "cozyshelf deploy makes it again; members, positions and plays are kept"
+			r.Drift = append(r.Drift, r.Why)
+		}
+		return r, nil
+	}
+	c := seen.Container
+	r.Running, r.Restarts, r.Container, r.Image, r.Version, r.Limit = seen.Running, seen.Restarts, seen.Name, c.Image, c.Version, c.Memory
+	if err := a.draw(s); err == nil {
+		r.AsFile = s.blueprint.Container.Digest() == seen.Digest
+		if !r.AsFile {
+			r.Changes = append(r.Changes, blueprint.Differences(c, s.blueprint.Container)...)
+		}
+	}
+	if before != nil && r.At.Sub(before.At) < time.Minute && len(before.Mounts) > 0 {
+		r.Mounts = before.Mounts
+	} else {
+		r.Mounts = a.mounts(ctx, s, c)
+	}
+	if !seen.Running {
+		r.Why, r.Fix = fmt.Sprintf("it is stopped (code %d)", seen.ExitCode), "cozyshelf start"
+		return r, nil
+	}
+	r.Since = seen.Started
+	ask, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	st, err := s.client().Status(ask)
+	if err != nil {
+		p := problem.Of(err)
+		r.Why, r.Fix = p.What+": "+p.Why, p.Fix
+		return r, nil
+	}
+	r.Server, r.Healthy, r.Why, r.Fix = &st, st.Ready, st.Problem, st.Fix
+	if list, err := s.client().History(ask, store.PlayFilter{Open: true}); err == nil && list != nil {
+		r.Streams = list
+	}
+	earlier, at := st, r.At
+	if before != nil && before.Server != nil && before.Server.Started.Equal(st.Started) {
+		earlier, at = *before.Server, before.At
+	} else {
+		time.Sleep(sampleFor)
+		if st, err = s.client().Status(ask); err != nil {
+			return r, nil
+		}
+	}
+	if spent := time.Since(at).Seconds(); spent > 0 {
+		r.Processor = max(0, st.Processor-earlier.Processor) / spent
+	}
+	return r, nil
+}
+
+// lastDeployment finds what the ledger says of deployments.
+func (a *app) lastDeployment(s *site, r *statusReport) {
+	list, _, err := ledger.Read(s.h.Storage.State)
+	if err != nil {
+		return // whoever may not read it does without
+	}
+	for _, e := range list {
+		if e.Outcome == ledger.Open && e.Of == 0 {
+			r.Unfinished = append(r.Unfinished, e)
+		}
+		if e.Action == "deploy" && e.Of == 0 {
+			last := e
+			r.Last = &last
+		}
+	}
+}
+
+// boot says what starts the server with the machine.
+func (s *site) boot() string {
+	switch s.h.Server.Start {
+	case household.StartNever:
+		return "nothing starts it but cozyshelf start"
+	case household.StartCrash:
+		return "after a crash only"
+	}
+	if s.facts.Kind == "docker" {
+		return "with the engine, and after a crash"
+	}
+	dir := machine.Units()
+	name := blueprint.UnitName(s.id)
+	for _, target := range []string{"multi-user.target", "default.target"} {
+		if dir != "" && machine.UnitEnabled(dir, name, target) {
+			return "with the machine (" + dir + "/" + name + "), and after a crash"
+		}
+	}
+	return "after a crash; with the machine only once systemd has a unit, which deploy writes where it can"
+}
+
+// mounts says of each folder what the account may do there.
+func (a *app) mounts(ctx context.Context, s *site, c blueprint.Container) []mountReport {
+	says := map[string]verdict.Line{}
+	if !s.facts.Elsewhere {
+		for _, l := range verdict.Judge(s.h, a.gather(ctx, s)) {
+			what := strings.TrimPrefix(l.What, "shelf ")
+			for _, m := range c.Mounts {
+				if place := m.Place(); strings.HasPrefix(l.Says, place+":") || strings.HasPrefix(l.Says, place+",") || strings.HasPrefix(l.Says, place+" ") {
+					says[what+" "+place] = l
+				}
+			}
+		}
+	}
+	out := []mountReport{}
+	for _, m := range c.Mounts {
+		r := mountReport{What: m.What, Host: m.Place(), Inside: m.Target, Write: !m.ReadOnly}
+		name := m.What
+		switch name {
+		case "state":
+			name = "state folder"
+		case "scratch":
+			name = "scratch folder"
+		case "backups":
+			name = "backup folder"
+		}
+		if l, ok := says[name+" "+m.Place()]; ok {
+			r.Verdict = l.Status
+			r.Says = strings.TrimLeft(strings.TrimPrefix(l.Says, m.Place()), ":, ")
+		} else if s.facts.Elsewhere {
+			r.Says = "on the engine's machine; cozyshelf access --prove tries it from inside"
+		} else {
+			r.Says = "no longer in the household file"
+		}
+		if s.facts.Kind == "process" {
+			r.Inside = ""
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
+func (a *app) showStatus(r *statusReport) {
+	state := "healthy"
+	if !r.Deployed {
+		state = "not deployed"
+		if len(r.Drift) > 0 {
+			state += ": " + r.Why
+		}
+	} else if !r.Healthy {
+		state = "not healthy: " + r.Why
+	}
+	row := func(name, says string, args ...any) {
+		for i, line := range show.Lines(show.Clean(fmt.Sprintf(says, args...)), 12) {
+			if i > 0 {
+				name = ""
+			}
+			a.out.Printf("%s %s\n", show.Faint(fmt.Sprintf("%-11s", name)), line)
+		}
+	}
+	a.out.Printf("%s is %s\n", show.Bold(r.Household), show.Clean(state))
+	if r.Fix != "" && !r.Healthy {
+		a.out.Printf("→ %s\n", show.Clean(r.Fix))
+	}
+	a.out.Printf("\n")
+	engine := r.Engine
+	if r.Engine != "process" {
+		engine += " " + r.EngineIs
+	}
+	row("engine", "%s; starts %s", engine, r.Boot)
+	row("page", "%s", r.Address)
+	for _, e := range r.Unfinished {
+		row("unfinished", "entry %d, %s: %s; cozyshelf deploy goes on with it, cozyshelf undo %d takes it back", e.ID, show.When(e.At), e.What, e.ID)
+	}
+	if !r.Deployed {
+		return
+	}
+	_, digest, _ := strings.Cut(r.Image, ":")
+	row("program", "%s (image %s)", r.Version, digest[:min(12, len(digest))])
+	row("container", "%s", r.Container)
+	if r.Running {
+		restarts := ""
+		if r.Restarts > 0 {
+			restarts = fmt.Sprintf("; %s since, see cozyshelf logs", show.Count(r.Restarts, "restart", "restarts"))
+		}
+		row("since", "%s (%s)%s", show.When(r.Since), show.Since(time.Since(r.Since)), restarts)
+	}
+	if r.Last != nil {
+		row("deployed", "%s by %s (%s): %s, %s", show.When(r.Last.At), r.Last.Who, r.Last.Command, r.Last.What, r.Last.Outcome)
+	}
+	for _, d := range r.Drift {
+		row("by hand", "%s; cozyshelf deploy puts it back", d)
+	}
+	if !r.AsFile {
+		why := strings.Join(r.Changes, "; ")
+		if why == "" {
+			why = "the household file or the program differs"
+		}
+		row("to deploy", "%s; see cozyshelf deploy --dry-run", why)
+	}
+	if st := r.Server; st != nil {
+		row("uses", "%s of %s memory, %.0f %% of a processor core; %s free for the state", show.Size(st.Memory), show.Size(r.Limit), r.Processor*100, show.Size(st.Free))
+		if st.Ready {
+			row("members", "%d", st.Members)
+			if st.Members == 0 {
+				row("next", "cozyshelf member add NAME --role admin")
+			}
+		}
+		if q := st.Quiet; q != nil {
+			var left []string
+			for _, w := range q.Work {
+				left = append(left, fmt.Sprintf("%s: %s left", w, show.Count(q.Left[w], "file", "files")))
+			}
+			text := strings.Join(left, ", ")
+			if q.Problem != "" {
+				text += "; " + show.Mark("warning") + " " + q.Problem
+			}
+			row("quiet hours", "%s; %s", q.Hours, text)
+		}
+		if b := st.Backup; b != nil {
+			row("backups", "every %s in %s, %d of %d there; last %s, next %s", b.Every, b.Folder, b.Kept, b.Keep, show.When(b.Last), show.When(b.Next))
+			if b.Problem != "" {
+				row("", "the last one failed: %s", b.Problem)
+			}
+		}
+	}
+	a.showMounts(r.Mounts)
+	if r.Server == nil || !r.Server.Ready {
+		return
+	}
+	a.out.Printf("\n")
+	a.showShelves(r.Server.Shelves)
+	a.out.Printf("\n")
+	a.showStreams(r.Streams)
+}
+
+func (a *app) showMounts(list []mountReport) {
+	if len(list) == 0 {
+		return
+	}
+	inside := slices.ContainsFunc(list, func(m mountReport) bool { return m.Inside != "" })
+	columns := []show.Column{{Head: "mount"}, {Head: "on this machine", Most: 48}, {Head: "inside"}, {Head: "to"}, {Head: "access"}, {Head: "", Most: 60}}
+	if !inside {
+		columns = slices.Delete(columns, 2, 3)
+	}
+	rows := [][]string{}
+	for _, m := range list {
+		to := "read"
+		if m.Write {
+			to = "change"
+		}
+		cells := []string{m.What, m.Host, m.Inside, to, string(m.Verdict), m.Says}
+		if !inside {
+			cells = slices.Delete(cells, 2, 3)
+		}
+		rows = append(rows, cells)
+	}
+	a.out.Printf("\n")
+	a.out.Table(columns, rows)
+}
