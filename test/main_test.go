@@ -13,6 +13,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -36,6 +37,9 @@ type mill struct {
 	runAs  string
 	env    []string
 	uid    int
+
+	program string              // another than the usual one
+	as      *syscall.Credential // who runs the commands; nil for who runs the tests
 }
 
 // engines runs a test on each engine that is here.
@@ -66,11 +70,20 @@ func needsDocker(t testing.TB) {
 
 // newMill makes the media and the household file. What a test leaves on the
 // engine is removed in the end.
-func newMill(t testing.TB, engine string) *mill {
+func newMill(t testing.TB, engine string) *mill { return millOf(t, engine, nil) }
+
+// millOf has an account of its own run the commands, and the server as itself.
+func millOf(t testing.TB, engine string, as *syscall.Credential) *mill {
 	t.Helper()
-	m := &mill{t: t, dir: testbuild.Folder(t), engine: engine, port: testbuild.Port(t), uid: os.Getuid(), runAs: fmt.Sprintf("%d:%d", os.Getuid(), os.Getgid())}
+	m := &mill{t: t, as: as, dir: testbuild.Folder(t), engine: engine, port: testbuild.Port(t), uid: os.Getuid(), runAs: fmt.Sprintf("%d:%d", os.Getuid(), os.Getgid())}
 	if m.uid == 0 {
 		m.uid, m.runAs = 41500, "41500:41500"
+	}
+	if as != nil {
+		m.uid, m.runAs = int(as.Uid), "0:0" // root in an account's own engine is that account
+		if err := os.Chown(m.dir, int(as.Uid), int(as.Gid)); err != nil {
+			t.Fatal(err)
+		}
 	}
 	m.env = append(os.Environ(), "COZYSHELF_PROCESS_ROOT="+filepath.Join(m.dir, "process"), "NO_COLOR=1", "TZ=UTC")
 	if err := demo.Media(m.path("media")); err != nil {
@@ -98,8 +111,15 @@ func newMill(t testing.TB, engine string) *mill {
 func (m *mill) path(p string) string { return filepath.Join(m.dir, p) }
 
 func (m *mill) command(args ...string) *exec.Cmd {
-	c := exec.Command(testbuild.Program(m.t), args...)
+	program := m.program
+	if program == "" {
+		program = testbuild.Program(m.t)
+	}
+	c := exec.Command(program, args...)
 	c.Dir, c.Env = m.dir, m.env
+	if m.as != nil {
+		c.SysProcAttr = &syscall.SysProcAttr{Credential: m.as}
+	}
 	return c
 }
 

@@ -16,6 +16,12 @@ need sqlite3 sqlite3
 need argon2 argon2
 need chromium chromium
 need dockerd docker.io
+need podman podman
+need runc runc
+need newuidmap uidmap
+need slirp4netns slirp4netns
+need systemd-analyze systemd
+need zstd zstd
 for p in "$@"; do
   case $p in
   nginx) need nginx nginx-light ;;
@@ -45,14 +51,27 @@ if [ -n "$missing" ]; then
   fi
 fi
 # A Docker Engine that is installed but does not run is started, where one may.
-if [ -z "${DOCKER_HOST:-}" ] && [ ! -S /var/run/docker.sock ] && [ "$(id -u)" = 0 ] && command -v dockerd >/dev/null 2>&1; then
+# The socket of one that was killed stays behind, so it is asked, not looked for.
+answers() { timeout 20 docker version >/dev/null 2>&1; }
+if [ -z "${DOCKER_HOST:-}" ] && [ "$(id -u)" = 0 ] && command -v dockerd >/dev/null 2>&1 && ! answers; then
   echo "starting dockerd"
   mkdir -p /var/log
+  # Nor may the number of one that has ended (or is another's by now) stand in
+  # its way; dockerd takes any process with that number for a running engine.
+  for p in /var/run/docker.pid /var/run/docker/containerd/containerd.pid; do
+    lives=$(sed -n 's/^Name:[[:space:]]*//p; s/^State:[[:space:]]*//p' "/proc/$(cat "$p" 2>/dev/null)/status" 2>/dev/null | tr '\n' ' ')
+    case $lives in
+    *Z*) rm -f "$p" ;;
+    dockerd* | containerd*) ;;
+    *) rm -f "$p" ;;
+    esac
+  done
   setsid dockerd >/var/log/dockerd-for-tests.log 2>&1 </dev/null &
   n=0
-  while [ ! -S /var/run/docker.sock ] && [ $n -lt 60 ]; do
+  until answers || [ $n -ge 60 ]; do
     sleep 0.5
     n=$((n + 1))
   done
+  answers || { echo "dockerd does not answer:"; tail -n 20 /var/log/dockerd-for-tests.log; }
 fi
 exit 0

@@ -13,6 +13,7 @@ import (
 
 	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/demo"
+	"cozyshelf/internal/problem"
 )
 
 // sums gives path, size, mode, owner and content of everything below a folder.
@@ -114,7 +115,7 @@ func TestTheWholeWay(t *testing.T) {
 		if _, err := os.Stat(m.path("state/store.db")); err != nil {
 			t.Errorf("retire without --erase took the store: %v", err)
 		}
-		if out := m.must("ledger"); !strings.Contains(out, "create container") || !strings.Contains(out, "retire") {
+		if out := m.must("ledger", "--steps"); !strings.Contains(out, "create container") || !strings.Contains(out, "retire") {
 			t.Errorf("the ledger says:\n%s", out)
 		}
 		m.must("retire", "--erase", "--yes")
@@ -182,12 +183,21 @@ func shelves(t *testing.T, m *mill) {
 			t.Errorf("shelf show has no %q:\n%s", want, out)
 		}
 	}
-	var reports []struct{ New, Changed, Gone, Failing int }
+	var reports []struct{ Folders, New, Changed, Gone, Failing int }
 	if m.document(&reports, "shelf", "scan", "films"); len(reports) != 1 || reports[0].New+reports[0].Changed+reports[0].Gone != 0 {
 		t.Errorf("rescan: got %+v", reports)
 	}
 	if err := os.WriteFile(m.path("media/films/Salt and Semaphore (2018).mp4"), []byte("x"), 0o644); err != nil {
 		t.Fatal(err)
+	}
+	if m.document(&reports, "shelf", "scan", m.path("media/series/Tiny Harbour (2016)")); len(reports) != 1 || reports[0].Folders != 2 || reports[0].New != 0 || reports[0].Gone != 0 {
+		t.Errorf("one folder: %+v", reports)
+	}
+	if _, errs, code := m.run("", "shelf", "scan", m.dir); code != 1 || !strings.Contains(errs, "on no shelf") {
+		t.Errorf("a folder on no shelf: code %d, %s", code, errs)
+	}
+	if _, _, code := m.run("", "shelf", "scan", m.path("household.toml")); code != problem.ExitUsage {
+		t.Errorf("a file: code %d", code)
 	}
 	if m.document(&reports, "shelf", "scan"); reports[0].New != 1 || reports[0].Failing != 1 {
 		t.Errorf("with one more: got %+v", reports)

@@ -260,7 +260,7 @@ func resident(t *testing.T, pid int) string {
 	}
 	var out []string
 	for line := range strings.Lines(string(b)) {
-		if k, v, ok := strings.Cut(line, ":"); ok && (k == "VmRSS" || k == "RssAnon" || k == "RssFile") {
+		if k, v, ok := strings.Cut(line, ":"); ok && (k == "VmHWM" || k == "VmRSS" || k == "RssAnon" || k == "RssFile") {
 			n, _ := strconv.Atoi(strings.Fields(v)[0])
 			out = append(out, fmt.Sprintf("%s %.1f MiB", k, float64(n)/1024))
 		}
@@ -346,4 +346,78 @@ func TestYardstickAccess(t *testing.T) {
 	slices.Sort(memory)
 	t.Logf("access of a million files: %.2f s, find: %.2f s, ratio %.2f (best %.2f, worst %.2f); memory at most %.0f MiB",
 		ours[2], theirs[2], ours[2]/theirs[2], ours[0]/theirs[0], ours[4]/theirs[4], memory[4])
+}
+
+// TestYardstickMillion measures what a server needs for a million files that are really
+// there, each of its own content: a first scan, a rescan, pages, searches and lists.
+func TestYardstickMillion(t *testing.T) {
+	yardstick(t)
+	const shows, episodes = 50_000, 20
+	m := newMill(t, "process")
+	clip := m.path("clip.mp4")
+	if out, err := exec.Command("ffmpeg", "-v", "error", "-f", "lavfi", "-i", "testsrc=s=32x32:r=5:d=0.2", "-c:v", "mpeg4", "-movflags", "+faststart", clip).CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	b := append(read(clip), "\x00\x00\x00\x10free01234567"...)
+	tree := m.path("tree")
+	for n := range shows {
+		name := fmt.Sprintf("%s Harbour %d", []string{"Tiny", "Copper", "Paper", "Salt", "Winter", "Lantern"}[n%6], n)
+		dir := filepath.Join(tree, fmt.Sprint(n/1000), name, "Season 01")
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			t.Fatal(err)
+		}
+		for e := range episodes {
+			copy(b[len(b)-8:], fmt.Sprintf("%08d", n*episodes+e))
+			if err := os.WriteFile(fmt.Sprintf("%s/%s S01E%02d.mp4", dir, name, e+1), b, 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	find := func() float64 {
+		began := time.Now()
+		if err := exec.Command("find", m.path("media/series"), "-printf", "%p %s %T@\n").Run(); err != nil {
+			t.Fatal(err)
+		}
+		return time.Since(began).Seconds()
+	}
+	m.must("deploy", "--yes")
+	m.add(demo.People[0])
+	if err := os.Rename(tree, m.path("media/series/tree")); err != nil {
+		t.Fatal(err)
+	}
+	find()
+	began := time.Now()
+	m.must("shelf", "scan", "series")
+	first := time.Since(began).Seconds()
+	f := find()
+	began = time.Now()
+	m.must("shelf", "scan", "series")
+	fmt.Printf("yardstick 1,000,000 files: find %.2f s, first scan %.1f s, rescan %.2f s; %s\n", f, first, time.Since(began).Seconds(), resident(t, serverPID(m)))
+	cookie := "shelf_session=" + m.token("wren")
+	times := map[string][]float64{}
+	ask := func(what, path string) {
+		began := time.Now()
+		if res, body := m.get("GET", path, "", "Cookie", cookie); res.StatusCode != 200 {
+			t.Fatalf("%s: %s %s", path, res.Status, body)
+		}
+		times[what] = append(times[what], time.Since(began).Seconds()*1000)
+	}
+	for range 20 {
+		ask("first page", "/")
+		ask("page of the shelf", "/shelf/series")
+		ask("page in its midst", "/shelf/series?from=paper")
+		ask("titles by the API", "/api/v1/shelves/series/titles?from=salt")
+		ask("search", "/api/v1/search?q=lantern+harb")
+		ask("page found", "/find?q=copp")
+	}
+	for what, list := range times {
+		slices.Sort(list)
+		fmt.Printf("yardstick 1,000,000 files: %s %.1f ms (median), %.1f ms (worst)\n", what, list[len(list)/2], list[len(list)-1])
+	}
+	fmt.Printf("yardstick 1,000,000 files, after pages: %s\n", resident(t, serverPID(m)))
+	for _, args := range [][]string{{"shelf", "show", "series", "--json"}, {"shelf", "show", "--problems", "--json"}, {"shelf", "show", "--json"}} {
+		began := time.Now()
+		m.must(args...)
+		fmt.Printf("yardstick 1,000,000 files: %s %.1f s, then %s\n", strings.Join(args, " "), time.Since(began).Seconds(), resident(t, serverPID(m)))
+	}
 }

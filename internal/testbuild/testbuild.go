@@ -4,12 +4,13 @@
 package testbuild
 
 import (
+	"encoding/json"
 	"fmt"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
+	"strings"
 	"sync"
 	"syscall"
 	"testing"
@@ -20,52 +21,183 @@ import (
 // Version is what the built program says of itself.
 const Version = "0.0.0-test"
 
-var (
+// Variant is how a program for tests differs from the one that people get.
+type Variant struct {
+	Version string // Version where empty
+	Tags    string // build tags
+	Newer   bool   // its store has a format that the program itself does not know
+	Jumps   bool   // its clock of the wall, not the one that only counts on, is set by the file Clock gives
+}
+
+type build struct {
 	once  sync.Once
-	built string
+	path  string
 	fault error
+}
+
+var (
+	builds sync.Map // of *build, by Variant
+	dirs   struct {
+		sync.Mutex
+		list []string
+	}
 )
 
 // Program gives the path of the built program.
-func Program(t testing.TB) string {
+func Program(t testing.TB) string { return Variant{}.Program(t) }
+
+// Program gives the path of the program built in this way.
+func (v Variant) Program(t testing.TB) string {
 	t.Helper()
-	once.Do(func() {
-		// Beside the test binaries' own folders, where accounts without
-		// special powers can pass through.
-		dir, err := os.MkdirTemp("", "cozyshelf-test-")
-		if err != nil {
-			fault = err
-			return
-		}
-		if err := os.Chmod(dir, 0o755); err != nil {
-			fault = err
-			return
-		}
-		built = filepath.Join(dir, "cozyshelf")
-		cmd := exec.Command("go", "build", "-trimpath", "-ldflags", "-s -w -X main.version="+Version, "-o", built, "./cmd/cozyshelf")
-		cmd.Dir = top()
-		cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
-		if out, err := cmd.CombinedOutput(); err != nil {
-			fault = fmt.Errorf("%w\n%s", err, out)
-		}
-	})
-	if fault != nil {
-		t.Fatal(fault)
+	if v.Version == "" {
+		v.Version = Version
 	}
-	return built
+	any, _ := builds.LoadOrStore(v, &build{})
+	b := any.(*build)
+	b.once.Do(func() { b.path, b.fault = v.build() })
+	if b.fault != nil {
+		t.Fatal(b.fault)
+	}
+	return b.path
 }
+
+func (v Variant) build() (string, error) {
+	// Beside the test binaries' own folders, where accounts without special
+	// powers can pass through.
+	dir, err := os.MkdirTemp("", "cozyshelf-test-")
+	if err != nil {
+		return "", err
+	}
+	dirs.Lock()
+	dirs.list = append(dirs.list, dir)
+	dirs.Unlock()
+	if err := os.Chmod(dir, 0o755); err != nil {
+		return "", err
+	}
+	path := filepath.Join(dir, "cozyshelf")
+	args := []string{"build", "-trimpath", "-ldflags", "-s -w -X main.version=" + v.Version, "-o", path}
+	if v.Tags != "" {
+		args = append(args, "-tags", v.Tags)
+	}
+	overlay, err := v.overlay(dir)
+	if err != nil {
+		return "", err
+	}
+	if len(overlay) > 0 {
+		replace := map[string]string{}
+		for at, text := range overlay {
+			p := filepath.Join(dir, fmt.Sprintf("%d-%s", len(replace), filepath.Base(at)))
+			if err := os.WriteFile(p, []byte(text), 0o644); err != nil {
+				return "", err
+			}
+			replace[at] = p
+		}
+		list, err := json.Marshal(map[string]any{"Replace": replace})
+		if err != nil {
+			return "", err
+		}
+		p := filepath.Join(dir, "overlay.json")
+		if err := os.WriteFile(p, list, 0o644); err != nil {
+			return "", err
+		}
+		args = append(args, "-overlay", p)
+	}
+	if v.Jumps { // everything is built anew for it, which is quicker so
+		args = append(args, "-gcflags=all=-N -l")
+	}
+	cmd := exec.Command("go", append(args, "./cmd/cozyshelf")...)
+	cmd.Dir = top()
+	cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return "", fmt.Errorf("%w\n%s", err, out)
+	}
+	return path, nil
+}
+
+// Clock is the file that sets the clock of a program that Jumps: seconds that are
+// added to the machine's.
+func Clock(program string) string { return filepath.Join(filepath.Dir(program), "clock") }
+
+// overlay gives the files, by path, that are other than those of the project.
+func (v Variant) overlay(dir string) (map[string]string, error) {
+	out := map[string]string{}
+	if v.Newer {
+		out[filepath.Join(top(), "internal", "store", "migrations", "99999_later.sql")] = laterMigration
+	}
+	if !v.Jumps {
+		return out, nil
+	}
+	root, err := exec.Command("go", "env", "GOROOT").Output()
+	if err != nil {
+		return nil, err
+	}
+	at := filepath.Join(strings.TrimSpace(string(root)), "src", "time", "time.go")
+	text, err := os.ReadFile(at)
+	if err != nil {
+		return nil, err
+	}
+	const reads = "	sec, nsec, mono := runtimeNow()\n	if mono == 0 {"
+	if strings.Count(string(text), reads) != 1 {
+		return nil, fmt.Errorf("%s: time.Now does not read the clock as it did", at)
+	}
+	out[at] = strings.Replace(string(text), reads, strings.Replace(reads, "\n", "\n	sec += Jump.Load()\n", 1), 1) + "\n// Jump is added to the clock of the wall.\nvar Jump jump\n\ntype jump struct{ seconds int64 }\n\n" +
+		"func (j *jump) Load() int64   { return j.seconds }\nfunc (j *jump) Store(s int64) { j.seconds = s }\n"
+	out[filepath.Join(top(), "cmd", "cozyshelf", "jumps.go")] = fmt.Sprintf(jumps, filepath.Join(dir, "clock"))
+	return out, nil
+}
+
+// jumps lets a file set the clock.
+const jumps = `package main
+
+import (
+	"os"
+	"strconv"
+	"strings"
+	"time"
+)
+
+func init() {
+	go func() {
+		for ; ; time.Sleep(20 * time.Millisecond) {
+			b, err := os.ReadFile(%q)
+			if n, perr := strconv.ParseInt(strings.TrimSpace(string(b)), 10, 64); err == nil && perr == nil {
+				time.Jump.Store(n)
+			}
+		}
+	}()
+}
+`
+
+// laterMigration brings the store to a format that only the newer program knows.
+const laterMigration = `-- +goose Up
+CREATE TABLE later (x INTEGER) STRICT;
+-- +goose Down
+DROP TABLE later;
+`
 
 // Clean removes what was built; for TestMain.
 func Clean() {
-	if built != "" {
-		os.RemoveAll(filepath.Dir(built))
+	dirs.Lock()
+	defer dirs.Unlock()
+	for _, d := range dirs.list {
+		os.RemoveAll(d)
 	}
 }
 
-// top is the folder of the project.
+// top is the folder of the project: tests run in their package's, which lies in it.
 func top() string {
-	_, file, _, _ := runtime.Caller(0)
-	return filepath.Join(filepath.Dir(file), "..", "..")
+	dir, err := os.Getwd()
+	if err != nil {
+		return "."
+	}
+	for at := dir; ; at = filepath.Dir(at) {
+		if _, err := os.Stat(filepath.Join(at, "go.mod")); err == nil {
+			return at
+		}
+		if at == filepath.Dir(at) {
+			return dir
+		}
+	}
 }
 
 // Image gives the built program as an image.

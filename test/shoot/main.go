@@ -3,18 +3,24 @@
 //
 //	shoot pages ADDRESS NAME PASSWORD FOLDER
 //	shoot watch ADDRESS NAME PASSWORD SHELF TITLE PART SECONDS
+//
+// or plays the part of the catalogues:
+//
+//	shoot standin ADDRESS
 package main
 
 import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strconv"
 	"time"
 
 	"cozyshelf/internal/demo"
+	"cozyshelf/internal/standin"
 	"cozyshelf/test/browser"
 )
 
@@ -23,6 +29,9 @@ func main() {
 	switch a := os.Args; {
 	case len(a) == 6 && a[1] == "pages":
 		err = shoot(a[2], a[3], a[4], a[5])
+	case len(a) == 3 && a[1] == "standin":
+		srv := http.Server{Addr: a[2], Handler: standin.Household(), ReadHeaderTimeout: 5 * time.Second}
+		err = srv.ListenAndServe()
 	case len(a) == 9 && a[1] == "watch":
 		err = watch(a[2], a[3], a[4], a[5], a[6], a[7], a[8])
 	}
