@@ -12,7 +12,8 @@ mill=/tmp/fernhollow-mill # it is seen in the pictures, so it has no odd name
 chmod 755 "$work"
 finish() {
   [ ! -f "$mill/household.toml" ] || cozyshelf --household "$mill/household.toml" retire --erase --yes >/dev/null 2>&1 || true
-  rm -rf "$work" "$mill"
+  [ -z "${world:-}" ] || kill "$world" 2>/dev/null || true
+  rm -rf "$work" "$mill" /tmp/fernhollow-disk
 }
 trap finish EXIT
 trap 'exit 1' INT TERM
@@ -38,7 +39,7 @@ shot() {
   ' sh "$work/shot.png" "$2" "$work"
   convert "$work/shot.png" -strip -colors 64 "$out/$1.png"
 }
-say() { printf 'printf "\\033[1m$ cozyshelf %s\\033[0m\\n"; cozyshelf %s' "$1" "$1"; }
+say() { printf "printf '%%b' '\\\\033[1m$ cozyshelf '; printf '%%s' '%s'; printf '%%b' '\\\\033[0m\\\\n'; cozyshelf %s" "$1" "$1"; }
 
 shot check "$(say check)"
 chgrp -R 44 media/series && chmod o-rwx "media/series/The Night Bakery (2019)"
@@ -46,14 +47,55 @@ shot access "$(say 'access series')"
 shot mend "$(say 'access series --mend --yes'); echo; $(say 'access series --prove'); echo; $(say 'ledger') | tail -n 7"
 chmod o+rx "media/series/The Night Bakery (2019)"
 cozyshelf retire --yes >/dev/null 2>&1
-shot deploy "$(say 'deploy --dry-run'); echo; $(say 'deploy --yes'); echo; $(say 'deploy --yes'); echo; $(say status)"
+shot deploy "$(say 'deploy --dry-run'); echo; $(say 'deploy --yes'); echo; $(say 'deploy --yes')"
+cp "$(command -v cozyshelf)" newer && echo >>newer # another digest stands in for another program
+shot upgrade "printf '\033[1m$ ./newer upgrade --yes\033[0m\n'; ./newer upgrade --yes; printf '\n\033[1m$ ./newer rollback --yes\033[0m\n'; ./newer rollback --yes"
+rm newer
 shot shelf-show "$(say 'shelf list'); echo; $(say 'shelf show films'); echo; $(say 'shelf show series')"
+for f in "films/The Understudy Moon (1996).mp4=films/the.understudy.moon.(1996).1080p.mp4" "films/Copper Kite (2003).mkv=films/new/Copper_Kite_2003_x264.mkv"; do
+  mkdir -p "media/$(dirname "${f#*=}")" && mv "media/${f%%=*}" "media/${f#*=}"
+done
+echo 1 >"media/films/the.understudy.moon.(1996).1080p.lv.srt"
+sleep 2
+shot scan "$(say 'shelf scan'); echo; $(say 'shelf show films --problems') | head -n 26; echo; $(say 'shelf find paper')"
+n=$(($(cozyshelf ledger --steps | awk '$1 ~ /^[0-9]+$/ {n = $1} END {print n}') + 1))
+shot tidy "$(say 'tidy films --yes'); echo; $(say 'tidy films'); echo; $(say "undo $n --yes"); echo; $(say ledger) | tail -n 3"
+cozyshelf tidy films --yes >/dev/null 2>&1
+mkdir -p /tmp/fernhollow-disk
+cp "media/films/the understudy moon (1996) [1080p].mp4" "/tmp/fernhollow-disk/The.Understudy.Moon.(1996).final.cut.mp4"
+printf '\0\0\0\010free' >>"/tmp/fernhollow-disk/The.Understudy.Moon.(1996).final.cut.mp4"
+cp media/films/A*.mkv /tmp/fernhollow-disk/ferry.mkv
+head -c 60000 "media/films/The Paper Lighthouse (2014).mp4" >/tmp/fernhollow-disk/broken.mp4
+shot intake "$(say 'intake copy /tmp/fernhollow-disk --onto films --yes'); echo; $(say 'shelf show films'); echo; $(say 'intake list')"
+rm -r /tmp/fernhollow-disk
+at=$(ip -4 -o addr show docker0 2>/dev/null | awk '{sub("/.*", "", $4); print $4}')
+"$work/shoot" standin "${at:-127.0.0.1}:26977" &
+world=$!
+sed -i '/^\[lookup\]/,$d' household.toml
+printf '\n[lookup]\nsources = ["wikidata", "musicbrainz"]\nwikidata = "http://%s/w/api.php"\ncommons = "http://%s/file/"\nmusicbrainz = "http://%s/ws/2"\ncovers = "http://%s/covers"\n' "${at:-127.0.0.1}:26977" "${at:-127.0.0.1}:26977" "${at:-127.0.0.1}:26977" "${at:-127.0.0.1}:26977" >>household.toml
+mv "media/films/The Paper Lighthouse (2014).mp4" "media/films/The Paper Lighthouse.mp4"
+cozyshelf deploy --yes >/dev/null 2>&1
+cozyshelf shelf scan >/dev/null
+for t in "A Ferry to Somewhere" "Nine Kinds of Rain" "Copper Kite" "salt and semaphore" "Tin Roof Nocturnes" "Tiny Harbour"; do cozyshelf shelf match "$t" --again >/dev/null; done
+cozyshelf shelf match "The Paper Lighthouse" --again >/dev/null
+shot match "$(say 'shelf match "The Paper Lighthouse"'); echo; $(say 'shelf match "The Paper Lighthouse" --take "wikidata Q900101" --edit "genres=paper, sea"') | head -n 14"
+mv "media/films/The Paper Lighthouse.mp4" "media/films/The Paper Lighthouse (2014).mp4"
+cozyshelf shelf scan >/dev/null
 "$work/shoot" watch "$page" wren "wren by the millpond" films "The Paper Lighthouse" "" 12 &
 one=$!
 "$work/shoot" watch "$page" ozan "ozan by the millpond" series "The Night Bakery" Flour 12 &
 two=$!
 sleep 5
 shot usage "$(say 'usage now'); echo; $(say 'usage history'); echo; $(say 'usage top'); echo; $(say 'member list')"
+wait $one $two
+cozyshelf backup --every day --keep 7 --yes >/dev/null && cozyshelf deploy --yes >/dev/null 2>&1
+shot backup "$(say 'backup --to evening.tar.zst'); echo; $(say 'backup verify evening.tar.zst'); echo; $(say 'restore evening.tar.zst --yes'); echo; $(say 'backup list'); echo; $(say ledger) | tail -n 12"
+"$work/shoot" watch "$page" wren "wren by the millpond" films "Nine Kinds of Rain" "" 9 &
+one=$!
+"$work/shoot" watch "$page" ozan "ozan by the millpond" series "Tiny Harbour" "The Buoy" 9 &
+two=$!
+sleep 5
+shot status "$(say status)"
 wait $one $two
 echo "pages"
 "$work/shoot" pages "$page" wren "wren by the millpond" "$out"
