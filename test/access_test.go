@@ -73,6 +73,7 @@ func attributes(t *testing.T, dir string) string {
 // TestTheUnreadableIsExplainedMendedProvenAndUndone goes the whole way on each
 // engine.
 func TestTheUnreadableIsExplainedMendedProvenAndUndone(t *testing.T) {
+	t.Parallel()
 	if os.Getuid() != 0 {
 		testbuild.Missing(t, "root, to give files to others")
 	}
@@ -189,6 +190,7 @@ func TestTheUnreadableIsExplainedMendedProvenAndUndone(t *testing.T) {
 
 // TestAMendThatIsKilledIsFinishedOrUndone kills the tool with -9 in the middle.
 func TestAMendThatIsKilledIsFinishedOrUndone(t *testing.T) {
+	t.Parallel()
 	if os.Getuid() != 0 {
 		testbuild.Missing(t, "root, to give files to others")
 	}

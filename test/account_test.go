@@ -21,6 +21,7 @@ import (
 // TestAnAccountOfItsOwnIsProposedMadeAndTakenBack lets check make an account that
 // there is not, with the group that a shelf needs.
 func TestAnAccountOfItsOwnIsProposedMadeAndTakenBack(t *testing.T) {
+	t.Parallel()
 	if os.Getuid() != 0 {
 		testbuild.Missing(t, "root, to make accounts")
 	}
@@ -89,6 +90,7 @@ func TestAnAccountOfItsOwnIsProposedMadeAndTakenBack(t *testing.T) {
 
 // TestDevicesComeWithTheirGroups maps a device into the container.
 func TestDevicesComeWithTheirGroups(t *testing.T) {
+	t.Parallel()
 	needsDocker(t)
 	m := newMill(t, "docker")
 	// Devices stand below /dev; this one is harmless, a twin of /dev/null.

@@ -20,6 +20,7 @@ import (
 // TestTwoDeploymentsAtOnceTakeTurns starts several at the same time: one does the
 // work, the others wait, say for whom, and find nothing to do.
 func TestTwoDeploymentsAtOnceTakeTurns(t *testing.T) {
+	t.Parallel()
 	m := newMill(t, "process")
 	const n = 4
 	outs := make([]string, n)
@@ -78,6 +79,7 @@ func TestTwoDeploymentsAtOnceTakeTurns(t *testing.T) {
 
 // TestWhoWatchesIsNamedAndCanBeWaitedFor changes the port while somebody watches.
 func TestWhoWatchesIsNamedAndCanBeWaitedFor(t *testing.T) {
+	t.Parallel()
 	m := newMill(t, "process")
 	m.must("deploy", "--yes")
 	m.add(demo.People[0])
@@ -118,6 +120,7 @@ func TestWhoWatchesIsNamedAndCanBeWaitedFor(t *testing.T) {
 
 // TestLogsAreChosenByLevelAndWords asks for parts of a real server's log.
 func TestLogsAreChosenByLevelAndWords(t *testing.T) {
+	t.Parallel()
 	m := newMill(t, "process")
 	m.must("deploy", "--yes")
 	until(t, "the first scan", 20*time.Second, func() bool { return strings.Contains(m.must("logs", "--grep", "MSG=scanned"), "shelf=series") })

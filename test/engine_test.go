@@ -19,9 +19,10 @@ import (
 // (Ended by SIGKILL in the midst of a start, an engine of that age may keep half a
 // container that it can never start again.)
 func TestTheEngineGoesInTheMidstOfADeployment(t *testing.T) {
+	t.Parallel()
 	d := testbuild.OwnDocker(t)
-	t.Setenv("DOCKER_HOST", d.Host)
-	m := newMill(t, "docker")
+	host := "DOCKER_HOST=" + d.Host
+	m := millOf(t, "docker", nil, host)
 	m.edit(`network = "own"`, `network = "host"`) // this engine makes no bridges
 	m.must("deploy", "--yes")
 	m.add(demo.People[0])
@@ -61,6 +62,7 @@ func TestTheEngineGoesInTheMidstOfADeployment(t *testing.T) {
 		m.tidy(fmt.Sprint("round ", i))
 	}
 	list := exec.Command("docker", "ps", "-aq")
+	list.Env = append(os.Environ(), host)
 	if got, err := list.Output(); err != nil || len(strings.Fields(string(got))) != 1 {
 		t.Errorf("containers: %q, %v", got, err)
 	}

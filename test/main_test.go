@@ -42,10 +42,11 @@ type mill struct {
 	as      *syscall.Credential // who runs the commands; nil for who runs the tests
 }
 
-// engines runs a test on each engine that is here.
+// engines runs a test on each engine that is here, at the same time.
 func engines(t *testing.T, do func(t *testing.T, engine string)) {
 	for _, e := range []string{"process", "docker"} {
 		t.Run(e, func(t *testing.T) {
+			t.Parallel()
 			if e == "docker" {
 				needsDocker(t)
 			}
@@ -72,8 +73,9 @@ func needsDocker(t testing.TB) {
 // engine is removed in the end.
 func newMill(t testing.TB, engine string) *mill { return millOf(t, engine, nil) }
 
-// millOf has an account of its own run the commands, and the server as itself.
-func millOf(t testing.TB, engine string, as *syscall.Credential) *mill {
+// millOf has an account of its own run the commands, and the server as itself, with
+// more in the environment.
+func millOf(t testing.TB, engine string, as *syscall.Credential, env ...string) *mill {
 	t.Helper()
 	m := &mill{t: t, as: as, dir: testbuild.Folder(t), engine: engine, port: testbuild.Port(t), uid: os.Getuid(), runAs: fmt.Sprintf("%d:%d", os.Getuid(), os.Getgid())}
 	if m.uid == 0 {
@@ -86,6 +88,7 @@ func millOf(t testing.TB, engine string, as *syscall.Credential) *mill {
 		}
 	}
 	m.env = append(os.Environ(), "COZYSHELF_PROCESS_ROOT="+filepath.Join(m.dir, "process"), "NO_COLOR=1", "TZ=UTC")
+	m.env = append(m.env, env...)
 	if err := demo.Media(m.path("media")); err != nil {
 		t.Fatal(err)
 	}

@@ -76,6 +76,7 @@ func until(t *testing.T, what string, most time.Duration, is func() bool) {
 // TestADiskThatComesAndGoesIsNoticed mounts and unmounts below a shelf, and over
 // one, while the server runs. Nothing is restarted and nothing is asked for.
 func TestADiskThatComesAndGoesIsNoticed(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, engine string) {
 		m := newMill(t, engine)
 		// As on most machines, what the shelves lie on hands mounts on.
@@ -144,6 +145,7 @@ func TestADiskThatComesAndGoesIsNoticed(t *testing.T) {
 // stops the other side. Every command ends, the other shelf plays on, and the
 // server names what is away.
 func TestANetworkFileSystemThatStopsAnsweringHoldsNobody(t *testing.T) {
+	t.Parallel()
 	m := newMill(t, "process")
 	far := m.sshfs("far", m.path("media/films"), "allow_other", "dir_cache=no", "attr_timeout=0", "entry_timeout=0")
 	m.must("shelf", "add", "far", "--kind", "films", "--folder", far.point, "--yes")
@@ -212,6 +214,7 @@ func TestANetworkFileSystemThatStopsAnsweringHoldsNobody(t *testing.T) {
 // TestACacheThatAnswersForAWhileHoldsNobodyEither stops the other side of a file
 // system that goes on answering some questions by itself.
 func TestACacheThatAnswersForAWhileHoldsNobodyEither(t *testing.T) {
+	t.Parallel()
 	m := newMill(t, "process")
 	far := m.sshfs("far", m.path("media/films"), "allow_other")
 	m.must("shelf", "add", "far", "--kind", "films", "--folder", far.point, "--yes")
@@ -230,6 +233,7 @@ func TestACacheThatAnswersForAWhileHoldsNobodyEither(t *testing.T) {
 // TestWhereAProgramJudgesProvingFindsOut mounts a shelf for root alone: modes say
 // that everybody may read, and nobody but root can.
 func TestWhereAProgramJudgesProvingFindsOut(t *testing.T) {
+	t.Parallel()
 	m := newMill(t, "process")
 	far := m.sshfs("far", m.path("media/films"))
 	m.must("shelf", "add", "far", "--kind", "films", "--folder", far.point, "--yes")

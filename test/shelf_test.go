@@ -9,6 +9,7 @@ import (
 // TestShelvesComeAndGoInTheFileAndOnTheServer adds a shelf, deploys, and takes it
 // away again; the file and the media end as they began.
 func TestShelvesComeAndGoInTheFileAndOnTheServer(t *testing.T) {
+	t.Parallel()
 	m := newMill(t, "process")
 	m.edit("# After a change", "# Kept by wren. After a change")
 	before, err := os.ReadFile(m.path("household.toml"))

@@ -24,6 +24,7 @@ import (
 
 // TestBadInputIsRefusedWithNothingHalfDone tries what people get wrong.
 func TestBadInputIsRefusedWithNothingHalfDone(t *testing.T) {
+	t.Parallel()
 	m := newMill(t, "process")
 	whole, err := os.ReadFile(m.path("household.toml"))
 	if err != nil {
@@ -166,6 +167,7 @@ func TestBadInputIsRefusedWithNothingHalfDone(t *testing.T) {
 // TestAServerThatCannotStartIsPutBack lets the new server meet a store that it
 // cannot open, and mends that afterwards.
 func TestAServerThatCannotStartIsPutBack(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, engine string) {
 		m := newMill(t, engine)
 		m.must("deploy", "--yes")
@@ -205,6 +207,7 @@ func TestAServerThatCannotStartIsPutBack(t *testing.T) {
 // TestAPortTakenAtTheLastMomentIsNamed takes the port while the server is
 // stopped; nothing looks at it before the start.
 func TestAPortTakenAtTheLastMomentIsNamed(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, engine string) {
 		m := newMill(t, engine)
 		m.must("deploy", "--yes")
@@ -227,6 +230,7 @@ func TestAPortTakenAtTheLastMomentIsNamed(t *testing.T) {
 
 // TestAToolKilledInTheMiddleIsFinishedByTheNext kills deploy at many moments.
 func TestAToolKilledInTheMiddleIsFinishedByTheNext(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, engine string) {
 		m := newMill(t, engine)
 		port := m.port
@@ -291,6 +295,7 @@ func serverPID(m *mill) int {
 // TestWhatWasAcknowledgedSurvivesKill9 kills the server while a client reports
 // positions, and looks that none that was answered is lost.
 func TestWhatWasAcknowledgedSurvivesKill9(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, engine string) {
 		m := newMill(t, engine)
 		m.must("deploy", "--yes")
@@ -357,6 +362,7 @@ func TestWhatWasAcknowledgedSurvivesKill9(t *testing.T) {
 
 // TestTheControlSocketIsClosedToOthers tries it as another account.
 func TestTheControlSocketIsClosedToOthers(t *testing.T) {
+	t.Parallel()
 	if os.Getuid() != 0 {
 		testbuild.Missing(t, "root, to become another account")
 	}
@@ -378,6 +384,7 @@ func TestTheControlSocketIsClosedToOthers(t *testing.T) {
 // TestAnAdministratorOfTheEngineGetsInThroughIt closes the state folder to the
 // tool and sees that commands go through the container.
 func TestAnAdministratorOfTheEngineGetsInThroughIt(t *testing.T) {
+	t.Parallel()
 	needsDocker(t)
 	m := newMill(t, "docker")
 	m.must("deploy", "--yes")
@@ -401,6 +408,7 @@ func dockerGroup(t *testing.T) uint32 {
 
 // TestARealBrowserPlaysAndResumes signs in on the page, watches, and comes back.
 func TestARealBrowserPlaysAndResumes(t *testing.T) {
+	t.Parallel()
 	if browser.Find() == "" {
 		testbuild.Missing(t, "chromium")
 	}

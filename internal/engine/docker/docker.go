@@ -80,8 +80,9 @@ func OpenPodman() (*Engine, error) {
 	return &Engine{api: api, kind: "podman", endpoint: api.DaemonHost()}, nil
 }
 
-// firstAnswer is how long an engine may take to say that it is there.
-const firstAnswer = 4 * time.Second
+// firstAnswer is how long an engine may take to say that it is there: a small machine
+// that is busy may need many seconds for it.
+const firstAnswer = 15 * time.Second
 
 // Facts says what engine this is and whether it answers, at once or not at all.
 func (e *Engine) Facts(ctx context.Context) facts.Engine {
