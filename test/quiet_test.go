@@ -125,3 +125,35 @@ func TestQuietHours(t *testing.T) {
 	}
 	within(t, 20*time.Second, "the picture beside it", func() bool { return m.match("Nine Chapters").Described.From == "Nine Chapters (2019).png" })
 }
+
+// TestQuietHoursInAContainer has the work done by an ffmpeg that lies in the image alone.
+func TestQuietHoursInAContainer(t *testing.T) {
+	t.Parallel()
+	needsDocker(t)
+	if _, err := exec.LookPath("ffprobe"); err != nil {
+		testbuild.Missing(t, "ffmpeg")
+	}
+	m := newMill(t, "docker")
+	m.must("deploy", "--yes")
+	m.edit("[storage]", "[quiet]\nwork = [\"chapters\", \"loudness\"]\nhours = \"00:00-24:00\"\n\n[storage]")
+	if out := m.must("check"); !strings.Contains(out, "which goes into the image") {
+		t.Errorf("check:\n%s", out)
+	}
+	if out := m.must("deploy", "--yes"); !strings.Contains(out, "ffmpeg in the image none → ") || !strings.Contains(out, "with ffmpeg") {
+		t.Errorf("deploy:\n%s", out)
+	}
+	if out := m.must("deploy", "--yes"); !strings.Contains(out, "nothing to do") {
+		t.Errorf("deploy once more:\n%s", out)
+	}
+	within(t, 90*time.Second, "all done", func() bool {
+		var st struct{ Server control.Status }
+		m.document(&st, "status")
+		q := st.Server.Quiet
+		return q != nil && q.Problem == "" && q.Left["chapters"]+q.Left["loudness"] == 0
+	})
+	for _, work := range []string{"chapters", "loudness"} {
+		if logs := m.must("logs"); !strings.Contains(logs, "work="+work+" done=10 failed=0") {
+			t.Errorf("%s:\n%s", work, logs)
+		}
+	}
+}

@@ -204,7 +204,6 @@ func survivor(t *testing.T, engine string) *mill {
 func TestEveryStepOfDeployAndRetireMayFailOrBeCutOff(t *testing.T) {
 	t.Parallel()
 	engines(t, func(t *testing.T, engine string) {
-		t.Parallel()
 		m := survivor(t, engine)
 		media := hashes(t, m.path("media"))
 		each(t, engine, func(s spoilt) bool {
@@ -234,7 +233,6 @@ func TestEveryStepOfDeployAndRetireMayFailOrBeCutOff(t *testing.T) {
 func TestEveryStepOfAChangeMayFailOrBeCutOff(t *testing.T) {
 	t.Parallel()
 	engines(t, func(t *testing.T, engine string) {
-		t.Parallel()
 		m := survivor(t, engine)
 		m.must("deploy", "--yes")
 		m.add(demo.People[0])
@@ -274,7 +272,6 @@ func late(errs string) bool {
 func TestEveryStepOfUpgradeAndRollbackMayFailOrBeCutOff(t *testing.T) {
 	t.Parallel()
 	engines(t, func(t *testing.T, engine string) {
-		t.Parallel()
 		m := survivor(t, engine)
 		old, newer := m.program, testbuild.Variant{Version: "2.0.0", Tags: "seam", Newer: true}.Program(t)
 		m.must("deploy", "--yes")
@@ -320,7 +317,6 @@ func TestEveryStepOfUpgradeAndRollbackMayFailOrBeCutOff(t *testing.T) {
 func TestEveryStepOfRestoreMayFailOrBeCutOff(t *testing.T) {
 	t.Parallel()
 	engines(t, func(t *testing.T, engine string) {
-		t.Parallel()
 		m := survivor(t, engine)
 		m.must("deploy", "--yes")
 		m.add(demo.People[0])

@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -406,7 +407,10 @@ func away(t *testing.T, m *mill) {
 // left over.
 func TestTheDemoGoesThrough(t *testing.T) {
 	t.Parallel()
+	var one sync.Mutex // both would take the first port that is free
 	engines(t, func(t *testing.T, engine string) {
+		one.Lock()
+		defer one.Unlock()
 		m := &mill{t: t, dir: t.TempDir()}
 		root := filepath.Join(t.TempDir(), "process")
 		m.env = append(os.Environ(), "COZYSHELF_PROCESS_ROOT="+root)

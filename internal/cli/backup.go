@@ -447,7 +447,7 @@ func (a *app) restore(ctx context.Context, file, secret string, u deploy.Unpacke
 	if err != nil {
 		return err
 	}
-	if err := a.draw(s); err != nil {
+	if err := a.draw(ctx, s); err != nil {
 		return err
 	}
 	state := s.h.Storage.State

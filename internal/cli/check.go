@@ -15,6 +15,7 @@ import (
 	"cozyshelf/internal/core/verdict"
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/machine"
+	"cozyshelf/internal/pack"
 	"cozyshelf/internal/problem"
 
 	"github.com/spf13/cobra"
@@ -111,6 +112,14 @@ var holders = []string{"cozyshelf", "docker-proxy", "rootlessport", "conmon"}
 func (a *app) gather(ctx context.Context, s *site) facts.Facts {
 	f := machine.Gather(s.h, s.facts, func(port int, holder string) bool { return s.holds(ctx, port, holder) })
 	f.Program = a.version
+	if len(s.h.Quiet.Work) > 0 {
+		f.FFmpeg = &facts.FFmpeg{}
+		if x, err := pack.FindFFmpeg(ctx); err != nil {
+			f.FFmpeg.Why = err.Error()
+		} else {
+			f.FFmpeg.Version, f.FFmpeg.Size = x.Version, x.Size
+		}
+	}
 	return f
 }
 

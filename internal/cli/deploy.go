@@ -71,7 +71,7 @@ func (a *app) deploy(ctx context.Context, command string, f deployFlags) error {
 	if err != nil {
 		return err
 	}
-	if err := a.draw(s); err != nil {
+	if err := a.draw(ctx, s); err != nil {
 		return err
 	}
 	if err := a.mayDeploy(ctx, s); err != nil {

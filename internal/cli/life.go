@@ -16,7 +16,6 @@ import (
 	"cozyshelf/internal/deploy"
 	"cozyshelf/internal/engine"
 	"cozyshelf/internal/ledger"
-	"cozyshelf/internal/pack"
 	"cozyshelf/internal/problem"
 
 	"github.com/spf13/cobra"
@@ -244,10 +243,8 @@ given. Media are never touched.`,
 				}
 			}
 			// A deployment that was cut off may have left the image alone.
-			if exe, err := os.Executable(); err == nil {
-				if own, err := pack.Open(exe, a.version); err == nil && slices.Contains(have.Images, own.Digest) && !slices.Contains(images, own.Digest) {
-					images = append(images, own.Digest)
-				}
+			if own, err := a.pack(ctx, s); err == nil && slices.Contains(have.Images, own.Digest) && !slices.Contains(images, own.Digest) {
+				images = append(images, own.Digest)
 			}
 			var state, scratch string
 			if _, err := os.Stat(s.h.Storage.State); erase && !errors.Is(err, os.ErrNotExist) {

@@ -53,7 +53,6 @@ func (a *app) mend(h *household.Household, engine facts.Engine, account facts.Ac
 		for _, m := range todo {
 			if m.written != nil {
 				m.written.Close()
-				os.Remove(m.written.Name())
 			}
 		}
 	}()
@@ -147,6 +146,10 @@ func (m *mending) write() error {
 		return err
 	}
 	m.written = f
+	// It is of no use to anybody else, and is gone with this program however that ends.
+	if err := os.Remove(f.Name()); err != nil {
+		return err
+	}
 	m.plan, err = mend.Write(f, &machine.Tree{}, m.remedies)
 	return err
 }

@@ -173,7 +173,7 @@ func (s *site) loaded(ctx context.Context, wanted []string) (func(), error) {
 
 // proveAll is access --prove.
 func (a *app) proveAll(ctx context.Context, s *site, sample int, wanted []string) ([]proven, error) {
-	if err := a.draw(s); err != nil {
+	if err := a.draw(ctx, s); err != nil {
 		return nil, err
 	}
 	unload, err := s.loaded(ctx, wanted)

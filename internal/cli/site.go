@@ -96,20 +96,37 @@ func (a *app) open(ctx context.Context) (*site, error) {
 	return &site{h: h, engine: e, facts: f, id: blueprint.ID(h.Storage.State)}, nil
 }
 
+// pack gives the image of this program as the household wants it: with ffmpeg in it
+// where there is work for it. Without ffmpeg on this machine there is none in the image:
+// check says so before, and status afterwards.
+func (a *app) pack(ctx context.Context, s *site) (pack.Image, error) {
+	exe, err := os.Executable()
+	if err != nil {
+		return pack.Image{}, err
+	}
+	image, err := pack.Open(exe, a.version)
+	if err != nil {
+		return image, &problem.Problem{What: "the program cannot read itself", Where: exe, Why: err.Error(), Fix: "install it again", Err: err}
+	}
+	if s.facts.Kind != "process" && len(s.h.Quiet.Work) > 0 {
+		if f, err := pack.FindFFmpeg(ctx); err == nil {
+			image = image.With(f)
+		}
+	}
+	return image, nil
+}
+
 // draw draws the blueprint.
-func (a *app) draw(s *site) error {
+func (a *app) draw(ctx context.Context, s *site) error {
 	s.account = machine.Account(s.h.Server)
 	if !s.account.Known {
 		return &problem.Problem{What: "the run-as account is not known", Where: s.account.Asked, Why: s.account.Why, Fix: "make the account, or write run_as = \"uid:gid\" in the household file"}
 	}
-	exe, err := os.Executable()
-	if err != nil {
+	var err error
+	if s.image, err = a.pack(ctx, s); err != nil {
 		return err
 	}
-	if s.image, err = pack.Open(exe, a.version); err != nil {
-		return &problem.Problem{What: "the program cannot read itself", Where: exe, Why: err.Error(), Fix: "install it again", Err: err}
-	}
-	s.blueprint = blueprint.Draw(s.h, blueprint.Site{Engine: s.facts.Kind, UID: s.account.UID, GID: s.account.GID, Groups: slices.Concat(s.account.Groups, machine.DeviceGroups(s.h.Server.Devices)), Stamp: machine.Stamp, Image: s.image.Digest, Version: a.version})
+	s.blueprint = blueprint.Draw(s.h, blueprint.Site{Engine: s.facts.Kind, UID: s.account.UID, GID: s.account.GID, Groups: slices.Concat(s.account.Groups, machine.DeviceGroups(s.h.Server.Devices)), Stamp: machine.Stamp, Image: s.image.Digest, Version: a.version, FFmpeg: s.image.FFmpeg()})
 	host := s.facts.Identity(s.account)
 	s.blueprint.OwnerUID, s.blueprint.OwnerGID = host.UID, host.Groups[0]
 	s.unit()

@@ -166,7 +166,7 @@ func (a *app) status(ctx context.Context, before *statusReport) (*statusReport, 
 	}
 	c := seen.Container
 	r.Running, r.Restarts, r.Container, r.Image, r.Version, r.Limit = seen.Running, seen.Restarts, seen.Name, c.Image, c.Version, c.Memory
-	if err := a.draw(s); err == nil {
+	if err := a.draw(ctx, s); err == nil {
 		r.AsFile = s.blueprint.Container.Digest() == seen.Digest
 		if !r.AsFile {
 			r.Changes = append(r.Changes, blueprint.Differences(c, s.blueprint.Container)...)

@@ -148,7 +148,7 @@ func (a *app) undoDeployment(ctx context.Context, command string, e ledger.Entry
 		return err
 	}
 	s.account.Known = false
-	if err := a.draw(s); err != nil {
+	if err := a.draw(ctx, s); err != nil {
 		return err
 	}
 	state := s.h.Storage.State

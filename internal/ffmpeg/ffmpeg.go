@@ -13,30 +13,58 @@ import (
 	"math"
 	"os"
 	"os/exec"
+	"path"
+	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
 	"time"
 
+	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/media"
 	"cozyshelf/internal/machine"
 )
 
-// Tools is where ffmpeg and ffprobe are.
-type Tools struct{ FFmpeg, FFprobe string }
+// Tools is how ffmpeg and ffprobe are started: a program, and what comes before the
+// other arguments.
+type Tools struct{ FFmpeg, FFprobe []string }
 
 // ErrMissing says that ffmpeg is not where the server runs.
 var ErrMissing = errors.New("there is no ffmpeg where the server runs")
 
-// Find finds both on the PATH.
-func Find() (t Tools, err error) {
-	if t.FFmpeg, err = exec.LookPath("ffmpeg"); err == nil {
-		t.FFprobe, err = exec.LookPath("ffprobe")
+// Find finds both in the image, if this is one that has them, else on the PATH.
+func Find() (Tools, error) {
+	if t, err := In(blueprint.FFmpegInside); err == nil {
+		return t, nil
 	}
+	ffmpeg, err := exec.LookPath("ffmpeg")
 	if err != nil {
-		return t, fmt.Errorf("%w: %w", ErrMissing, err)
+		return Tools{}, fmt.Errorf("%w: %w", ErrMissing, err)
 	}
-	return t, nil
+	ffprobe, err := exec.LookPath("ffprobe")
+	if err != nil {
+		return Tools{}, fmt.Errorf("%w: %w", ErrMissing, err)
+	}
+	return Tools{[]string{ffmpeg}, []string{ffprobe}}, nil
+}
+
+// In finds both in a folder that package pack made a layer of.
+func In(folder string) (t Tools, err error) {
+	at := func(name string) string { return filepath.Join(folder, name) }
+	for _, name := range []string{"ffmpeg", "ffprobe"} {
+		if _, err := os.Stat(at(name)); err != nil {
+			return t, err
+		}
+	}
+	loader := at(path.Base(blueprint.FFmpegLoader))
+	if _, err := os.Stat(loader); errors.Is(err, os.ErrNotExist) { // both are static
+		return Tools{[]string{at("ffmpeg")}, []string{at("ffprobe")}}, nil
+	} else if err != nil {
+		return t, err
+	}
+	with := func(name string) []string { return []string{loader, "--library-path", at("lib"), at(name)} }
+	return Tools{with("ffmpeg"), with("ffprobe")}, nil
 }
 
 // Bounds of what one run may take and say.
@@ -52,14 +80,14 @@ const formats = "matroska,webm,mov,mp4,m4a,3gp,3g2,mj2,avi,mpegts,mpeg,flac,mp3,
 var input = []string{"-protocol_whitelist", "file", "-format_whitelist", formats, "-i", "/proc/self/fd/3"}
 
 // run runs a program on an open file, gently, and gives what it writes.
-func run(ctx context.Context, f *os.File, program string, args ...string) (out, errs []byte, err error) {
+func run(ctx context.Context, f *os.File, program []string, args ...string) (out, errs []byte, err error) {
 	ctx, cancel := context.WithTimeout(ctx, longest)
 	defer cancel()
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
 		machine.Gently() // what it starts inherits that
-		c := exec.CommandContext(ctx, program, args...)
+		c := exec.CommandContext(ctx, program[0], slices.Concat(program[1:], args)...)
 		c.ExtraFiles = []*os.File{f}
 		c.Env = []string{"PATH=/usr/local/bin:/usr/bin:/bin", "LC_ALL=C"}
 		c.WaitDelay = 5 * time.Second
@@ -74,6 +102,9 @@ func run(ctx context.Context, f *os.File, program string, args ...string) (out, 
 	}
 	var ended *exec.ExitError
 	if errors.As(err, &ended) {
+		if s, ok := ended.Sys().(syscall.WaitStatus); ok && s.Signaled() {
+			return out, errs, fmt.Errorf("ffmpeg was ended (%s); where the kernel did that for want of memory, a larger [server] memory helps", s.Signal())
+		}
 		lines := strings.Split(strings.TrimSpace(strings.TrimSuffix(strings.TrimSpace(string(errs)), "Conversion failed!")), "\n")
 		return out, errs, fmt.Errorf("ffmpeg could not read it: %s", strings.ReplaceAll(strings.ToValidUTF8(lines[len(lines)-1], "?"), "/proc/self/fd/3", "the file"))
 	}
@@ -84,7 +115,13 @@ func run(ctx context.Context, f *os.File, program string, args ...string) (out, 
 // it, which therefore waits for it.
 func start(c *exec.Cmd) error {
 	c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
-	return c.Run()
+	if err := c.Start(); err != nil {
+		return err
+	}
+	// Where memory runs out it is the first to go, not the server. A kernel that does not
+	// let us say so decides by itself.
+	_ = os.WriteFile(fmt.Sprintf("/proc/%d/oom_score_adj", c.Process.Pid), []byte("1000"), 0)
+	return c.Wait()
 }
 
 type bounded struct{ b bytes.Buffer }

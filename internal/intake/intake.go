@@ -35,7 +35,7 @@ import (
 
 // Holding is the holding folder's name in a folder of a shelf. Scans pass over hidden
 // names.
-const Holding = ".cozyshelf-intake"
+const Holding = household.Holding
 
 // Ways are how things come in.
 const (

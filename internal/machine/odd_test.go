@@ -51,6 +51,9 @@ func TestOddNamesAndLoopsOfLinksAreCountedAndNotFollowed(t *testing.T) {
 	if _, err := json.Marshal(r); err != nil {
 		t.Error(err)
 	}
+	if r, err := Audit(dir, other, permit.Need{Aside: long}); err != nil || r.Files != 2 || r.Folders != 3 || r.Failing != 2 {
+		t.Errorf("with one left out: %+v, %v", r, err)
+	}
 	// A shelf that is itself a link is looked at where it leads to.
 	link := filepath.Join(filepath.Dir(dir), "link")
 	must(t, os.Symlink(dir, link))

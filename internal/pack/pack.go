@@ -1,5 +1,6 @@
 // Package pack makes the running program into a container image, from nothing:
-// one layer that holds the program and the empty folders it mounts things on.
+// one layer that holds the program and the empty folders it mounts things on, and, where
+// the household wants work done that needs it, a layer below with this machine's ffmpeg.
 // All times and owners are fixed, so the same program always gives the same
 // image. No registry, base image or network is needed.
 package pack
@@ -7,6 +8,7 @@ package pack
 import (
 	"archive/tar"
 	"bytes"
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -31,10 +33,13 @@ const LabelDigest = "cozyshelf.program.digest"
 
 // Image is the program as an image.
 type Image struct {
-	Digest  string // of the program's bytes: "sha256:…"
+	Digest  string // of the program's bytes, or of them and ffmpeg: "sha256:…"
 	Version string
 	Program string // path of the program on the host
 	Size    int64  // of the program, in bytes
+
+	program string // digest of the program's bytes, where Digest is of more
+	ffmpeg  *FFmpeg
 }
 
 // Open describes the program at a path. It must be a static Linux program; the
@@ -50,7 +55,7 @@ func Open(path, version string) (Image, error) {
 	if err != nil {
 		return Image{}, err
 	}
-	return Image{"sha256:" + hex.EncodeToString(h.Sum(nil)), version, path, n}, nil
+	return Image{Digest: "sha256:" + hex.EncodeToString(h.Sum(nil)), Version: version, Program: path, Size: n}, nil
 }
 
 // Tag is the name under which an engine lists the image.
@@ -75,7 +80,15 @@ func (i Image) build() (v1.Image, error) {
 	if err != nil {
 		return nil, err
 	}
-	img, err := mutate.AppendLayers(empty.Image, static.NewLayer(layer, types.DockerUncompressedLayer))
+	layers := []v1.Layer{static.NewLayer(layer, types.DockerUncompressedLayer)}
+	if i.ffmpeg != nil { // below the program, so that the next program shares it
+		f, err := i.ffmpeg.layer()
+		if err != nil {
+			return nil, err
+		}
+		layers = []v1.Layer{f, layers[0]}
+	}
+	img, err := mutate.AppendLayers(empty.Image, layers...)
 	if err != nil {
 		return nil, err
 	}
@@ -126,7 +139,7 @@ func (i Image) layer() ([]byte, error) {
 	if err := w.Close(); err != nil {
 		return nil, err
 	}
-	if got := "sha256:" + hex.EncodeToString(h.Sum(nil)); got != i.Digest {
+	if got := "sha256:" + hex.EncodeToString(h.Sum(nil)); got != cmp.Or(i.program, i.Digest) {
 		return nil, fmt.Errorf("%s changed while it was packed", i.Program)
 	}
 	return b.Bytes(), nil

@@ -25,6 +25,8 @@ import (
 const (
 	Program       = "/cozyshelf"
 	StateInside   = "/state"
+	FFmpegInside  = "/ffmpeg"               // folder of the image with ffmpeg, ffprobe and lib/
+	FFmpegLoader  = FFmpegInside + "/ld.so" // what starts them
 	ScratchInside = "/scratch"
 	ShelvesInside = "/shelves"
 	BackupsInside = "/backups"
@@ -63,9 +65,10 @@ type Mount struct {
 type Container struct {
 	Household string            `json:"household"` // id
 	Name      string            `json:"household_name"`
-	Image     string            `json:"image"` // digest of the image's configuration, "sha256:…"
+	Image     string            `json:"image"` // digest of the program, or of it and ffmpeg, "sha256:…"
 	Version   string            `json:"version"`
-	Command   []string          `json:"command"` // after the program
+	FFmpeg    string            `json:"ffmpeg,omitempty"` // version of the one in the image
+	Command   []string          `json:"command"`          // after the program
 	UID       uint32            `json:"uid"`
 	GID       uint32            `json:"gid"`
 	Groups    []uint32          `json:"groups"` // supplementary
@@ -214,8 +217,9 @@ type Site struct {
 	GID     uint32
 	Groups  []uint32                        // with those of the devices
 	Stamp   func(credentials string) string // changes when the file does; nil where there are none
-	Image   string                          // the program as an image: digest of its configuration
+	Image   string                          // as in Container
 	Version string
+	FFmpeg  string // version of the ffmpeg in the image; empty where there is none
 }
 
 // Draw draws the blueprint.
@@ -231,7 +235,7 @@ func Draw(h *household.Household, s Site) Blueprint {
 		RemoteAddress: strings.TrimSuffix(h.Remote.Address, "/"), TrustedProxies: h.Remote.TrustedProxies,
 	}
 	c := Container{
-		Household: id, Name: h.Household.Name, Image: s.Image, Version: s.Version,
+		Household: id, Name: h.Household.Name, Image: s.Image, Version: s.Version, FFmpeg: s.FFmpeg,
 		UID: s.UID, GID: s.GID, Groups: slices.Sorted(slices.Values(s.Groups)),
 		Env:      map[string]string{"TZ": h.Household.Timezone},
 		NanoCPUs: int64(h.Server.Processors * 1e9), LogLimit: int64(h.Server.LogLimit),

@@ -213,6 +213,11 @@ func TestReasonsNameWhatChanged(t *testing.T) {
 			t.Errorf("got %q, want %q in it", got, want)
 		}
 	}
+	with := site
+	with.FFmpeg, with.Image = "5.1.9", "sha256:other"
+	if got := Differences(a.Container, Draw(mill(t), with).Container); len(got) != 1 || got[0] != "ffmpeg in the image none → 5.1.9" {
+		t.Errorf("got %v", got)
+	}
 	h = mill(t)
 	h.Remote.TrustedProxies = []string{"192.0.2.1"}
 	if got := Differences(a.Container, Draw(h, site).Container); len(got) != 1 || !strings.Contains(got[0], "settings") {

@@ -136,7 +136,11 @@ func Compare(want Blueprint, have Observed, host Host) []Change {
 		add(MakeBackups, want.Backups, fmt.Sprintf("make the folder of backups %s for %d:%d, mode 0700", want.Backups, want.OwnerUID, want.OwnerGID), "it does not exist")
 	}
 	if !slices.Contains(have.Images, c.Image) {
-		add(LoadImage, c.Image, fmt.Sprintf("pack this program (%s) as image %s and load it", c.Version, short(c.Image)), "the engine does not have it")
+		packed := c.Version
+		if c.FFmpeg != "" {
+			packed += ", with ffmpeg " + c.FFmpeg
+		}
+		add(LoadImage, c.Image, fmt.Sprintf("pack this program (%s) as image %s and load it", packed, short(c.Image)), "the engine does not have it")
 	} else if ours == nil && !slices.Contains(have.Kept, c.Image) {
 		add(LoadImage, c.Image, fmt.Sprintf("keep image %s (%s) for this household", short(c.Image), c.Version), "the engine has it already, for another one")
 	}
@@ -310,7 +314,10 @@ func Differences(from, to Container) []string {
 	say("port", from.Port, to.Port)
 	say("bind address", from.Host, to.Host)
 	if from.Image != to.Image {
-		say("program", from.Version+" ("+short(from.Image)+")", to.Version+" ("+short(to.Image)+")")
+		say("ffmpeg in the image", cmp.Or(from.FFmpeg, "none"), cmp.Or(to.FFmpeg, "none"))
+		if from.Version != to.Version || from.FFmpeg == to.FFmpeg {
+			say("program", from.Version+" ("+short(from.Image)+")", to.Version+" ("+short(to.Image)+")")
+		}
 	}
 	say("run-as account", fmt.Sprintf("%d:%d", from.UID, from.GID), fmt.Sprintf("%d:%d", to.UID, to.GID))
 	say("groups", from.Groups, to.Groups)

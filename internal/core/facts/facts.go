@@ -6,6 +6,7 @@ package facts
 import (
 	"time"
 
+	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/permit"
 )
 
@@ -39,7 +40,15 @@ type Facts struct {
 	Scratch         *Folder   `json:"scratch,omitempty"` // nil where scratch is in memory
 	Backups         *Folder   `json:"backups,omitempty"` // nil where they are not made, or lie in the state folder
 	Units           string    `json:"units"`             // where systemd reads units; empty where there is none
+	FFmpeg          *FFmpeg   `json:"ffmpeg,omitempty"`  // nil where no work is asked for that needs it
 	Shelves         []Shelf   `json:"shelves"`
+}
+
+// FFmpeg is the ffmpeg of this machine, with ffprobe.
+type FFmpeg struct {
+	Version string `json:"version"` // empty where there is none
+	Size    int64  `json:"size"`    // with all libraries, in bytes
+	Why     string `json:"why"`     // why there is none
 }
 
 // Clock is the machine's clock.
@@ -136,7 +145,7 @@ func (e Engine) Identity(a Account) permit.Identity {
 // host's kernel will see, and what is needed.
 func (e Engine) Asks(a Account, write bool) (permit.Identity, permit.Need) {
 	id := e.Identity(a)
-	need := permit.Need{Write: write, Ancestors: e.Kind == "process", Confined: e.Confined}
+	need := permit.Need{Aside: household.Holding, Write: write, Ancestors: e.Kind == "process", Confined: e.Confined}
 	if inside := a.Identity(); len(e.UIDs)+len(e.GIDs) > 0 {
 		need.Inside = &inside
 	}

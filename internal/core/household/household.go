@@ -27,6 +27,10 @@ const DefaultPort = 26990
 // DefaultAccount is the run-as account where the household file names none.
 const DefaultAccount = "shelfkeeper"
 
+// Holding is the name of the folder, in a folder of a shelf, where what comes in waits
+// until it is whole. The server does not look into it.
+const Holding = ".cozyshelf-intake"
+
 // Household is one household file, with defaults filled in.
 type Household struct {
 	Format    int     `toml:"format"`

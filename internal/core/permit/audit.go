@@ -53,6 +53,7 @@ type Need struct {
 	Each      bool   // every failing path is a problem of its own, not grouped
 	Confined  bool   // SELinux confines the container: labels count
 	Except    string // a folder that is left out; empty for none
+	Aside     string // the name of folders that are left out, wherever they lie; empty for none
 	Hands     int    // how many folders are walked at once; 0 stands for 1
 	// Inside is the account as numbered inside, where the engine shifts ids; the
 	// identity asked about is then the shifted one.
@@ -440,7 +441,7 @@ func (h *hand) ancestors(p string) *groupKey {
 // folder audits a folder, and puts those in it off.
 func (h *hand) folder(f frame) {
 	p, it, way := f.path, f.it, f.way
-	if p == h.need.Except {
+	if p == h.need.Except || h.need.Aside != "" && path.Base(p) == h.need.Aside {
 		return
 	}
 	h.folders++

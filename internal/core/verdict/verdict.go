@@ -69,6 +69,7 @@ func Judge(h *household.Household, f facts.Facts) []Line {
 		j.writable("backup folder", *j.f.Backups)
 	}
 	j.shelves()
+	j.ffmpeg()
 	return j.lines
 }
 
@@ -249,6 +250,19 @@ func (j *judge) boot() {
 		return
 	}
 	j.add("start", OK, "with the machine, by a unit of systemd in "+j.f.Units, "")
+}
+
+// ffmpeg judges what the work of quiet hours needs.
+func (j *judge) ffmpeg() {
+	switch f := j.f.FFmpeg; {
+	case f == nil:
+	case f.Version == "":
+		j.add("quiet work", Warning, "what [quiet] asks for needs ffmpeg and ffprobe, and they are not to be had here: "+f.Why, "install ffmpeg on this machine; until then that work is left undone")
+	case j.f.Engine.Kind == "process":
+		j.add("quiet work", OK, "by this machine's ffmpeg "+f.Version, "")
+	default:
+		j.add("quiet work", OK, fmt.Sprintf("by this machine's ffmpeg %s, which goes into the image: %s more", f.Version, bytes(f.Size)), "")
+	}
 }
 
 // devices judges the devices that are to be mapped.

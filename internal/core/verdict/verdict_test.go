@@ -35,6 +35,7 @@ func TestEveryFaultIsFoundAndSaysWhatToDo(t *testing.T) {
 		status Status
 		says   string
 	}{
+		"no ffmpeg":           {func(h *household.Household, f *facts.Facts) { f.FFmpeg = &facts.FFmpeg{Why: "not in $PATH"} }, "quiet work", Warning, "not in $PATH"},
 		"engine silent":       {func(h *household.Household, f *facts.Facts) { f.Engine.Answers, f.Engine.Error = false, "refused" }, "engine", Blocked, "refused"},
 		"other architecture":  {func(h *household.Household, f *facts.Facts) { f.Engine.Arch = "arm64" }, "architecture", Blocked, "arm64"},
 		"engine elsewhere":    {func(h *household.Household, f *facts.Facts) { f.Engine.Elsewhere = true }, "place", Warning, "another machine"},
