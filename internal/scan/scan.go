@@ -223,6 +223,7 @@ type scanner struct {
 	gone      map[int64]string // where some of those were
 	named     map[string]int   // how many of each sort the report names
 	missing   []string         // mounts below the root being scanned that are not there
+	vanished  bool             // files of it were not there any more when they were opened
 }
 
 // listing is one folder as the walk found it.
@@ -233,6 +234,7 @@ type listing struct {
 	links     []string        // names of symbolic links that look like media
 	beside    []machine.Entry // files that may go with one
 	passed    int
+	empty     bool // nothing at all is in it
 	err       error
 }
 
@@ -252,7 +254,12 @@ func (s *scanner) root(ctx context.Context, inside, shown string) error {
 		s.away(shown, "nothing is in it, and files are known there: is its disk mounted? if it was emptied: cozyshelf shelf scan "+s.shelf.Name+" --emptied")
 		return nil
 	}
-	mounts, err := s.mounts(ctx, inside, shown)
+	before, err := s.st.Mounts(ctx, s.shelf.Name, shown)
+	if err != nil {
+		return err
+	}
+	s.missing, s.vanished = nil, false
+	mounts, err := s.mounts(ctx, inside, shown, before)
 	if err != nil {
 		return err
 	}
@@ -295,8 +302,23 @@ func (s *scanner) root(ctx context.Context, inside, shown string) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	// What is left was not met on the walk. Below a folder that could not be
-	// listed, that says nothing.
+	// What is left was not met on the walk. Where the disk went meanwhile, that says
+	// nothing.
+	if len(had) > 0 || s.vanished {
+		if why := s.presence(inside); why != "" {
+			s.away(shown, why+"; it went while it was looked at")
+			return nil
+		}
+		bare, err := machine.Patiently(func() (bool, error) { return s.bare(ctx, inside, shown, "") })
+		if err != nil || bare && !s.emptied {
+			s.away(shown, "nothing is in it any more: its disk went while it was looked at")
+			return nil
+		}
+		if mounts, err = s.mounts(ctx, inside, shown, mounts); err != nil {
+			return err
+		}
+	}
+	// Nor does it below a folder that could not be listed.
 	for _, f := range had {
 		if f.Signature == "" && f.Problem == "" || s.lost(f.Path) || s.shut(f.Path, had) {
 			continue
@@ -391,20 +413,19 @@ func (s *scanner) bare(ctx context.Context, inside, shown, rel string) (bool, er
 	return err == nil && !holds, err
 }
 
-// mounts finds what is mounted below a folder, and what was and is no longer. It
+// mounts finds what is mounted below a folder, and what was before and is no longer. It
 // gives what is to be noted for the next time.
-func (s *scanner) mounts(ctx context.Context, inside, shown string) ([]string, error) {
+func (s *scanner) mounts(ctx context.Context, inside, shown string, before []string) ([]string, error) {
 	now, err := machine.MountsBelow(inside)
 	if err != nil {
 		return nil, nil // nobody can tell; then nothing is noted
 	}
-	before, err := s.st.Mounts(ctx, s.shelf.Name, shown)
-	if err != nil {
-		return nil, err
-	}
-	s.missing = nil
 	for _, rel := range before {
 		if slices.Contains(now, rel) || s.emptied {
+			continue
+		}
+		if slices.Contains(s.missing, rel) { // that was said
+			now = append(now, rel)
 			continue
 		}
 		gone, err := machine.Patiently(func() (bool, error) { return s.bare(ctx, inside, shown, rel) })
@@ -491,7 +512,7 @@ func (w *walker) walk(ctx context.Context, rel string, deep bool) {
 			l.files = append(l.files, e)
 		}
 	})
-	l.signature = sig.String()
+	l.signature, l.empty = sig.String(), sig.n == 0 && len(sub) == 0
 	select {
 	case w.found <- l:
 	case <-ctx.Done():
@@ -571,6 +592,10 @@ func (s *scanner) folder(ctx context.Context, inside, shown string, l listing, h
 	}
 	found := make([]store.Found, 0, len(l.files))
 	entries := make([]machine.Entry, 0, len(l.files))
+	if known && l.empty && old.Signature != "" && old.Signature != l.signature {
+		had[l.path] = old // emptied, or what was mounted went: the end of the walk tells
+		return nil
+	}
 	again := known && old.Signature == l.signature && !old.Failing && old.Problem == ""
 	s.report.Passed += l.passed
 	if again {
@@ -633,6 +658,13 @@ func (s *scanner) folder(ctx context.Context, inside, shown string, l listing, h
 	for _, i := range todo {
 		f := found[i]
 		k, ok := byName[f.Name]
+		if f.Problem == vanished {
+			// Between listing and opening it: the next scan tells whether it is gone.
+			s.report.Files--
+			delete(byName, f.Name)
+			out.Signature, s.vanished = "", true
+			continue
+		}
 		one := store.FileFound{ID: k.ID, Found: f}
 		// Under a known name lies what it was, in another state; unless another file
 		// was put there, one that is known from elsewhere.
@@ -950,16 +982,27 @@ func (s *scanner) open(ctx context.Context, inside, dir string, entries []machin
 	return nil
 }
 
+// vanished is the problem of a file that is not there any more when it is opened.
+const vanished = "it vanished meanwhile"
+
 // opened tells which files are opened for what they hold; the others are only
 // opened to see whether they can be.
 var opened = map[string]bool{".mp4": true, ".m4v": true, ".mov": true, ".m4a": true, ".mkv": true, ".webm": true, ".mka": true}
 
 func (s *scanner) read(name string, e machine.Entry, f *store.Found) {
+	if errors.Is(e.Err, fs.ErrNotExist) {
+		f.Problem = vanished
+		return
+	}
 	if e.Err != nil {
 		f.Problem = cause(e.Err, "look at")
 		return
 	}
 	file, err := openPlain(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		f.Problem = vanished
+		return
+	}
 	if err != nil {
 		f.Problem = cause(err, "read")
 		if errors.Is(err, fs.ErrPermission) {
