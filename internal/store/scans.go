@@ -232,11 +232,17 @@ func (c *Scan) known(ctx context.Context, tx *sql.Tx) error {
 
 // Folder notes a folder.
 func (c *Scan) Folder(ctx context.Context, f FolderFound) error {
+	c.next.folders = append(c.next.folders, f)
+	return c.gathered(ctx, 1+len(f.Files)+len(f.Gone))
+}
+
+// gathered counts rows that were added to what is gathered, and begins to write it when it
+// is enough.
+func (c *Scan) gathered(ctx context.Context, n int) error {
 	if c.next.rows == 0 {
 		c.since = time.Now()
 	}
-	c.next.folders = append(c.next.folders, f)
-	c.next.rows += 1 + len(f.Files) + len(f.Gone)
+	c.next.rows += n
 	if c.next.rows < gatherRows && time.Since(c.since) < gatherTime {
 		return nil
 	}
@@ -263,9 +269,12 @@ func (c *Scan) wait() error {
 // FolderGone notes that a folder and all files in it are no longer there. It
 // gives the ids of the files. What is known of them stays.
 func (c *Scan) FolderGone(ctx context.Context, id int64) ([]int64, error) {
+	ids, err := rows(ctx, c.s.r, func(r *sql.Rows, id *int64) error { return r.Scan(id) }, "SELECT id FROM files WHERE folder = ? AND gone = 0", id)
+	if err != nil {
+		return nil, err
+	}
 	c.next.gone = append(c.next.gone, id)
-	c.next.rows++
-	return rows(ctx, c.s.r, func(r *sql.Rows, id *int64) error { return r.Scan(id) }, "SELECT id FROM files WHERE folder = ? AND gone = 0", id)
+	return ids, c.gathered(ctx, 1+len(ids))
 }
 
 // Flush writes what is left, and waits until all is written. It must be called
