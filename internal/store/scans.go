@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"path"
+	"strings"
 	"time"
 
 	"cozyshelf/internal/core/household"
@@ -302,12 +303,54 @@ func (c *Scan) write(ctx context.Context, b batch) error {
 const (
 	upsertFolder = `INSERT INTO folders (shelf, root, path, signature, problem, samples) VALUES (?, ?, ?, ?, ?, ?)
 		ON CONFLICT DO UPDATE SET signature = excluded.signature, problem = excluded.problem, samples = excluded.samples RETURNING id`
-	insertFile = `INSERT INTO files (size, mtime, ctime, title, season, episode, part, content, duration, info, problem, note, inode, fingerprint, last, disc, piece, date, edition, extra, outside, beside, added, folder, name)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
-	updateFile = `UPDATE files SET size = ?, mtime = ?, ctime = ?, title = ?, season = ?, episode = ?, part = ?, content = ?, duration = ?, info = ?, problem = ?, note = ?,
+	insertFile  = "INSERT INTO files (size, mtime, ctime, title, season, episode, part, content, duration, info, problem, note, inode, fingerprint, last, disc, piece, date, edition, extra, outside, beside, added, folder, name) VALUES "
+	insertTitle = "INSERT INTO titles (id, shelf, kind, name, folded, year, maker, added) VALUES "
+	updateFile  = `UPDATE files SET size = ?, mtime = ?, ctime = ?, title = ?, season = ?, episode = ?, part = ?, content = ?, duration = ?, info = ?, problem = ?, note = ?,
 		inode = ?, fingerprint = ?, last = ?, disc = ?, piece = ?, date = ?, edition = ?, extra = ?, outside = ?, beside = ?, gone = 0 WHERE id = ?`
-	insertTitle = "INSERT INTO titles (shelf, kind, name, folded, year, maker, added) VALUES (?, ?, ?, ?, ?, ?, ?)"
 )
+
+// rowsAtOnce is how many rows go into one statement: each has a price of its own.
+const rowsAtOnce = 40
+
+// inserter inserts rows of one table, many in one statement.
+type inserter struct {
+	tx   *sql.Tx
+	into string // up to the values
+	wide int    // values in a row
+	full *sql.Stmt
+	args []any
+}
+
+func (i *inserter) add(ctx context.Context, values ...any) error {
+	i.wide = len(values)
+	if i.args = append(i.args, values...); len(i.args) < rowsAtOnce*i.wide {
+		return nil
+	}
+	if i.full == nil {
+		var err error
+		if i.full, err = i.tx.PrepareContext(ctx, i.text(rowsAtOnce)); err != nil {
+			return err
+		}
+	}
+	_, err := i.full.ExecContext(ctx, i.args...)
+	i.args = i.args[:0]
+	return err
+}
+
+func (i *inserter) text(rows int) string {
+	row := "(?" + strings.Repeat(", ?", i.wide-1) + ")"
+	return i.into + row + strings.Repeat(", "+row, rows-1)
+}
+
+// flush inserts what is left.
+func (i *inserter) flush(ctx context.Context) error {
+	if len(i.args) == 0 {
+		return nil
+	}
+	_, err := i.tx.ExecContext(ctx, i.text(len(i.args)/i.wide), i.args...)
+	i.args = i.args[:0]
+	return err
+}
 
 func (c *Scan) rows(ctx context.Context, tx *sql.Tx, b batch) error {
 	if c.titles == nil {
@@ -316,14 +359,27 @@ func (c *Scan) rows(ctx context.Context, tx *sql.Tx, b batch) error {
 		}
 	}
 	stmts := map[string]*sql.Stmt{}
-	for _, q := range []string{upsertFolder, insertFile, updateFile, insertTitle} {
+	for _, q := range []string{upsertFolder, updateFile} {
 		st, err := tx.PrepareContext(ctx, q)
 		if err != nil {
 			return err
 		}
 		stmts[q] = st
 	}
-	newTitle, newFile := int64(0), int64(0) // the first of those that are added
+	var lastTitle, lastFile int64 // before
+	if err := tx.QueryRowContext(ctx, "SELECT (SELECT coalesce(max(id), 0) FROM titles), (SELECT coalesce(max(id), 0) FROM files)").Scan(&lastTitle, &lastFile); err != nil {
+		return err
+	}
+	nextTitle, anyFile := lastTitle+1, false
+	titles, files := &inserter{tx: tx, into: insertTitle}, &inserter{tx: tx, into: insertFile}
+	// Files need their titles, and one that is changed or moved may need that the ones
+	// before it are in their places.
+	flush := func() error {
+		if err := titles.flush(ctx); err != nil {
+			return err
+		}
+		return files.flush(ctx)
+	}
 	for _, d := range b.folders {
 		var folder int64
 		if err := stmts[upsertFolder].QueryRowContext(ctx, c.shelf, d.Root, d.Path, []byte(d.Signature), d.Problem, d.Samples).Scan(&folder); err != nil {
@@ -332,15 +388,15 @@ func (c *Scan) rows(ctx context.Context, tx *sql.Tx, b batch) error {
 		for _, f := range d.Files {
 			k := titleKey{Fold(f.Title), f.Year, f.By}
 			if c.titles[k] == 0 {
-				res, err := stmts[insertTitle].ExecContext(ctx, c.shelf, c.kind, f.Title, k.folded, f.Year, f.By, milli(c.now))
-				if err != nil {
+				if err := titles.add(ctx, nextTitle, c.shelf, c.kind, f.Title, k.folded, f.Year, f.By, milli(c.now)); err != nil {
 					return err
 				}
-				if c.titles[k], err = res.LastInsertId(); err != nil {
+				c.titles[k] = nextTitle
+				nextTitle++
+			}
+			if f.ID != 0 {
+				if err := flush(); err != nil {
 					return err
-				}
-				if newTitle == 0 {
-					newTitle = c.titles[k]
 				}
 			}
 			if f.Moved {
@@ -354,9 +410,13 @@ func (c *Scan) rows(ctx context.Context, tx *sql.Tx, b batch) error {
 			if f.ID != 0 {
 				_, err = stmts[updateFile].ExecContext(ctx, append(args, f.ID)...)
 			} else {
-				var res sql.Result
-				if res, err = stmts[insertFile].ExecContext(ctx, append(args, milli(c.now), folder, f.Name)...); err == nil && newFile == 0 {
-					newFile, err = res.LastInsertId()
+				anyFile = true
+				// Its title may be among those that wait.
+				if len(files.args)+len(args)+3 >= rowsAtOnce*(len(args)+3) {
+					err = titles.flush(ctx)
+				}
+				if err == nil {
+					err = files.add(ctx, append(args, milli(c.now), folder, f.Name)...)
 				}
 			}
 			if err != nil {
@@ -377,13 +437,16 @@ func (c *Scan) rows(ctx context.Context, tx *sql.Tx, b batch) error {
 			}
 		}
 	}
-	if newTitle > 0 {
-		if _, err := tx.ExecContext(ctx, "INSERT INTO words (rowid, name, maker, people, summary) SELECT id, name, maker, '', '' FROM titles WHERE id >= ?", newTitle); err != nil {
+	if err := flush(); err != nil {
+		return err
+	}
+	if nextTitle > lastTitle+1 {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO words (rowid, name, maker, people, summary) SELECT id, name, maker, '', '' FROM titles WHERE id > ?", lastTitle); err != nil {
 			return err
 		}
 	}
-	if newFile > 0 {
-		if _, err := tx.ExecContext(ctx, "INSERT INTO parts (rowid, part) SELECT id, part FROM files WHERE id >= ? AND part != ''", newFile); err != nil {
+	if anyFile {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO parts (rowid, part) SELECT id, part FROM files WHERE id > ? AND part != ''", lastFile); err != nil {
 			return err
 		}
 	}

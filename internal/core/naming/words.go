@@ -182,11 +182,13 @@ func spaceBefore(s string) string {
 	return " " + s
 }
 
+var bracketsAsDashes = strings.NewReplacer("(", " - ", ")", " - ")
+
 // segments reads what follows the year.
 func (p *parts) segments(s string, aside *[]string) {
 	s = strings.TrimSpace(s)
 	var rest []string
-	for _, seg := range strings.Split(strings.NewReplacer("(", " - ", ")", " - ").Replace(s), " - ") {
+	for _, seg := range strings.Split(bracketsAsDashes.Replace(s), " - ") {
 		seg = tidy(spaced(tidy(seg)))
 		switch e := edition(seg); {
 		case seg == "":
