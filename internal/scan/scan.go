@@ -226,6 +226,9 @@ type scanner struct {
 	vanished  bool             // files of it were not there any more when they were opened
 }
 
+// ahead is how many folders are prepared at once.
+const ahead = 3
+
 // listing is one folder as the walk found it.
 type listing struct {
 	path      string // below the root
@@ -282,10 +285,26 @@ func (s *scanner) root(ctx context.Context, inside, shown string) error {
 		}
 		w.others.Wait()
 	}()
-	for {
-		l, more, err := next(ctx, found)
-		if err == nil && more {
-			err = s.folder(ctx, inside, shown, l, had)
+	// A few folders are prepared while another is finished.
+	var going []*work
+	for more := true; more || len(going) > 0; {
+		var err error
+		var l listing
+		var p *work
+		if l, more, p, err = next(ctx, found, more, going); p != nil {
+			if going = going[1:]; err == nil {
+				err = s.finish(ctx, shown, p)
+			}
+		} else if err == nil && more {
+			if p, err = s.begin(ctx, shown, l, had); p != nil {
+				going = append(going, p)
+				go func() {
+					if s.gently {
+						machine.Gently()
+					}
+					p.done <- s.prepare(walking, inside, p)
+				}()
+			}
 		}
 		if errors.Is(err, machine.ErrSilent) {
 			// What was found until now stands; nothing is taken for gone.
@@ -294,9 +313,6 @@ func (s *scanner) root(ctx context.Context, inside, shown string) error {
 		}
 		if err != nil {
 			return err
-		}
-		if !more {
-			break
 		}
 	}
 	if err := ctx.Err(); err != nil {
@@ -378,17 +394,31 @@ func plain(inside, rel string) bool {
 	return true
 }
 
-// next waits for the next listing, but not for ever.
-func next(ctx context.Context, found <-chan listing) (l listing, more bool, err error) {
-	timer := time.NewTimer(Patience)
-	defer timer.Stop()
+// next waits for the next listing, if there are more and not too many folders are being
+// worked on, or for the first of these to be prepared. It does not wait for ever: those
+// see to it themselves that they end.
+func next(ctx context.Context, found <-chan listing, more bool, going []*work) (l listing, again bool, p *work, err error) {
+	var prepared <-chan error
+	var silent <-chan time.Time
+	if len(going) > 0 {
+		prepared = going[0].done
+	} else {
+		timer := time.NewTimer(Patience)
+		defer timer.Stop()
+		silent = timer.C
+	}
+	if !more || len(going) >= ahead {
+		found = nil
+	}
 	select {
 	case l, more = <-found:
-		return l, more, nil
+		return l, more, nil, nil
+	case err := <-prepared:
+		return l, more, going[0], err
 	case <-ctx.Done():
-		return l, false, ctx.Err()
-	case <-timer.C:
-		return l, false, machine.ErrSilent
+		return l, more, nil, ctx.Err()
+	case <-silent:
+		return l, more, nil, machine.ErrSilent
 	}
 }
 
@@ -566,10 +596,29 @@ func (s *signature) String() string {
 	return string(b[:])
 }
 
-// folder works on one listing.
-func (s *scanner) folder(ctx context.Context, inside, shown string, l listing, had map[string]store.Folder) error {
+// work is what is to be done for one listing.
+type work struct {
+	listing
+	old   store.Folder // what was known of the folder
+	known bool
+
+	// What prepare finds out.
+	entries []machine.Entry
+	found   []store.Found // of the entries
+	samples int
+	growing int   // files that may still grow
+	there   int   // of these, those that were known before
+	todo    []int // which entries are new or changed
+	byName  map[string]store.Known
+	out     store.FolderFound
+	done    chan error
+}
+
+// begin looks at a listing, and gives what is to be done for it: nothing, where all is as
+// it was.
+func (s *scanner) begin(ctx context.Context, shown string, l listing, had map[string]store.Folder) (*work, error) {
 	if s.lost(l.path) {
-		return nil
+		return nil, nil
 	}
 	old, known := had[l.path]
 	delete(had, l.path)
@@ -582,80 +631,87 @@ func (s *scanner) folder(ctx context.Context, inside, shown string, l listing, h
 		if !known {
 			delete(had, l.path)
 		}
-		return nil
+		return nil, nil
 	}
 	if l.err != nil {
 		had["!"+l.path] = old
 		s.report.Failing++
 		s.see("failing", path.Join(shown, l.path)+"/", cause(l.err, "list"))
-		return s.w.Folder(ctx, store.FolderFound{Root: shown, Path: l.path, Problem: cause(l.err, "list")})
+		return nil, s.w.Folder(ctx, store.FolderFound{Root: shown, Path: l.path, Problem: cause(l.err, "list")})
 	}
-	found := make([]store.Found, 0, len(l.files))
-	entries := make([]machine.Entry, 0, len(l.files))
 	if known && l.empty && old.Signature != "" && old.Signature != l.signature {
 		had[l.path] = old // emptied, or what was mounted went: the end of the walk tells
-		return nil
+		return nil, nil
 	}
-	again := known && old.Signature == l.signature && !old.Failing && old.Problem == ""
 	s.report.Passed += l.passed
-	if again {
+	if known && old.Signature == l.signature && !old.Failing && old.Problem == "" {
 		s.report.Files += len(l.files) - old.Samples
 		s.report.Samples += old.Samples
-		return nil
+		return nil, nil
 	}
-	for _, e := range l.files {
-		f, sample := s.found(l.path, e)
+	return &work{listing: l, old: old, known: known, out: store.FolderFound{Root: shown, Path: l.path}, done: make(chan error, 1)}, nil
+}
+
+// prepare reads names, finds what is new or changed, and opens that. It goes on while
+// others are finished, and so touches nothing of the scanner.
+func (s *scanner) prepare(ctx context.Context, inside string, p *work) error {
+	p.found = make([]store.Found, 0, len(p.files))
+	p.entries = make([]machine.Entry, 0, len(p.files))
+	for _, e := range p.files {
+		f, sample := s.found(p.path, e)
 		if sample {
-			s.report.Samples++
 			continue
 		}
-		found, entries = append(found, f), append(entries, e)
+		p.found, p.entries = append(p.found, f), append(p.entries, e)
 	}
-	samples := len(l.files) - len(found)
-	goes := beside(found, l.beside)
-	s.report.Files += len(found)
-	out := store.FolderFound{Root: shown, Path: l.path, Signature: l.signature, Samples: samples}
+	p.samples = len(p.files) - len(p.found)
+	goes := beside(p.found, p.listing.beside)
+	p.out.Signature, p.out.Samples = p.signature, p.samples
 	var files []store.Known
-	if known {
+	if p.known {
 		var err error
-		if files, err = s.st.Known(ctx, old.ID); err != nil {
+		if files, err = s.st.Known(ctx, p.old.ID); err != nil {
 			return err
 		}
 	}
-	byName := make(map[string]store.Known, len(files))
+	p.byName = make(map[string]store.Known, len(files))
 	for _, k := range files {
-		byName[k.Name] = k
+		p.byName[k.Name] = k
 	}
-	var todo []int
-	for i, e := range entries {
-		found[i].Beside = goes[i]
-		k, ok := byName[e.Name]
+	for i, e := range p.entries {
+		p.found[i].Beside = goes[i]
+		k, ok := p.byName[e.Name]
 		if at := time.Unix(0, e.MTime); s.quiet > 0 && s.now.Sub(at).Abs() < s.quiet && !(ok && !k.Gone && k.Size == e.Size && k.MTime == e.MTime) {
-			s.report.Growing++
-			s.report.Files--
+			p.growing++
 			if ok && !k.Gone {
-				s.report.Files++
+				p.there++
 			}
-			delete(byName, e.Name)
-			out.Signature = ""
+			delete(p.byName, e.Name)
+			p.out.Signature = ""
 			continue
 		}
 		if ok && !k.Gone && k.Size == e.Size && k.MTime == e.MTime && k.CTime == e.CTime && k.Problem == "" && k.Print != "" {
-			delete(byName, e.Name)
+			delete(p.byName, e.Name)
 			if k.Beside != goes[i] {
-				if out.Beside == nil {
-					out.Beside = map[int64]string{}
+				if p.out.Beside == nil {
+					p.out.Beside = map[int64]string{}
 				}
-				out.Beside[k.ID] = goes[i]
+				p.out.Beside[k.ID] = goes[i]
 			}
 			continue
 		}
-		todo = append(todo, i)
+		p.todo = append(p.todo, i)
 	}
-	if err := s.open(ctx, inside, l.path, entries, found, todo); err != nil {
-		return err
-	}
-	for _, i := range todo {
+	return s.open(ctx, inside, p.path, p.entries, p.found, p.todo)
+}
+
+// finish tells what the files are that were found, and writes them.
+func (s *scanner) finish(ctx context.Context, shown string, p *work) error {
+	l, byName, found, out := p.listing, p.byName, p.found, p.out
+	s.report.Samples += p.samples
+	s.report.Growing += p.growing
+	s.report.Files += len(found) - p.growing + p.there
+	for _, i := range p.todo {
 		f := found[i]
 		k, ok := byName[f.Name]
 		if f.Problem == vanished {
@@ -686,7 +742,7 @@ func (s *scanner) folder(ctx context.Context, inside, shown string, l listing, h
 			// that was here went elsewhere. The end of the scan tells.
 			delete(byName, f.Name)
 			out.Signature = ""
-			s.later = append(s.later, later{store.FolderFound{Root: shown, Path: l.path, Signature: l.signature, Samples: samples}, one})
+			s.later = append(s.later, later{store.FolderFound{Root: shown, Path: l.path, Signature: l.signature, Samples: p.samples}, one})
 			continue
 		default:
 			delete(byName, f.Name)
