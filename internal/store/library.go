@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"path"
 	"slices"
 	"strings"
@@ -51,61 +52,40 @@ func (s *Store) Each(ctx context.Context, shelf string, yield func(library.File)
 	return s.told(rs.Err())
 }
 
-// KindFigures counts what is there of one kind.
-type KindFigures struct {
-	Kind     household.Kind `json:"kind"`
-	Titles   int            `json:"titles"`
-	Seasons  int            `json:"seasons,omitempty"` // of series
-	Files    int            `json:"files"`             // episodes, tracks, pictures
-	Duration float64        `json:"duration"`          // in seconds
-	Size     int64          `json:"size"`              // in bytes
-}
-
-// CodecFigures counts the files with a codec.
-type CodecFigures struct {
-	Content string `json:"content"` // video, audio, subtitle
-	Codec   string `json:"codec"`
-	Files   int    `json:"files"`
-	Size    int64  `json:"size"`
-}
-
-// SizeFigures counts films and episodes by the height of their picture.
-type SizeFigures struct {
-	Height int   `json:"height"` // in pixels, the next usual one at or above
-	Files  int   `json:"files"`
-	Size   int64 `json:"size"`
-}
-
 // Library is the whole library in figures.
 type Library struct {
-	Kinds  []KindFigures  `json:"kinds"`
-	Codecs []CodecFigures `json:"codecs"`
-	Sizes  []SizeFigures  `json:"picture_sizes"`
-	Lately []Title        `json:"lately"` // titles with the files that arrived last
+	Kinds  []library.KindFigures  `json:"kinds"`
+	Codecs []library.CodecFigures `json:"codecs"`
+	Sizes  []library.SizeFigures  `json:"picture_sizes"`
+	Lately []Title                `json:"lately"` // titles with the files that arrived last
 }
 
 // Library counts all that is there.
 func (s *Store) Library(ctx context.Context, lately int) (l Library, err error) {
-	l.Kinds, err = rows(ctx, s.r, func(r *sql.Rows, k *KindFigures) error {
-		return r.Scan(&k.Kind, &k.Titles, &k.Seasons, &k.Files, &k.Duration, &k.Size)
-	}, `SELECT kind, count(DISTINCT title), count(DISTINCT title * 1000 + season) FILTER (WHERE kind = 'series'), count(*), total(duration), sum(size)
-		FROM (SELECT t.kind, f.title, f.season, f.duration, f.size FROM files f JOIN titles t ON t.id = f.title WHERE f.gone = 0) GROUP BY kind ORDER BY kind`)
+	rs, err := s.r.QueryContext(ctx, "SELECT f.title, t.kind, f.season, f.duration, f.size, f.info FROM titles t CROSS JOIN files f ON f.title = t.id WHERE f.gone = 0 ORDER BY t.id")
 	if err != nil {
-		return l, err
+		return l, s.told(err)
 	}
-	l.Codecs, err = rows(ctx, s.r, func(r *sql.Rows, c *CodecFigures) error {
-		return r.Scan(&c.Content, &c.Codec, &c.Files, &c.Size)
-	}, `SELECT json_extract(x.value, '$.kind') AS sort, json_extract(x.value, '$.codec') AS codec, count(DISTINCT f.id) AS n, sum(f.size)
-		FROM files f, json_each(f.info, '$.tracks') x WHERE f.gone = 0 AND f.info != '' AND codec != '' GROUP BY 1, 2 ORDER BY sort != 'video', sort != 'audio', n DESC, codec`)
-	if err != nil {
-		return l, err
+	defer rs.Close()
+	var c library.Counter
+	var f library.Counted
+	var kind, info sql.RawBytes
+	for rs.Next() {
+		if err := rs.Scan(&f.Title, &kind, &f.Season, &f.Duration, &f.Size, &info); err != nil {
+			return l, s.told(err)
+		}
+		if string(kind) != string(f.Kind) {
+			f.Kind = household.Kind(kind)
+		}
+		f.Info = info
+		if err := c.Add(f); err != nil {
+			return l, fmt.Errorf("what is known of title %d cannot be read: %w", f.Title, err)
+		}
 	}
-	l.Sizes, err = rows(ctx, s.r, func(r *sql.Rows, c *SizeFigures) error { return r.Scan(&c.Height, &c.Files, &c.Size) },
-		`SELECT CASE WHEN h <= 240 THEN 240 WHEN h <= 360 THEN 360 WHEN h <= 480 THEN 480 WHEN h <= 576 THEN 576 WHEN h <= 720 THEN 720 WHEN h <= 1080 THEN 1080 WHEN h <= 1440 THEN 1440 WHEN h <= 2160 THEN 2160 ELSE 4320 END AS height, count(*), sum(size)
-		FROM (SELECT f.id, f.size, max(json_extract(x.value, '$.height')) AS h FROM files f, json_each(f.info, '$.tracks') x WHERE f.gone = 0 AND f.info != '' GROUP BY f.id) WHERE h > 0 GROUP BY height ORDER BY height DESC`)
-	if err != nil {
-		return l, err
+	if err := rs.Err(); err != nil {
+		return l, s.told(err)
 	}
+	l.Kinds, l.Codecs, l.Sizes = c.Kinds(), c.Codecs(), c.Sizes()
 	l.Lately, err = s.Lately(ctx, lately)
 	return l, err
 }

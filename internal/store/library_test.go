@@ -1,14 +1,17 @@
 package store
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/media"
 )
 
 // stock puts files on a shelf as a scan does.
@@ -100,14 +103,9 @@ func TestTheLibraryInFigures(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if want := []KindFigures{{household.Films, 1, 0, 2, 30, 150}, {household.Series, 2, 3, 3, 0, 0}}; !slices.Equal(l.Kinds, want) {
-		t.Errorf("kinds: got %+v, want %+v", l.Kinds, want)
-	}
-	if want := []CodecFigures{{"video", "h264", 2, 150}, {"audio", "aac", 1, 100}, {"audio", "opus", 1, 50}}; !slices.Equal(l.Codecs, want) {
-		t.Errorf("codecs: got %+v, want %+v", l.Codecs, want)
-	}
-	if want := []SizeFigures{{360, 2, 150}}; !slices.Equal(l.Sizes, want) {
-		t.Errorf("sizes: got %+v, want %+v", l.Sizes, want)
+	got := fmt.Sprint(l.Kinds, l.Codecs, l.Sizes)
+	if want := "[{films 1 0 2 30 150} {series 2 3 3 0 0}] [{video h264 2 150} {audio aac 1 100} {audio opus 1 50}] [{360 2 150}]"; got != want {
+		t.Errorf("got %s, want %s", got, want)
 	}
 	if len(l.Lately) != 2 {
 		t.Errorf("lately: got %+v", l.Lately)
@@ -239,4 +237,93 @@ func TestAPictureFromTheFilmStaysUntilThereIsAnother(t *testing.T) {
 	check("taken although there is one", "c", "a catalogue")
 	must(s.Describe(ctx, 1, Described{}))
 	check("taken away", "", "")
+}
+
+// TestTheFiguresAreWhatSQLCounts compares what is added up file by file with what the
+// database counts, over random libraries.
+func TestTheFiguresAreWhatSQLCounts(t *testing.T) {
+	kinds := []household.Kind{household.Films, household.Series, household.Music}
+	codecs := [][2]string{{"video", "h264"}, {"video", "vp9"}, {"audio", "aac"}, {"audio", "opus"}, {"subtitle", "subrip"}, {"audio", ""}}
+	heights := []int{0, 1, 240, 241, 576, 720, 1080, 1081, 2160, 4320, 9000}
+	for seed := range uint64(6) {
+		r := rand.New(rand.NewPCG(seed, 1))
+		s, _ := fresh(t)
+		for _, k := range kinds {
+			var files []Found
+			for i := range r.IntN(60) {
+				f := Found{Name: fmt.Sprint(i), Title: fmt.Sprint("title ", r.IntN(9)), Season: r.IntN(4), Episode: i, Size: int64(r.IntN(1000)), Duration: float64(r.IntN(100))}
+				if r.IntN(4) > 0 {
+					info := media.Info{Container: "matroska", Tracks: []media.Track{}}
+					for range r.IntN(5) {
+						c := codecs[r.IntN(len(codecs))]
+						track := media.Track{Kind: c[0], Codec: c[1]}
+						if c[0] == "video" {
+							track.Height = heights[r.IntN(len(heights))]
+						}
+						info.Tracks = append(info.Tracks, track)
+					}
+					b, err := json.Marshal(info)
+					if err != nil {
+						t.Fatal(err)
+					}
+					f.Info = string(b)
+				}
+				files = append(files, f)
+			}
+			stock(t, s, string(k), k, files...)
+		}
+		if _, err := s.w.Exec("UPDATE files SET gone = 5 WHERE id % 7 = 3"); err != nil {
+			t.Fatal(err)
+		}
+		l, err := s.Library(ctx, 3)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got, want []string
+		for _, k := range l.Kinds {
+			got = append(got, fmt.Sprint(k.Kind, k.Titles, k.Seasons, k.Files, k.Duration, k.Size))
+		}
+		for _, c := range l.Codecs {
+			got = append(got, fmt.Sprint(c.Content, c.Codec, c.Files, c.Size))
+		}
+		for _, h := range l.Sizes {
+			got = append(got, fmt.Sprint(h.Height, h.Files, h.Size))
+		}
+		for _, q := range []string{
+			`SELECT t.kind, count(DISTINCT f.title), count(DISTINCT f.title * 1000 + f.season) FILTER (WHERE t.kind = 'series'), count(*), total(f.duration), sum(f.size)
+				FROM files f JOIN titles t ON t.id = f.title WHERE f.gone = 0 GROUP BY 1 ORDER BY 1`,
+			`SELECT sort, codec, count(*), sum(size) FROM (SELECT DISTINCT f.id, f.size, x.value ->> 'kind' AS sort, x.value ->> 'codec' AS codec FROM files f, json_each(f.info, '$.tracks') x WHERE f.gone = 0 AND f.info != '')
+				WHERE codec != '' GROUP BY 1, 2 ORDER BY sort != 'video', sort != 'audio', 3 DESC, codec`,
+			`SELECT (SELECT min(v.value) FROM json_each('[240,360,480,576,720,1080,1440,2160,4320]') v WHERE v.value >= min(h, 4320)) AS height, count(*), sum(size)
+				FROM (SELECT f.id, f.size, max(x.value ->> 'height') AS h FROM files f, json_each(f.info, '$.tracks') x WHERE f.gone = 0 AND f.info != '' GROUP BY f.id) WHERE h > 0 GROUP BY 1 ORDER BY 1 DESC`,
+		} {
+			rs, err := s.r.Query(q)
+			if err != nil {
+				t.Fatal(err)
+			}
+			names, err := rs.Columns()
+			if err != nil {
+				t.Fatal(err)
+			}
+			for rs.Next() {
+				row := make([]any, len(names))
+				for i := range row {
+					row[i] = new(any)
+				}
+				if err := rs.Scan(row...); err != nil {
+					t.Fatal(err)
+				}
+				for i := range row {
+					row[i] = *row[i].(*any)
+				}
+				want = append(want, fmt.Sprint(row...))
+			}
+			if err := errors.Join(rs.Err(), rs.Close()); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if len(want) < 6 || !slices.Equal(got, want) {
+			t.Errorf("seed %d:\n got %q\nwant %q", seed, got, want)
+		}
+	}
 }
