@@ -89,6 +89,17 @@ func TestDescriptionsInTheHouseholdsLanguage(t *testing.T) {
 	if best, ok := describe.Take(describe.Score(wanted, list)); err != nil || !ok || best.ID != album.Outside {
 		t.Errorf("got %+v, %v", list, err)
 	}
+	// A country that the catalogue does not tell apart is no obstacle; nothing but such is.
+	for _, langs := range [][]string{describe.Languages("lv-LV"), {"lv"}} {
+		film := describe.Wanted{Name: "Papīra bāka", Year: 2014, Kind: household.Films}
+		list, err := w.Candidates(ctx, film, langs)
+		if best, ok := describe.Take(describe.Score(film, list)); err != nil || !ok || best.ID != "wikidata Q900101" || best.Name != "Papīra bāka" {
+			t.Errorf("%v: got %+v, %v", langs, list, err)
+		}
+	}
+	if list, err := w.Candidates(ctx, wanted, []string{"xx"}); err == nil || !strings.Contains(err.Error(), "Unrecognized value") {
+		t.Errorf("a language that is none: %+v, %v", list, err)
+	}
 	if agent := *c.Agents.Load(); !strings.HasPrefix(agent, "CozyShelf/") {
 		t.Errorf("it says that it is %q", agent)
 	}

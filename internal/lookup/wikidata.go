@@ -89,9 +89,16 @@ func (s *Wikidata) Candidates(ctx context.Context, w describe.Wanted, languages 
 				Search []struct {
 					ID string `json:"id"`
 				} `json:"search"`
+				Error refusal `json:"error"`
 			}
 			q := url.Values{"action": {"wbsearchentities"}, "search": {w.Name}, "language": {lang}, "uselang": {lang}, "type": {"item"}, "limit": {"12"}, "format": {"json"}}
 			if err := s.ask(ctx, s.Address, q, &found); err != nil {
+				return nil, err
+			}
+			if found.Error.Code == "badvalue" && lang != languages[len(languages)-1] {
+				continue // a language, or a country's, that it does not know
+			}
+			if err := found.Error.err(); err != nil {
 				return nil, err
 			}
 			for _, f := range found.Search {
@@ -132,22 +139,33 @@ func (s *Wikidata) Candidates(ctx context.Context, w describe.Wanted, languages 
 	return out, nil
 }
 
+// refusal is what it says in place of an answer, with a status of 200.
+type refusal struct {
+	Code string `json:"code"`
+	Info string `json:"info"`
+}
+
+func (r refusal) err() error {
+	if r.Code == "" {
+		return nil
+	}
+	return fmt.Errorf("the catalogue says: %s", cmp.Or(r.Info, r.Code))
+}
+
 // entities asks for entries, fifty at a time.
 func (s *Wikidata) entities(ctx context.Context, ids, languages []string) (map[string]entity, error) {
 	out := map[string]entity{}
 	for part := range slices.Chunk(ids, 50) {
 		var got struct {
 			Entities map[string]entity `json:"entities"`
-			Error    *struct {
-				Info string `json:"info"`
-			} `json:"error"`
+			Error    refusal           `json:"error"`
 		}
 		q := url.Values{"action": {"wbgetentities"}, "ids": {strings.Join(part, "|")}, "props": {"labels|descriptions|aliases|claims"}, "languages": {strings.Join(languages, "|")}, "format": {"json"}}
 		if err := s.ask(ctx, s.Address, q, &got); err != nil {
 			return nil, err
 		}
-		if got.Error != nil {
-			return nil, fmt.Errorf("the catalogue says: %s", got.Error.Info)
+		if err := got.Error.err(); err != nil {
+			return nil, err
 		}
 		for id, e := range got.Entities {
 			out[id] = e

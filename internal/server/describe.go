@@ -47,18 +47,6 @@ func sources(l *blueprint.SettingsLookup, state, version string) []lookup.Source
 	return out
 }
 
-// languages are those in which descriptions are wanted, the household's first.
-func (s *Server) languages() []string {
-	out := []string{s.settings.Language}
-	if base, _, ok := strings.Cut(s.settings.Language, "-"); ok {
-		out = append(out, base)
-	}
-	if !slices.Contains(out, "en") {
-		out = append(out, "en")
-	}
-	return out
-}
-
 func (s *Server) pictures() string { return filepath.Join(s.settings.State, "pictures") }
 
 // describeAll describes titles that are new, whenever a scan has ended.
@@ -252,14 +240,14 @@ func (s *Server) lookUp(ctx context.Context, want describe.Wanted) (describe.Des
 			continue
 		}
 		asked = true
-		list, err := src.Candidates(ctx, want, s.languages())
+		list, err := src.Candidates(ctx, want, describe.Languages(s.settings.Language))
 		if err != nil && !errors.Is(err, lookup.ErrNotFound) {
 			worst = err
 			continue
 		}
 		scored := describe.Score(want, list)
 		if best, ok := describe.Take(scored); ok {
-			d, err := src.Describe(ctx, best.ID, s.languages())
+			d, err := src.Describe(ctx, best.ID, describe.Languages(s.settings.Language))
 			if err != nil {
 				worst = err
 				continue
@@ -397,7 +385,7 @@ func (s *Server) match(r *http.Request) (any, error) {
 		if i < 0 {
 			return nil, usageProblem(fmt.Sprintf("%q cannot be taken", in.Take), "no catalogue of that name may be asked", "write sources under [lookup] in the household file, and deploy")
 		}
-		found, err := s.sources[i].Describe(ctx, in.Take, s.languages())
+		found, err := s.sources[i].Describe(ctx, in.Take, describe.Languages(s.settings.Language))
 		if errors.Is(err, lookup.ErrNotFound) {
 			return nil, usageProblem(fmt.Sprintf("there is no %q", in.Take), "the catalogue has no such entry", "cozyshelf shelf match lists those that may fit")
 		}

@@ -157,6 +157,10 @@ func (c *Catalogue) api(w http.ResponseWriter, r *http.Request, broken bool) {
 	case "wbsearchentities":
 		list := []map[string]any{}
 		text, lang := strings.ToLower(q.Get("search")), q.Get("language")
+		if !slices.ContainsFunc(c.Items, func(it Item) bool { return it.Labels[lang] != "" }) {
+			document(w, map[string]any{"error": map[string]string{"code": "badvalue", "info": "Unrecognized value for parameter \"language\": " + lang + "."}}, broken)
+			return
+		}
 		for _, it := range c.Items {
 			names := append([]string{it.Labels[lang]}, it.Aliases[lang]...)
 			for _, n := range names {

@@ -230,6 +230,20 @@ func plain(s string) []rune {
 	return []rune(out)
 }
 
+// Languages gives the languages in which descriptions are wanted, as catalogues write them
+// (lower case): that of a tag such as "pt-BR" with its country, then without, then English.
+func Languages(tag string) []string {
+	var out []string
+	for tag = strings.ToLower(tag); tag != ""; {
+		out = append(out, tag)
+		tag = tag[:max(0, strings.LastIndexByte(tag, '-'))]
+	}
+	if !slices.Contains(out, "en") {
+		out = append(out, "en")
+	}
+	return out
+}
+
 // Merge puts what is found into what is known: fields in edited, which a person set, stay.
 func Merge(known, found Description, edited []string) Description {
 	out := found

@@ -121,3 +121,11 @@ func TestWhatAPersonSetStays(t *testing.T) {
 		t.Errorf("got %+v", got)
 	}
 }
+
+func TestLanguagesFromTheClosest(t *testing.T) {
+	for tag, want := range map[string]string{"en": "en", "lv": "lv en", "pt-BR": "pt-br pt en", "en-GB": "en-gb en", "zh-Hans-CN": "zh-hans-cn zh-hans zh en", "": "en"} {
+		if got := strings.Join(Languages(tag), " "); got != want {
+			t.Errorf("%s: got %q, want %q", tag, got, want)
+		}
+	}
+}
