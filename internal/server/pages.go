@@ -264,7 +264,7 @@ type board struct {
 }
 
 // onPage is how many titles of a shelf a page shows.
-const onPage = 90
+const onPage = 60
 
 func (s *Server) boards(r *http.Request, only string, at store.Place, back bool, limit int) ([]board, error) {
 	list, err := s.shelfList(r.Context())
