@@ -428,7 +428,8 @@ func (s *Server) pagePlay(w http.ResponseWriter, r *http.Request) error {
 		Doubt         string
 		Chapters      []media.Chapter
 		Loud          *media.Loud
-	}{frame: s.frame(visitorOf(r), t.Name, t.Shelf), Title: t, File: f}
+		Tracks        []track
+	}{frame: s.frame(visitorOf(r), t.Name, t.Shelf), Title: t, File: f, Tracks: tracks(f, s.settings.Language)}
 	if data.Chapters, data.Loud, err = s.findings(r.Context(), f.ID); err != nil {
 		return err
 	}

@@ -56,6 +56,8 @@ func (s *Server) public() http.Handler {
 		"GET /api/v1/files/{file}":           answer(s.apiFile),
 		"GET /api/v1/files/{file}/content":   s.content,
 		"PUT /api/v1/files/{file}/position":  answer(s.apiPosition),
+
+		"GET /api/v1/files/{file}/subtitles/{name}": s.subtitle,
 	} {
 		m.HandleFunc(pattern, s.signedIn(h))
 	}
@@ -279,6 +281,21 @@ func (v *visitor) viewer() stream.Viewer {
 	return stream.Viewer{Member: v.member.ID, Name: v.member.Name, Device: v.device.ID, DeviceAs: v.device.Name, Address: v.address.String(), Away: v.away}
 }
 
+// unsent answers for a file that cannot be opened.
+func (s *Server) unsent(w http.ResponseWriter, f store.File, err error) {
+	why := f.Problem
+	if why == "" {
+		why = "it is away, or may not be read"
+	}
+	s.log.Error("a file cannot be sent", "shelf", f.Shelf, "file", f.Path, "why", err)
+	var away *awayError
+	if errors.As(err, &away) || errors.Is(err, machine.ErrSilent) {
+		fail(w, &statusError{&problem.Problem{What: "the shelf is away", Where: f.Shelf, Why: "the disk or the network behind it does not answer, or is not there", Fix: "try again later; the household's administrator sees more with cozyshelf shelf list"}, http.StatusServiceUnavailable, time.Minute})
+		return
+	}
+	fail(w, &statusError{&problem.Problem{What: "the file cannot be sent", Where: f.Path, Why: why, Fix: "ask the household's administrator to run cozyshelf check"}, http.StatusNotFound, 0})
+}
+
 // content sends a file as it is.
 func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 	t, f, err := s.fileOf(r)
@@ -288,17 +305,7 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 	}
 	file, err := s.find(f)
 	if err != nil {
-		why := f.Problem
-		if why == "" {
-			why = "it is away, or may not be read"
-		}
-		s.log.Error("a file cannot be sent", "shelf", f.Shelf, "file", f.Path, "why", err)
-		var away *awayError
-		if errors.As(err, &away) || errors.Is(err, machine.ErrSilent) {
-			fail(w, &statusError{&problem.Problem{What: "the shelf is away", Where: f.Shelf, Why: "the disk or the network behind it does not answer, or is not there", Fix: "try again later; the household's administrator sees more with cozyshelf shelf list"}, http.StatusServiceUnavailable, time.Minute})
-			return
-		}
-		fail(w, &statusError{&problem.Problem{What: "the file cannot be sent", Where: f.Path, Why: why, Fix: "ask the household's administrator to run cozyshelf check"}, http.StatusNotFound, 0})
+		s.unsent(w, f, err)
 		return
 	}
 	defer file.Close()

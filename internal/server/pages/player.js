@@ -7,6 +7,16 @@
   const url = `/api/v1/files/${player.dataset.file}/position`;
   let last = -1, begun = false;
 
+  // Languages by their own names.
+  for (const track of player.querySelectorAll("track[srclang]")) {
+    try {
+      const name = new Intl.DisplayNames([track.srclang], { type: "language" }).of(track.srclang);
+      track.label = name.charAt(0).toLocaleUpperCase(track.srclang) + name.slice(1) + track.label.slice(track.srclang.length);
+    } catch {
+      // it is no language that the browser knows
+    }
+  }
+
   const say = (text) => { said.textContent = text; said.hidden = !text; };
   const tell = async (state, keepalive) => {
     if (!begun) return;
