@@ -5,6 +5,8 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -20,8 +22,8 @@ import (
 // by this process.
 //
 // A network file system that does not answer holds whoever asked it, beyond any
-// signal, until it does; such a process cannot even end. So where there are
-// network file systems, a child asks first, and only the child is held.
+// signal, until it does; such a process cannot even end. So where there may be one in
+// the way, a child asks first, and only the child is held.
 var Apart func(folder string) *exec.Cmd
 
 // Remote reports whether anything is mounted here that could be held by another
@@ -31,9 +33,34 @@ func Remote() bool {
 	if err != nil {
 		return true
 	}
-	for _, m := range list {
-		g := permit.GroundOf(m.Mountpoint, m.FSType, m.Source, m.Options, m.VFSOptions)
-		if g.Server || g.Daemon || g.Only != nil || m.FSType == "autofs" {
+	return slices.ContainsFunc(list, held)
+}
+
+// held reports whether a mount could be held by another machine or program.
+func held(m *mountinfo.Info) bool {
+	g := permit.GroundOf(m.Mountpoint, m.FSType, m.Source, m.Options, m.VFSOptions)
+	return g.Server || g.Daemon || g.Only != nil || m.FSType == "autofs"
+}
+
+// Far reports whether a folder, or what leads to it, lies on something that could be held
+// by another machine or program; or may, since a symbolic link leads there. It touches
+// nothing of that sort.
+func Far(folder string) bool {
+	list, err := mountinfo.GetMounts(nil)
+	if err != nil || !filepath.IsAbs(folder) {
+		return true
+	}
+	at := "/"
+	for name := range strings.SplitSeq(strings.Trim(filepath.Clean(folder), "/"), "/") {
+		at = filepath.Join(at, name)
+		if m := over(list, at); m == nil || held(m) {
+			return true
+		}
+		st, err := os.Lstat(at) // on what is this machine's own
+		if err != nil {
+			return !errors.Is(err, os.ErrNotExist)
+		}
+		if st.Mode()&os.ModeSymlink != 0 {
 			return true
 		}
 	}
@@ -45,7 +72,7 @@ func Remote() bool {
 // ErrSilent's text.
 func Presence(folder string, within time.Duration) string {
 	done := make(chan string, 1)
-	if Apart != nil && Remote() {
+	if Apart != nil && Far(folder) {
 		go func() { done <- apart(folder) }()
 	} else {
 		go func() { done <- LookHere(folder) }()

@@ -16,6 +16,8 @@ import (
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/permit"
 	"cozyshelf/internal/testbuild"
+
+	"golang.org/x/sys/unix"
 )
 
 // TestDecisionsAgreeWithTheKernel makes files with random owners, modes and
@@ -266,5 +268,54 @@ func TestAccountsOfDirectoryServicesAreFound(t *testing.T) {
 	}
 	if a := Account(household.Server{RunAs: "nobody-there"}); a.Known || !strings.HasPrefix(a.Why, noAccount) {
 		t.Errorf("got %+v", a)
+	}
+}
+
+// TestWhatMayBeFar looks for what could be held by another machine on the way to a folder.
+func TestWhatMayBeFar(t *testing.T) {
+	dir, err := filepath.EvalSymlinks(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	near := filepath.Join(dir, "near", "films")
+	if err := os.MkdirAll(near, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Symlink("near", filepath.Join(dir, "link")); err != nil {
+		t.Fatal(err)
+	}
+	for p, want := range map[string]bool{
+		near: false, "/": false, filepath.Join(near, "none"): false,
+		filepath.Join(dir, "link"): true, filepath.Join(dir, "link", "films"): true, "films": true,
+	} {
+		if got := Far(p); got != want {
+			t.Errorf("%s: %v, want %v", p, got, want)
+		}
+	}
+	if os.Getuid() != 0 {
+		return
+	}
+	// overlay and tmpfs are this machine's own; a disk of another machine is not. One that
+	// nobody serves does not even answer.
+	point := filepath.Join(dir, "far")
+	if err := os.MkdirAll(point, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	fuse, err := os.OpenFile("/dev/fuse", os.O_RDWR, 0)
+	if err != nil {
+		testbuild.Missing(t, "/dev/fuse")
+	}
+	defer fuse.Close()
+	if err := unix.Mount("nobody", point, "fuse.nobody", 0, fmt.Sprintf("fd=%d,rootmode=40000,user_id=0,group_id=0,allow_other", fuse.Fd())); err != nil {
+		testbuild.Missing(t, "mounting by FUSE: "+err.Error())
+	}
+	defer unix.Unmount(point, unix.MNT_DETACH)
+	for _, p := range []string{point, filepath.Join(point, "films")} {
+		if !Far(p) { // or this would wait for ever
+			t.Errorf("%s is taken for near", p)
+		}
+	}
+	if Far(near) {
+		t.Error("what lies beside it is taken for far")
 	}
 }

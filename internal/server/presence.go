@@ -90,7 +90,7 @@ func (s *Server) watch(ctx context.Context) {
 			s.log.Warn("mounts cannot be watched; folders are looked at now and then only", "why", err)
 		}
 	}()
-	was := map[string]string{}
+	was, mounts := map[string]string{}, map[string]string{}
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
 	for {
@@ -98,6 +98,7 @@ func (s *Server) watch(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
+			clear(mounts) // look at all
 		case <-stirred:
 			// One mount is often followed by others.
 			for quiet := false; !quiet; {
@@ -110,10 +111,20 @@ func (s *Server) watch(ctx context.Context) {
 				}
 			}
 		}
+		// What is mounted elsewhere, as for each container that starts, is no reason to
+		// look; unless nobody can tell where elsewhere is.
 		var wg sync.WaitGroup
 		for _, sh := range s.settings.Shelves {
+			var look []string
+			for _, f := range sh.Folders {
+				now := machine.MountsAt(f)
+				if before, known := mounts[f]; !known || before != now || machine.Far(f) {
+					look = append(look, f)
+				}
+				mounts[f] = now
+			}
 			wg.Go(func() {
-				for _, f := range sh.Folders {
+				for _, f := range look {
 					s.presence.look(f)
 				}
 			})
