@@ -103,6 +103,7 @@ func TestWhatComesInIsOnTheShelfAtOnce(t *testing.T) {
 	m.must("undo", m.entry("undo"), "--yes")
 	m.document(&list, "intake", "list")
 	m.must("intake", "clear", list[0].ID, "--yes")
+	m.entry("discard") // what is gone for good is in the ledger
 	if now := relative(t, m.path("media/films")); len(now) != len(before) {
 		t.Errorf("after all: %v", now)
 	}

@@ -192,7 +192,7 @@ func count(out show.Out, dir string) error {
 		if err != nil {
 			return err
 		}
-		out.Printf("  %-12s %2d files  %s\n", d.Name(), n, show.Size(size))
+		out.Printf("  %-12s %9s  %s\n", d.Name(), show.Count(n, "file", "files"), show.Size(size))
 	}
 	return nil
 }

@@ -32,8 +32,8 @@ func (w *walk) edit(old, new string) error {
 }
 
 // read reads what a command says as JSON.
-func (w *walk) read(v any, command string) error {
-	c := exec.CommandContext(w.ctx, w.exe, command, "--json")
+func (w *walk) read(v any, command ...string) error {
+	c := exec.CommandContext(w.ctx, w.exe, append(command, "--json")...)
 	c.Dir = w.dir
 	out, err := c.Output()
 	if err != nil {

@@ -74,11 +74,23 @@ func (w *walk) comesIn() error {
 	if err != nil {
 		return err
 	}
-	w.say("That goes back, too: it waits in the holding folder, and nothing is lost.")
+	w.say("That goes back, too: it waits in the holding folder, and nothing is lost until it is cleared.")
 	if err := w.run("", "undo", fmt.Sprint(entry), "--yes"); err != nil {
 		return err
 	}
-	return w.run("", "intake", "list")
+	if err := w.run("", "intake", "list"); err != nil {
+		return err
+	}
+	var held []struct{ ID string }
+	if err := w.read(&held, "intake", "list"); err != nil {
+		return err
+	}
+	for _, j := range held {
+		if err := w.run("", "intake", "clear", j.ID, "--yes"); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // described asks a stand-in for the catalogues, which has entries for the made-up titles,

@@ -567,9 +567,19 @@ func (a *app) intakeClearCommand() *cobra.Command {
 				if err != nil {
 					return a.intakeFault(err, w.Folder)
 				}
+				entry, err := ledger.Begin(h.Storage.State, ledger.Entry{At: time.Now(), Who: who(), Command: "intake clear", Action: "discard",
+					What: fmt.Sprintf("remove %s of job %s from the holding folder of %s", show.Size(w.Done), w.ID, w.Folder), Why: "asked for"})
+				if err != nil {
+					return errors.Join(a.intakeFault(err, h.Storage.State), j.Close())
+				}
 				if err := j.Discard(); err != nil {
+					_ = ledger.End(h.Storage.State, entry, err.Error()) // the error below tells
 					return a.intakeFault(err, w.Folder)
 				}
+				if err := ledger.End(h.Storage.State, entry, "done"); err != nil {
+					return a.intakeFault(err, h.Storage.State)
+				}
+				a.err.Printf("entry %d: %s removed\n", entry, show.Size(w.Done))
 			}
 			return nil
 		},

@@ -57,7 +57,7 @@ type proven struct {
 // Only shelves that wanted names are tried, or all where it names none.
 func (s *site) prove(ctx context.Context, sample int, within time.Duration, wanted []string) ([]proven, error) {
 	process := s.facts.Kind == "process"
-	spec := probe.Spec{Sample: sample, Seed: rand.Uint64(), Within: within}
+	spec := probe.Spec{Sample: sample, Seed: rand.Uint64(), Within: within, Aside: household.Holding}
 	var out []proven
 	var compare []*permit.Proving
 	for _, shelf := range s.h.Shelves {
@@ -202,6 +202,7 @@ func (a *app) proveSample(ctx context.Context, s *site) error {
 	if err != nil {
 		return err
 	}
+	told := false
 	for _, p := range list {
 		for i, d := range p.Disagreements {
 			if i == 5 {
@@ -210,9 +211,13 @@ func (a *app) proveSample(ctx context.Context, s *site) error {
 			}
 			a.err.Printf("\n    %s: %s", p.Shelf, show.Clean(disagrees(d)))
 		}
+		told = told || len(p.Disagreements) > 0
 		if p.Tried > 0 && p.Read == 0 && len(p.Disagreements) > 0 {
 			return &problem.Problem{What: "nothing on shelf " + p.Shelf + " can be read from inside", Where: p.Host, Why: p.Disagreements[0].Why + ", though owners, modes and ACLs would allow it", Fix: "see what lies between: mount options, the server behind a share, a security module; cozyshelf access --prove shows every file"}
 		}
+	}
+	if told {
+		a.err.Printf("\n    ") // how the step went is to stand by itself
 	}
 	return nil
 }

@@ -31,6 +31,7 @@ type Spec struct {
 	Sample  int           `json:"sample"` // files a folder; 0 for all
 	Seed    uint64        `json:"seed"`   // of the dice that choose a sample
 	Within  time.Duration `json:"within"` // of a sample: how long to look for files to choose from; 0 for no bound
+	Aside   string        `json:"aside"`  // the name of folders that are left out, wherever they lie; empty for none
 }
 
 // Folder is one folder as it is mounted.
@@ -130,6 +131,7 @@ func (p *prober) walk(rel string) {
 		sub := path.Join(rel, e.Name)
 		switch {
 		case e.Link:
+		case e.Folder && e.Name == p.spec.Aside:
 		case e.Folder:
 			below = append(below, sub)
 		case e.File:

@@ -76,6 +76,21 @@ func TestEveryFileIsReallyOpened(t *testing.T) {
 	}
 }
 
+func TestWhatIsLeftAsideIsNotTried(t *testing.T) {
+	dir := tree(t)
+	held := filepath.Join(dir, "a/.held/job")
+	if err := errors.Join(os.MkdirAll(held, 0), os.WriteFile(filepath.Join(dir, ".held"), []byte("a file of that name is one like others"), 0)); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = os.Chmod(held, 0o700) })
+	for _, sample := range []int{0, 100} {
+		sums, _ := try(t, Spec{Folders: []Folder{{Path: dir}}, Sample: sample, Aside: ".held"})
+		if s := sums[0]; s.Files != 8 || s.Folders != 4 || s.Listed != 4 {
+			t.Errorf("sample %d: got %+v, want 8 files in 4 folders", sample, s)
+		}
+	}
+}
+
 func TestASampleIsFair(t *testing.T) {
 	dir := filepath.Join(testbuild.Folder(t), "shelf")
 	for i := range 20 {
