@@ -20,7 +20,6 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"cozyshelf/internal/core/describe"
@@ -55,8 +54,7 @@ type Asker struct {
 	Tries int           // 0 for 4
 	Most  int64         // bytes of an answer; 0 for 4 MiB
 
-	mu   sync.Mutex
-	next time.Time // when the next request may be made
+	turns turns
 }
 
 // httpClient follows few redirections and waits for nobody for ever.
@@ -82,24 +80,18 @@ func (a *Asker) get(ctx context.Context, address, accept string) ([]byte, error)
 			}
 		}
 	}
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	pause := cmp.Or(a.Pause, time.Second)
-	wait := pause
+	pause, tries := cmp.Or(a.Pause, time.Second), cmp.Or(a.Tries, 4)
+	if ctx.Value(hurried{}) != nil {
+		tries = min(tries, 2)
+	}
 	var last error
-	for try := range cmp.Or(a.Tries, 4) {
-		if try > 0 {
-			a.next = time.Now().Add(wait)
-			wait = min(2*wait, time.Minute)
-		}
-		select {
-		case <-ctx.Done():
-			return nil, ctx.Err()
-		case <-time.After(time.Until(a.next)):
+	for wait := pause; tries > 0; tries-- {
+		if err := a.turns.take(ctx); err != nil {
+			return nil, err
 		}
 		b, after, err := a.once(ctx, address, accept)
-		a.next = time.Now().Add(pause)
 		if err == nil {
+			a.turns.free(pause)
 			if kept != "" {
 				if err := os.MkdirAll(a.Cache, 0o700); err == nil {
 					_ = whole.Replace(kept, b, 0o600, nil) // without it, it is asked again
@@ -108,12 +100,17 @@ func (a *Asker) get(ctx context.Context, address, accept string) ([]byte, error)
 			return b, nil
 		}
 		if last = err; ctx.Err() != nil || errors.Is(err, ErrNotFound) || errors.As(err, new(final)) {
+			a.turns.free(pause)
 			return nil, err
 		}
 		if after > 10*time.Minute {
+			a.turns.free(pause)
 			return nil, fmt.Errorf("%w: for %s", ErrBusy, after)
 		}
+		// Whoever else wants something of it waits, too.
 		wait = max(wait, after)
+		a.turns.free(wait)
+		wait = min(2*wait, time.Minute)
 	}
 	return nil, last
 }

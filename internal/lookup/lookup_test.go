@@ -5,7 +5,9 @@ import (
 	"errors"
 	"net/http/httptest"
 	"reflect"
+	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -148,5 +150,62 @@ func TestItIsPoliteAndPatient(t *testing.T) {
 	defer cancel()
 	if _, err := w.Describe(short, "Q900201", []string{"en"}); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("a slow one: %v", err)
+	}
+}
+
+// TestWhoIsWaitedForGoesFirst has many ask in the background, and one for a person.
+func TestWhoIsWaitedForGoesFirst(t *testing.T) {
+	c, w, _ := world(t)
+	w.Pause = 40 * time.Millisecond
+	var order []string
+	var mu sync.Mutex
+	var wg sync.WaitGroup
+	ask := func(ctx context.Context, id string) {
+		wg.Go(func() {
+			if _, err := w.Describe(ctx, "wikidata "+id, []string{"en"}); err != nil && !errors.Is(err, context.Canceled) {
+				t.Errorf("%s: %v", id, err)
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			order = append(order, id)
+		})
+	}
+	asked := c.Requests.Load()
+	away, leave := context.WithCancel(ctx)
+	for _, id := range []string{"Q900102", "Q900103", "Q900104", "Q900105"} {
+		ask(away, id)
+	}
+	for c.Requests.Load() == asked {
+		time.Sleep(time.Millisecond)
+	}
+	ask(Hurry(ctx), "Q900201")
+	for done := false; !done; {
+		time.Sleep(time.Millisecond)
+		mu.Lock()
+		done = slices.Contains(order, "Q900201")
+		mu.Unlock()
+	}
+	mu.Lock()
+	if i := slices.Index(order, "Q900201"); i > 1 {
+		t.Errorf("answered in the order %v", order)
+	}
+	mu.Unlock()
+	leave() // those that wait do not go on
+	wg.Wait()
+	if n := len(order); n != 5 {
+		t.Errorf("%d of 5 came back", n)
+	}
+	// A catalogue that does not get well holds a person for two tries, others for four.
+	c.Busy.Store(1000)
+	w.Pause = time.Millisecond
+	for hurry, tries := range map[bool]int64{true: 2, false: 4} {
+		with := ctx
+		if hurry {
+			with = Hurry(ctx)
+		}
+		before := c.Busy.Load()
+		if _, err := w.Describe(with, "wikidata Q900202", []string{"en"}); !errors.Is(err, ErrBusy) || before-c.Busy.Load() != tries {
+			t.Errorf("in a hurry %v: %d tries, %v", hurry, before-c.Busy.Load(), err)
+		}
 	}
 }

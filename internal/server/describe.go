@@ -72,7 +72,7 @@ func (s *Server) describeAll(ctx context.Context) {
 				if ctx.Err() != nil {
 					return
 				}
-				if _, err := s.describe(ctx, id, true); err != nil && ctx.Err() == nil {
+				if err := s.describe(ctx, id, false); err != nil && !errors.Is(err, context.Canceled) {
 					s.log.Warn("a title could not be described", "title", id, "why", err)
 				}
 			}
@@ -94,10 +94,13 @@ const atOnce = 200
 
 // describeMany describes titles without asking anybody, and notes all in one go.
 func (s *Server) describeMany(ctx context.Context, ids []int64) error {
-	s.describing.Lock()
-	defer s.describing.Unlock()
 	out := map[int64]store.Described{}
 	for _, id := range ids {
+		_, free, err := s.describing.take(ctx, id, false, true)
+		if err != nil {
+			return err
+		}
+		defer free() // when all is noted
 		d, err := s.work(ctx, id, false)
 		if errors.Is(err, store.ErrNotFound) {
 			continue // its files are gone meanwhile
@@ -110,16 +113,23 @@ func (s *Server) describeMany(ctx context.Context, ids []int64) error {
 	return s.store.DescribeMany(ctx, out)
 }
 
-// describe describes one title from what lies beside its files, what is in them, and, if
-// asked, the catalogues. What a person set stays.
-func (s *Server) describe(ctx context.Context, id int64, ask bool) (store.Described, error) {
-	s.describing.Lock()
-	defer s.describing.Unlock()
-	out, err := s.work(ctx, id, ask)
+// describe describes one title from what lies beside its files, what is in them, and the
+// catalogues. What a person set stays. It is given up when a person wants the title, unless
+// it is done for one.
+func (s *Server) describe(ctx context.Context, id int64, person bool) error {
+	ctx, free, err := s.describing.take(ctx, id, person, false)
 	if err != nil {
-		return out, err
+		return err
 	}
-	return out, s.store.Describe(ctx, id, out)
+	defer free()
+	if person {
+		ctx = lookup.Hurry(ctx)
+	}
+	out, err := s.work(ctx, id, true)
+	if err != nil {
+		return err
+	}
+	return s.store.Describe(ctx, id, out)
 }
 
 // work works out what is known of a title now.
@@ -365,13 +375,16 @@ func (s *Server) match(r *http.Request) (any, error) {
 		if err != nil {
 			return nil, err
 		}
-		if _, err := s.describe(ctx, t.ID, true); err != nil {
+		if err := s.describe(ctx, t.ID, true); err != nil {
 			return nil, err
 		}
 		return s.matched(r)
 	}
-	s.describing.Lock()
-	defer s.describing.Unlock()
+	ctx, free, err := s.describing.take(lookup.Hurry(ctx), t.ID, true, false)
+	if err != nil {
+		return nil, err
+	}
+	defer free()
 	d, err := s.store.Described(ctx, t.ID)
 	if err != nil {
 		return nil, err

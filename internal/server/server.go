@@ -56,7 +56,7 @@ type Server struct {
 
 	sources    []lookup.Source
 	scannedNow chan struct{} // a scan has ended
-	describing sync.Mutex    // one title at a time
+	describing holds         // one at a time on each title
 
 	presence presence
 	mu       sync.Mutex
