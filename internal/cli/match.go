@@ -169,26 +169,22 @@ func (a *app) showMatch(m control.Matched) {
 			a.out.Printf("  %s\n", l)
 		}
 	}
-	var rows [][]string
-	if len(d.People) > 0 {
-		a.out.Printf("\n")
-		for _, p := range d.People {
-			rows = append(rows, []string{"  " + p.Role, p.Name})
+	picture := "drawn from its name"
+	if d.Picture != "" {
+		if picture = d.From; strings.Contains(picture, "://") {
+			picture = "from the catalogue"
+		} else {
+			picture = "from " + picture
 		}
-		a.out.Table([]show.Column{{Head: "  role"}, {Head: "who"}}, rows)
+	}
+	var rows [][]string
+	for _, p := range d.People {
+		rows = append(rows, []string{"  " + p.Role, p.Name})
 	}
 	if len(d.Genres) > 0 {
-		a.out.Printf("  %s %s\n", show.Faint("genres"), show.Clean(strings.Join(d.Genres, ", ")))
+		rows = append(rows, []string{"  genres", strings.Join(d.Genres, ", ")})
 	}
-	if d.Picture != "" {
-		from := d.From
-		if strings.Contains(from, "://") {
-			from = "the catalogue"
-		}
-		a.out.Printf("  %s %s\n", show.Faint("picture from"), show.Clean(from))
-	} else {
-		a.out.Printf("  %s\n", show.Faint("its picture is drawn from its name"))
-	}
+	a.out.Table([]show.Column{{}, {}}, append(rows, []string{"  picture", picture}))
 	if len(d.Candidates) > 0 {
 		a.out.Printf("\n%s\n", show.Bold("entries it may be"))
 		for _, c := range d.Candidates {
