@@ -332,7 +332,7 @@ func (a *app) showShelf(sh control.ShelfFiles) {
 				mark = "?"
 				notes = append(notes, fmt.Sprintf("%s: %s", f.Path, f.Note))
 			}
-			rows = append(rows, []string{mark, name, year, part(f), show.Length(f.Duration), size(f.Media.First(media.Video)), f.Media.Codecs(), show.Size(f.Size), path.Base(f.Path)})
+			rows = append(rows, []string{mark, name, year, strings.TrimSpace(f.Day() + " " + f.Label()), show.Length(f.Duration), size(f.Media.First(media.Video)), f.Media.Codecs(), show.Size(f.Size), path.Base(f.Path)})
 		}
 	}
 	a.out.Table([]show.Column{{Head: ""}, {Head: "title", Most: 44}, {Head: "year"}, {Head: "part", Most: 22}, {Head: "length", Right: true}, {Head: "picture"}, {Head: "codecs"}, {Head: "size", Right: true}, {Head: "file", Most: 46}}, rows)
@@ -358,16 +358,6 @@ func size(t media.Track) string {
 		return ""
 	}
 	return fmt.Sprintf("%d×%d", t.Width, t.Height)
-}
-
-func part(f store.File) string {
-	if f.Season > 0 || f.Episode > 0 && f.Content == "video" {
-		return strings.TrimSpace(fmt.Sprintf("S%02dE%02d %s", f.Season, f.Episode, f.Part))
-	}
-	if f.Episode > 0 {
-		return fmt.Sprintf("%d. %s", f.Episode, f.Part)
-	}
-	return f.Part
 }
 
 // places names the folders that are away.

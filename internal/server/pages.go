@@ -40,8 +40,6 @@ func sum(s string) string {
 var pages = template.Must(template.New("").Funcs(template.FuncMap{
 	"clock":   clock,
 	"size":    func(n int64) string { return humanize.IBytes(uint64(max(0, n))) },
-	"label":   label,
-	"day":     day,
 	"inc":     func(n int) int { return n + 1 },
 	"codecs":  func(f store.File) string { return f.Media.Codecs() },
 	"picture": frameSize,
@@ -59,27 +57,6 @@ func clock(seconds float64) string {
 		return fmt.Sprintf("%d min %02d s", int(d.Minutes()), int(d.Seconds())%60)
 	}
 	return fmt.Sprintf("%d s", int(d.Seconds()))
-}
-
-// label is how a part of a title is called; empty for a film.
-func label(f store.File) string {
-	switch {
-	case f.Season > 0 || f.Episode > 0 && f.Content == string(naming.Video):
-		s := fmt.Sprintf("S%02dE%02d", f.Season, f.Episode)
-		if f.Episode == 0 {
-			s = fmt.Sprintf("Season %d", f.Season)
-		}
-		return strings.TrimSpace(s + " " + f.Part)
-	case f.Episode > 0:
-		return fmt.Sprintf("%d. %s", f.Episode, f.Part)
-	}
-	return f.Part
-}
-
-// day is when a part was sent, recorded or taken; empty where that is not known.
-func day(f store.File) string {
-	date, at, _ := strings.Cut(f.Date, "T")
-	return strings.TrimSpace(date + " " + at[:min(len("15:04"), len(at))])
 }
 
 func frameSize(f store.File) string {

@@ -61,6 +61,19 @@ type File struct {
 	Seen     bool            `json:"seen"`             // by the member who asks
 }
 
+// Label is how the part of its title that it holds is called; empty for a film in one
+// piece.
+func (f File) Label() string {
+	return naming.Label(naming.Reading{Season: f.Season, Episode: f.Episode, Last: f.Last, Disc: f.Disc, Piece: f.Piece, Part: f.Part, Edition: f.Edition, Extra: f.Extra}, naming.Content(f.Content))
+}
+
+// Day is when a part was sent, recorded or taken, with the time of day where that is
+// known; empty where it is not.
+func (f File) Day() string {
+	date, at, _ := strings.Cut(f.Date, "T")
+	return strings.TrimSpace(date + " " + at[:min(len("15:04"), len(at))])
+}
+
 // A title is shown as it is described, else as its files have it.
 const titleColumns = `SELECT t.id, t.shelf, t.kind, coalesce(nullif(x.name, ''), t.name), coalesce(nullif(x.year, 0), t.year), t.maker, t.added, count(*) FILTER (WHERE f.extra = ''), total(f.duration), sum(f.size), count(*) FILTER (WHERE f.problem != '')
 	FROM titles t JOIN files f ON f.title = t.id AND f.gone = 0 LEFT JOIN descriptions x ON x.title = t.id `

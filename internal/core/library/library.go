@@ -233,11 +233,8 @@ func shown(f File) string {
 	if f.Year > 0 {
 		s += fmt.Sprintf(" (%d)", f.Year)
 	}
-	switch {
-	case f.Kind == household.Series && f.Episode > 0:
-		s += fmt.Sprintf(" S%02dE%02d", f.Season, f.Episode)
-	case f.Part != "":
-		s += ", " + f.Part
+	if part := naming.Label(naming.Reading{Season: f.Season, Episode: f.Episode, Last: f.Last, Disc: f.Disc, Piece: f.Piece, Part: f.Part, Edition: f.Edition, Extra: f.Extra}, f.Content); part != "" {
+		s += ", " + part
 	}
 	return strings.TrimSpace(s)
 }

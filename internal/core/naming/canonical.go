@@ -73,8 +73,15 @@ func write(kind household.Kind, r Reading, ext string) string {
 	if r.Part != "" {
 		return path.Join(title, orElse(fit(r.Part))+ext)
 	}
-	if r.Date != "" && r.Title != r.Date {
-		return r.Date + " " + title + ext
+	day, clock, _ := strings.Cut(r.Date, "T")
+	if clock != "" {
+		clock = " " + strings.ReplaceAll(clock, ":", ".")
+	}
+	switch {
+	case r.Title == day:
+		return day + clock + strings.TrimPrefix(title, day) + ext
+	case day != "":
+		return day + clock + " " + title + ext
 	}
 	return title + ext
 }

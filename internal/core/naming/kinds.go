@@ -97,9 +97,17 @@ func orElse(list ...string) string {
 	return "Untitled"
 }
 
+// What seasons and episodes are called where numbers stand after the word.
+const (
+	seasonWords  = `season|series|staffel|saison|temporada|stagione|seizoen|säsong|sesong|sæson|kausi|sezona|сезон`
+	episodeWords = `episode|ep|e|folge|épisode|episodio|episódio|capítulo|puntata|aflevering|avsnitt|afsnit|jakso|sērija|серия`
+)
+
 var (
-	seasonName = regexp.MustCompile(`(?i)^(?:season|series|staffel|saison|temporada|stagione|sezona|сезон)\s*([0-9]{1,3})$|^s([0-9]{1,2})$`)
-	specials   = regexp.MustCompile(`(?i)^(?:specials?|season\s*0+)$`)
+	seasonName = regexp.MustCompile(`(?i)^(?:` + seasonWords + `)\s*([0-9]{1,3})$|^s([0-9]{1,2})$`)
+	// Show S02, Show S02 1080p, Show - Season 2
+	seasonEnd = regexp.MustCompile(`(?i)^(.*\S)\s+(?:-\s+)?(?:(?:` + seasonWords + `)\s*([0-9]{1,3})|s([0-9]{1,2}))(?:\s+(.*))?$`)
+	specials  = regexp.MustCompile(`(?i)^(?:specials?|season\s*0+)$`)
 
 	// S01E02, S01E02E03, S01E02-E03, S01E02-03, s1.e2
 	episodeIn = regexp.MustCompile(`(?i)(?:^|[\s._\-\[(])s([0-9]{1,3})[\s._-]?e([0-9]{1,4})(?:(?:[\s._]?-[\s._]?e?|e)([0-9]{1,4}))?(?:$|[\s._\-\])])`)
@@ -110,9 +118,9 @@ var (
 	// 2019-05-04, 2019.05.04, 20190504
 	dateIn = regexp.MustCompile(`(?:^|[\s._\-\[(])((?:19|20)[0-9]{2})([._ -]?)(0[1-9]|1[0-2])([._ -]?)(0[1-9]|[12][0-9]|3[01])(?:$|[\s._\-\])T])`)
 	// Episode 5, Ep 5, E05, #5
-	numberIn = regexp.MustCompile(`(?i)(?:^|[\s._-])(?:episode|ep|e|#)[\s._]?([0-9]{1,4})(?:$|[\s._-])`)
+	numberIn = regexp.MustCompile(`(?i)(?:^|[\s._-])(?:` + episodeWords + `|#)[\s._]?([0-9]{1,4})(?:$|[\s._-])`)
 	// Show - 05 - Name, 05 - Name, 05
-	bareIn = regexp.MustCompile(`^(?:(.*\S)\s+-\s+)?([0-9]{1,3})(?:\s*[-–.]\s*(\S.*)|\s+(\S.*))?$`)
+	bareIn = regexp.MustCompile(`^(?:(.*\S)\s+-\s+)?([0-9]{1,3}|0[0-9]{3})(?:\s*[-–.]\s*(\S.*)|\s+(\S.*))?$`)
 )
 
 // date reads a date in a name, and where it stands; empty where there is none.
@@ -143,6 +151,9 @@ func episode(stem string, up []string) Reading {
 			r.Season = 0
 			up = up[:n-1]
 		}
+	}
+	if r.Season < 0 {
+		stem, up, r.Season = released(stem, up)
 	}
 	inSeason := r.Season >= 0
 	stem, r.ID = takeID(stem)
@@ -206,6 +217,32 @@ func episode(stem string, up []string) Reading {
 	return r
 }
 
+// released reads a folder of a season, or of one episode, that has the name of its show
+// in its own, as releases have: "Show.S02.1080p", "Show.S02E03.720p". It gives the stem to
+// read, the folders with the show last, and the season, or -1.
+func released(stem string, up []string) (string, []string, int) {
+	n := len(up)
+	if n == 0 {
+		return stem, up, -1
+	}
+	folder, season, show := up[n-1], -1, ""
+	if m := episodeIn.FindStringSubmatchIndex(folder); m != nil {
+		show = tidy(spaced(tidy(folder[:m[0]])))
+		if episodeIn.FindStringIndex(stem) == nil && crossIn.FindStringIndex(stem) == nil {
+			stem = folder // the file's own name says less
+		}
+	} else if m := seasonEnd.FindStringSubmatch(tidy(spaced(folder))); m != nil && (m[4] == "" || allQuality(m[4])) {
+		show, season = tidy(m[1]), number(m[2]+m[3])
+	}
+	if show == "" {
+		return stem, up, -1
+	}
+	if n > 1 && strings.EqualFold(apart(up[n-2]).title, apart(show).title) {
+		return stem, up[:n-1], season
+	}
+	return stem, append(append([]string{}, up[:n-1]...), show), season
+}
+
 // unseasoned says how sure an episode is that has a number and perhaps no season.
 func (r *Reading) unseasoned(inSeason bool) {
 	if inSeason {
@@ -225,7 +262,11 @@ var (
 func track(stem string, up []string) Reading {
 	if len(up) == 0 {
 		name, id := takeID(stem)
-		return Reading{Title: orElse(tidy(name), tidy(stem), stem), ID: id, Why: "a file by itself is its own title", Confidence: good}
+		r := Reading{Title: orElse(tidy(name), tidy(stem), stem), ID: id, Why: "a file by itself is its own title", Confidence: good}
+		if m := trackStart.FindStringSubmatch(r.Title); m != nil && m[1][0] == '0' {
+			r.Title, r.Why, r.Confidence = orElse(tidy(m[2])), "a track by itself; its number tells of an album, but it lies in no folder of one", likely
+		}
+		return r
 	}
 	r := Reading{Why: "the folder is the album, the one above it whose it is", Confidence: good}
 	if m := discFolder.FindStringSubmatch(tidy(up[len(up)-1])); m != nil && len(up) > 1 {
@@ -266,7 +307,13 @@ func plain(stem string, up []string) Reading {
 	r.ID = id
 	if day, from, to := date(name); day != "" {
 		r.Date = day
-		rest := tidy(tidy(name[:from]) + " " + tidy(clockTail.ReplaceAllString(name[to:], "")))
+		after := name[to:]
+		if m := clockTail.FindStringSubmatch(after); m != nil {
+			if after = after[len(m[0]):]; m[1] < "24" {
+				r.Date += "T" + m[1] + ":" + m[2] + ":" + cmp.Or(m[3], "00")
+			}
+		}
+		rest := tidy(tidy(name[:from]) + " " + tidy(after))
 		if camera.MatchString(rest) {
 			rest = ""
 		}
@@ -277,7 +324,8 @@ func plain(stem string, up []string) Reading {
 		if m := bracketedYear(r.Title); m != nil && tidy(m[3]) == "" && tidy(m[1]) != "" {
 			r.Title, r.Year = tidy(m[1]), number(m[2])
 		}
-		r.Title = orElse(r.Title, r.Date, tidy(stem), stem)
+		day, _, _ := strings.Cut(r.Date, "T")
+		r.Title = orElse(r.Title, day, tidy(stem), stem)
 		return r
 	}
 	r.Why = "the folder is the title, the file a part of it"
@@ -289,4 +337,4 @@ func plain(stem string, up []string) Reading {
 }
 
 // clockTail is a time of day after a date, as cameras write it.
-var clockTail = regexp.MustCompile(`^[T\s._-]*[0-2][0-9][-._:]?[0-5][0-9](?:[-._:]?[0-5][0-9](?:[._]?[0-9]{3})?)?(?:$|[\s._-])`)
+var clockTail = regexp.MustCompile(`^[T\s._-]*([0-2][0-9])[-._:]?([0-5][0-9])(?:[-._:]?([0-5][0-9])(?:[._]?[0-9]{3})?)?(?:$|[\s._-])`)

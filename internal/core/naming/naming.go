@@ -29,7 +29,7 @@ type Reading struct {
 	Last    int    // series: the last of several episodes in one file; else 0
 	Disc    int    // music: of an album of several; else 0
 	Piece   int    // films: of one that lies in several files; else 0
-	Date    string // of an episode or a recording named by it, such as 2019-05-04
+	Date    string // of an episode or a recording named by it: 2019-05-04, or 2019-05-04T18:12:33
 	Part    string // name of the episode, track or picture; empty for a film
 	Edition string // such as "director's cut"; in small letters
 	Quality string // words about the copy, set aside, in small letters

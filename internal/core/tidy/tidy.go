@@ -98,6 +98,9 @@ func Draw(kind household.Kind, scheme Scheme, files []string) Plan {
 			continue
 		}
 		to := want(kind, scheme, r, f, mixed)
+		if kind == household.Films && copyFolded(f) == copyFolded(to) {
+			to = f // it is no reason to rename a film how the words about the copy are written
+		}
 		switch {
 		case to == "":
 			p.Left = append(p.Left, Left{f, r.Why})
@@ -122,6 +125,15 @@ func Draw(kind household.Kind, scheme Scheme, files []string) Plan {
 	}
 	slices.SortFunc(p.Left, func(a, b Left) int { return cmp.Compare(a.Path, b.Path) })
 	return p
+}
+
+// copyFolded is a path with what stands in square brackets at its end in small letters.
+func copyFolded(p string) string {
+	i := strings.LastIndex(p, " [")
+	if i < 0 {
+		return p
+	}
+	return p[:i] + strings.ToLower(p[i:])
 }
 
 // want gives the path that a file should have; empty where there is none.
