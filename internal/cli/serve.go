@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"os/signal"
 	"runtime/debug"
+	"runtime/metrics"
 	"syscall"
 	"time"
 	_ "time/tzdata" // the container has no zone files
@@ -30,11 +31,6 @@ func (a *app) serveCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "serve --settings FILE", Short: "The server itself: what runs in the container", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			// It is to leave the memory of a small machine to others: collected earlier,
-			// a little more work for much less of it. GOGC says otherwise.
-			if os.Getenv("GOGC") == "" {
-				debug.SetGCPercent(40)
-			}
 			// Root without a container around it is no more here than inside one.
 			if err := machine.DropPowers(); err != nil {
 				return &problem.Problem{What: "the server could not give its powers up", Why: err.Error(), Fix: "run it as an account of its own"}
@@ -50,6 +46,9 @@ func (a *app) serveCommand() *cobra.Command {
 			}
 			ctx, stop := signal.NotifyContext(c.Context(), syscall.SIGTERM, syscall.SIGINT)
 			defer stop()
+			if os.Getenv("GOGC") == "" { // which says otherwise
+				go collect(ctx)
+			}
 			if err := server.New(s, a.version, log).Run(ctx); err != nil {
 				return &problem.Problem{What: "the server ended", Why: err.Error(), Fix: "cozyshelf check shows what stands in the way"}
 			}
@@ -148,4 +147,21 @@ func (a *app) relayCommand() *cobra.Command {
 	}
 	c.Flags().StringVar(&state, "state", state, "the state folder")
 	return c
+}
+
+// collect has memory collected so that a small machine is left to others, and little time
+// is lost to that: whenever 16 MiB are waste, but no more often than for twice, and no
+// more seldom than for 40 % of what is in use.
+func collect(ctx context.Context) {
+	const waste = 16 << 20
+	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
+	for {
+		metrics.Read(live)
+		debug.SetGCPercent(int(min(200, max(40, waste*100/max(1, live[0].Value.Uint64())))))
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(time.Second):
+		}
+	}
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"path"
 	"strings"
 	"time"
@@ -152,6 +153,11 @@ type Found struct {
 	Extra   string
 	Outside string
 	Beside  string // []naming.Beside as JSON; empty for none
+}
+
+// plain reports whether there is nothing to be said of a file beyond what each has.
+func (f *Found) plain() bool {
+	return f.Problem == "" && f.Note == "" && f.Last == 0 && f.Disc == 0 && f.Piece == 0 && f.Date == "" && f.Edition == "" && f.Extra == "" && f.Outside == "" && f.Beside == ""
 }
 
 // FolderFound is a folder as a scan found it, with what changed in it.
@@ -304,6 +310,7 @@ const (
 	upsertFolder = `INSERT INTO folders (shelf, root, path, signature, problem, samples) VALUES (?, ?, ?, ?, ?, ?)
 		ON CONFLICT DO UPDATE SET signature = excluded.signature, problem = excluded.problem, samples = excluded.samples RETURNING id`
 	insertFile  = "INSERT INTO files (size, mtime, ctime, title, season, episode, part, content, duration, info, problem, note, inode, fingerprint, last, disc, piece, date, edition, extra, outside, beside, added, folder, name) VALUES "
+	insertPlain = "INSERT INTO files (problem, note, size, mtime, ctime, title, season, episode, part, content, duration, info, inode, fingerprint, added, folder, name) VALUES "
 	insertTitle = "INSERT INTO titles (id, shelf, kind, name, folded, year, maker, added) VALUES "
 	updateFile  = `UPDATE files SET size = ?, mtime = ?, ctime = ?, title = ?, season = ?, episode = ?, part = ?, content = ?, duration = ?, info = ?, problem = ?, note = ?,
 		inode = ?, fingerprint = ?, last = ?, disc = ?, piece = ?, date = ?, edition = ?, extra = ?, outside = ?, beside = ?, gone = 0 WHERE id = ?`
@@ -314,11 +321,12 @@ const rowsAtOnce = 40
 
 // inserter inserts rows of one table, many in one statement.
 type inserter struct {
-	tx   *sql.Tx
-	into string // up to the values
-	wide int    // values in a row
-	full *sql.Stmt
-	args []any
+	tx    *sql.Tx
+	into  string // up to the values
+	fixed string // the first values, where they are the same in all rows
+	wide  int    // further values in a row
+	full  *sql.Stmt
+	args  []any
 }
 
 func (i *inserter) add(ctx context.Context, values ...any) error {
@@ -338,7 +346,7 @@ func (i *inserter) add(ctx context.Context, values ...any) error {
 }
 
 func (i *inserter) text(rows int) string {
-	row := "(?" + strings.Repeat(", ?", i.wide-1) + ")"
+	row := "(" + i.fixed + "?" + strings.Repeat(", ?", i.wide-1) + ")"
 	return i.into + row + strings.Repeat(", "+row, rows-1)
 }
 
@@ -372,13 +380,24 @@ func (c *Scan) rows(ctx context.Context, tx *sql.Tx, b batch) error {
 	}
 	nextTitle, anyFile := lastTitle+1, false
 	titles, files := &inserter{tx: tx, into: insertTitle}, &inserter{tx: tx, into: insertFile}
+	// Of most files there is nothing to be said in a third of the columns.
+	plain := &inserter{tx: tx, into: insertPlain, fixed: "'', '', "}
 	// Files need their titles, and one that is changed or moved may need that the ones
 	// before it are in their places.
 	flush := func() error {
 		if err := titles.flush(ctx); err != nil {
 			return err
 		}
-		return files.flush(ctx)
+		return errors.Join(files.flush(ctx), plain.flush(ctx))
+	}
+	add := func(to *inserter, values ...any) error {
+		// Its title may be among those that wait.
+		if len(to.args)+len(values) >= rowsAtOnce*len(values) {
+			if err := titles.flush(ctx); err != nil {
+				return err
+			}
+		}
+		return to.add(ctx, values...)
 	}
 	for _, d := range b.folders {
 		var folder int64
@@ -404,20 +423,19 @@ func (c *Scan) rows(ctx context.Context, tx *sql.Tx, b batch) error {
 					return err
 				}
 			}
-			args := []any{f.Size, f.MTime, f.CTime, c.titles[k], f.Season, f.Episode, f.Part, f.Content, f.Duration, f.Info, f.Problem, f.Note,
-				int64(f.Inode), []byte(f.Print), f.Last, f.Disc, f.Piece, f.Date, f.Edition, f.Extra, f.Outside, f.Beside}
 			var err error
-			if f.ID != 0 {
-				_, err = stmts[updateFile].ExecContext(ctx, append(args, f.ID)...)
-			} else {
+			switch {
+			case f.ID != 0:
+				_, err = stmts[updateFile].ExecContext(ctx, f.Size, f.MTime, f.CTime, c.titles[k], f.Season, f.Episode, f.Part, f.Content, f.Duration, f.Info, f.Problem, f.Note,
+					int64(f.Inode), []byte(f.Print), f.Last, f.Disc, f.Piece, f.Date, f.Edition, f.Extra, f.Outside, f.Beside, f.ID)
+			case f.plain():
 				anyFile = true
-				// Its title may be among those that wait.
-				if len(files.args)+len(args)+3 >= rowsAtOnce*(len(args)+3) {
-					err = titles.flush(ctx)
-				}
-				if err == nil {
-					err = files.add(ctx, append(args, milli(c.now), folder, f.Name)...)
-				}
+				err = add(plain, f.Size, f.MTime, f.CTime, c.titles[k], f.Season, f.Episode, f.Part, f.Content, f.Duration, f.Info,
+					int64(f.Inode), []byte(f.Print), milli(c.now), folder, f.Name)
+			default:
+				anyFile = true
+				err = add(files, f.Size, f.MTime, f.CTime, c.titles[k], f.Season, f.Episode, f.Part, f.Content, f.Duration, f.Info, f.Problem, f.Note,
+					int64(f.Inode), []byte(f.Print), f.Last, f.Disc, f.Piece, f.Date, f.Edition, f.Extra, f.Outside, f.Beside, milli(c.now), folder, f.Name)
 			}
 			if err != nil {
 				return err
