@@ -21,6 +21,7 @@ import (
 	"cozyshelf/internal/demo"
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/testbuild"
+	"cozyshelf/internal/whole"
 )
 
 // health asks the published port how the server is.
@@ -406,6 +407,7 @@ func TestTheServerBacksUpByItself(t *testing.T) {
 	m := newMill(t, "process")
 	m.must("deploy", "--yes")
 	m.add(demo.People...)
+	m.match("Copper Kite", "--picture", m.path("media/photos/Orchard Picnic 2019/ladder.jpg"))
 	m.must("backup", "--every", "12h", "--keep", "2", "--to", m.path("backups"), "--yes")
 	m.must("deploy", "--yes")
 	var list []backup.Found
@@ -449,6 +451,25 @@ func TestTheServerBacksUpByItself(t *testing.T) {
 	n.must("restore", kept, "--passphrase-file", secret, "--yes")
 	if !slices.Equal(n.names(), m.names()) || n.health() != "ready" {
 		t.Errorf("restored: %v, want %v", n.names(), m.names())
+	}
+	// One where nothing was deployed yet has all of it for its account, once it is.
+	fresh := newMill(t, "process")
+	fresh.must("restore", kept, "--passphrase-file", secret, "--yes")
+	fresh.must("deploy", "--yes")
+	if !slices.Equal(fresh.names(), m.names()) {
+		t.Errorf("restored before the first deployment: %v, want %v", fresh.names(), m.names())
+	}
+	if kite := fresh.match("Copper Kite"); kite.Described.Picture == "" {
+		t.Errorf("its picture is not restored: %+v", kite.Described)
+	}
+	err := filepath.WalkDir(fresh.path("state/pictures"), func(p string, _ os.DirEntry, err error) error {
+		if o := whole.OwnerOf(p); err == nil && (o == nil || o.UID != fresh.uid) {
+			t.Errorf("%s belongs to %+v", p, o)
+		}
+		return err
+	})
+	if err != nil {
+		t.Error(err)
 	}
 }
 

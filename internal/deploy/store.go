@@ -97,7 +97,7 @@ func PutStore(ctx context.Context, state, file, passphrase string, owner *whole.
 	if err := os.Rename(filepath.Join(u.Folder, backup.Store), to); err != nil {
 		return u.Manifest, err
 	}
-	if err := pictures(u.Folder, state); err != nil {
+	if err := pictures(u.Folder, state, owner); err != nil {
 		return u.Manifest, err
 	}
 	return u.Manifest, syncFolder(state)
@@ -118,7 +118,7 @@ func give(folder string, owner *whole.Owner) error {
 
 // pictures moves the pictures of a backup to those that are there; none is replaced,
 // since each is named by what it holds.
-func pictures(from, state string) error {
+func pictures(from, state string, owner *whole.Owner) error {
 	name := strings.TrimSuffix(backup.Pictures, "/")
 	err := filepath.WalkDir(filepath.Join(from, name), func(p string, d fs.DirEntry, err error) error {
 		if errors.Is(err, fs.ErrNotExist) {
@@ -133,7 +133,10 @@ func pictures(from, state string) error {
 		}
 		to := filepath.Join(state, rel)
 		if d.IsDir() {
-			return ignore(os.Mkdir(to, 0o700), os.ErrExist)
+			if err := os.Mkdir(to, 0o700); err != nil || owner == nil {
+				return ignore(err, os.ErrExist)
+			}
+			return os.Lchown(to, owner.UID, owner.GID)
 		}
 		return ignore(os.Link(p, to), os.ErrExist)
 	})
