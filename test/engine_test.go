@@ -2,15 +2,18 @@ package test
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
 
 	"cozyshelf/internal/demo"
+	"cozyshelf/internal/problem"
 	"cozyshelf/internal/testbuild"
 )
 
@@ -70,6 +73,51 @@ func TestTheEngineGoesInTheMidstOfADeployment(t *testing.T) {
 
 // TestPodmanGoesTheWholeWay deploys on a Podman of its own, changes, watches, upgrades,
 // goes back, backs up and retires.
+// TestAHouseholdMovesToAnotherEngine does it too soon first: two servers must never work
+// on one state folder.
+func TestAHouseholdMovesToAnotherEngine(t *testing.T) {
+	t.Parallel()
+	needsDocker(t)
+	m := newMill(t, "docker")
+	m.must("deploy", "--yes")
+	m.add(demo.People[0])
+	port := testbuild.Port(t)
+	m.edit(`engine  = "docker"`, `engine  = "process"`)
+	m.edit(fmt.Sprintf("= %d", m.port), fmt.Sprintf("= %d", port))
+	if out, errs, code := m.run("", "deploy", "--yes"); code != problem.ExitFound || !strings.Contains(errs, "is deployed on docker already") || !strings.Contains(errs, "cozyshelf retire") {
+		t.Errorf("too soon: code %d\n%s%s", code, out, errs)
+	}
+	var st struct{ Why, Fix string }
+	if m.document(&st, "status"); !strings.Contains(st.Why, "deployed on docker") || st.Fix == "" {
+		t.Errorf("status: %+v", st)
+	}
+	// Nor does a server that somebody starts by hand.
+	settings, err := filepath.Glob(m.path("state/settings-*.json"))
+	if err != nil || len(settings) != 1 {
+		t.Fatal(settings, err)
+	}
+	by := m.path("by-hand.json")
+	text := strings.ReplaceAll(string(read(settings[0])), `"/state"`, fmt.Sprintf("%q", m.path("state")))
+	if err := errors.Join(os.WriteFile(by, []byte(text), 0o600), os.Chown(by, m.uid, m.uid)); err != nil && os.Getuid() == 0 {
+		t.Fatal(err)
+	}
+	c := m.command("serve", "--settings", by)
+	if os.Getuid() == 0 {
+		c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(m.uid), Gid: uint32(m.uid)}}
+	}
+	if out, err := c.CombinedOutput(); err == nil || !strings.Contains(string(out), "another server works on this state folder") {
+		t.Errorf("a second server: %v, %s", err, out)
+	}
+	m.edit(`engine  = "process"`, `engine  = "docker"`)
+	m.must("retire", "--yes")
+	m.edit(`engine  = "docker"`, `engine  = "process"`)
+	m.must("deploy", "--yes")
+	if m.port = port; m.health() != "ready" || len(m.names()) != 1 {
+		t.Errorf("moved: %s, %v", m.health(), m.names())
+	}
+	m.engine = "process"
+}
+
 func TestPodmanGoesTheWholeWay(t *testing.T) {
 	t.Parallel()
 	for who, account := range map[string]*syscall.Credential{"root": nil, "an account": {Uid: 41610, Gid: 41610}} {

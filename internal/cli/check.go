@@ -111,7 +111,7 @@ var holders = []string{"cozyshelf", "docker-proxy", "rootlessport", "conmon"}
 // gather looks at this machine.
 func (a *app) gather(ctx context.Context, s *site) facts.Facts {
 	f := machine.Gather(s.h, s.facts, func(port int, holder string) bool { return s.holds(ctx, port, holder) })
-	f.Program = a.version
+	f.Program, f.Others = a.version, s.others(ctx)
 	if len(s.h.Quiet.Work) > 0 {
 		f.FFmpeg = &facts.FFmpeg{}
 		if x, err := pack.FindFFmpeg(ctx); err != nil {

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/user"
 	"slices"
+	"time"
 
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/blueprint"
@@ -21,20 +22,48 @@ import (
 	"cozyshelf/internal/problem"
 )
 
+// openEngine opens an engine of a kind.
+func openEngine(kind string) (engine.Engine, error) {
+	switch kind {
+	case "docker":
+		return docker.Open()
+	case "podman":
+		return docker.OpenPodman()
+	}
+	return process.Open(), nil
+}
+
+// others finds other engines than the household's on which it is deployed. One that does
+// not answer at once is passed over.
+func (s *site) others(ctx context.Context) []facts.Other {
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	var out []facts.Other
+	for _, kind := range []string{"docker", "podman", "process"} {
+		e, err := openEngine(kind)
+		if kind == s.facts.Kind || err != nil {
+			continue
+		}
+		f := e.Facts(ctx)
+		if !f.Answers || f.Kind == s.facts.Kind || f.Endpoint != "" && f.Endpoint == s.facts.Endpoint {
+			continue
+		}
+		have, err := e.Observe(ctx, s.id)
+		if err != nil {
+			continue
+		}
+		if c, ok := have.Current(); ok {
+			out = append(out, facts.Other{Kind: kind, Container: c.Name, Running: c.Running})
+		}
+	}
+	return out
+}
+
 // choose finds the engine that a household asks for. The facts say which and
 // why, also when it does not answer.
 func choose(ctx context.Context, h *household.Household) (engine.Engine, facts.Engine, error) {
-	open := func(kind string) (engine.Engine, error) {
-		switch kind {
-		case "docker":
-			return docker.Open()
-		case "podman":
-			return docker.OpenPodman()
-		}
-		return process.Open(), nil
-	}
 	if h.Server.Engine != "auto" {
-		e, err := open(h.Server.Engine)
+		e, err := openEngine(h.Server.Engine)
 		if err != nil {
 			return nil, facts.Engine{}, &problem.Problem{What: "the engine cannot be used", Where: h.Server.Engine, Why: err.Error(), Fix: "correct DOCKER_HOST, or choose another engine under [server]", Err: err}
 		}
@@ -52,7 +81,7 @@ func choose(ctx context.Context, h *household.Household) (engine.Engine, facts.E
 	}
 	silent := ""
 	for _, kind := range []string{"docker", "podman"} {
-		e, err := open(kind)
+		e, err := openEngine(kind)
 		if err != nil {
 			silent += fmt.Sprintf("%s: %s; ", kind, err)
 			continue

@@ -158,7 +158,10 @@ func (a *app) status(ctx context.Context, before *statusReport) (*statusReport, 
 	a.lastDeployment(s, r)
 	if missing {
 		r.Why, r.Fix = "it is not deployed", "cozyshelf deploy"
-		if was := deploy.ReadDeployed(s.h.Storage.State); was != nil {
+		if others := s.others(ctx); len(others) > 0 {
+			r.Why = fmt.Sprintf("the household file names %s, and it is deployed on %s", s.facts.Kind, others[0].Kind)
+			r.Fix = "cozyshelf check says how to move it"
+		} else if was := deploy.ReadDeployed(s.h.Storage.State); was != nil {
 			r.Why, r.Fix = "somebody removed its container by hand", "cozyshelf deploy makes it again; members, positions and plays are kept"
 			r.Drift = append(r.Drift, r.Why)
 		}

@@ -179,6 +179,11 @@ func (s *Server) sweep() {
 
 // Run serves until the context ends, then lets requests finish for a moment.
 func (s *Server) Run(ctx context.Context) error {
+	let, err := claim(ctx, s.settings.State)
+	if err != nil {
+		return err
+	}
+	defer let()
 	sock, err := control.Listen(s.settings.State)
 	if err != nil {
 		return fmt.Errorf("making the control socket: %w", err)

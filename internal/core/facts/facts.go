@@ -35,6 +35,7 @@ type Facts struct {
 	CallerUID       int       `json:"caller_uid"`
 	Account         Account   `json:"account"`
 	Engine          Engine    `json:"engine"`
+	Others          []Other   `json:"others,omitempty"` // other engines that the household is deployed on
 	Port            Port      `json:"port"`
 	State           Folder    `json:"state"`
 	Scratch         *Folder   `json:"scratch,omitempty"` // nil where scratch is in memory
@@ -42,6 +43,14 @@ type Facts struct {
 	Units           string    `json:"units"`             // where systemd reads units; empty where there is none
 	FFmpeg          *FFmpeg   `json:"ffmpeg,omitempty"`  // nil where no work is asked for that needs it
 	Shelves         []Shelf   `json:"shelves"`
+}
+
+// Other is another engine than the one that is asked for, with a container of the
+// household.
+type Other struct {
+	Kind      string `json:"kind"`
+	Container string `json:"container"`
+	Running   bool   `json:"running"`
 }
 
 // FFmpeg is the ffmpeg of this machine, with ffprobe.

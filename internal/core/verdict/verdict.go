@@ -60,6 +60,7 @@ func Judge(h *household.Household, f facts.Facts) []Line {
 		j.add("program", Blocked, fmt.Sprintf("[server] version pins %s, and this is %s", pin, f.Program), "run the program "+pin+"; or cozyshelf upgrade, which changes the pin and deploys this one")
 	}
 	j.engine()
+	j.others()
 	j.machine()
 	j.port()
 	j.account()
@@ -138,6 +139,19 @@ func (j *judge) engine() {
 const oldestMajor, oldestMinor = 1, 40
 
 // engineDisk judges the engine's version and the disk that it keeps things on.
+// others judges that the household is deployed on another engine already: two servers
+// must not work on one state folder.
+func (j *judge) others() {
+	for _, o := range j.f.Others {
+		how := "stopped"
+		if o.Running {
+			how = "running"
+		}
+		j.add("other engine", Blocked, fmt.Sprintf("the household is deployed on %s already (%s, %s), and one state folder is for one server", o.Kind, o.Container, how),
+			fmt.Sprintf("write engine = %q under [server], and cozyshelf retire, which keeps the state; then write engine = %q and deploy", o.Kind, j.f.Engine.Kind))
+	}
+}
+
 func (j *judge) engineDisk() {
 	e := j.f.Engine
 	var major, minor int
@@ -330,6 +344,9 @@ func (j *judge) firewall() {
 	}
 }
 
+// engineHolders are programs that hold a port for a container.
+var engineHolders = []string{"docker-proxy", "rootlessport", "conmon"}
+
 func (j *judge) port() {
 	p := j.f.Port
 	switch {
@@ -346,7 +363,11 @@ func (j *judge) port() {
 		if p.Next > 0 {
 			do = fmt.Sprintf("stop it, or write port = %d under [server]", p.Next)
 		}
-		j.add("port", Blocked, fmt.Sprintf("%s is held by %s", p.Address, holder), do)
+		var details []string
+		if name, _, _ := strings.Cut(holder, " "); slices.Contains(engineHolders, name) {
+			details = append(details, "a container's port is held so; if it is this household's own, deployed with another state folder, write that path again and cozyshelf retire first")
+		}
+		j.add("port", Blocked, fmt.Sprintf("%s is held by %s", p.Address, holder), do, details...)
 	default:
 		j.add("port", OK, p.Address+" is free", "")
 	}

@@ -45,6 +45,12 @@ func TestEveryFaultIsFoundAndSaysWhatToDo(t *testing.T) {
 		"port taken": {func(h *household.Household, f *facts.Facts) {
 			f.Port.Free, f.Port.Holder, f.Port.Next = false, "nginx (pid 7)", 26991
 		}, "port", Blocked, "nginx"},
+		"port of a container": {func(h *household.Household, f *facts.Facts) {
+			f.Port.Free, f.Port.Holder, f.Port.Next = false, "docker-proxy (pid 7)", 26991
+		}, "port", Blocked, "docker-proxy"},
+		"deployed on another engine": {func(h *household.Household, f *facts.Facts) {
+			f.Others = []facts.Other{{Kind: "podman", Container: "cozyshelf-mill-1", Running: true}}
+		}, "other engine", Blocked, "podman already (cozyshelf-mill-1, running)"},
 		"port not ours":      {func(h *household.Household, f *facts.Facts) { f.Port.Error = "permission denied" }, "port", Blocked, "denied"},
 		"account unknown":    {func(h *household.Household, f *facts.Facts) { f.Account.Known, f.Account.Asked = false, "shelfkeeper" }, "run-as account", Blocked, "shelfkeeper"},
 		"root":               {func(h *household.Household, f *facts.Facts) { f.Account.UID = 0 }, "run-as account", Warning, "root"},
