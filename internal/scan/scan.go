@@ -588,13 +588,23 @@ func (s *signature) add(e machine.Entry) {
 	s.xor ^= h * h
 }
 
+// String gives the sum with the edition in which names are read.
 func (s *signature) String() string {
-	var b [24]byte
+	b := [25]byte{24: naming.Edition}
 	binary.LittleEndian.PutUint64(b[:], s.n+1)
 	binary.LittleEndian.PutUint64(b[8:], s.sum)
 	binary.LittleEndian.PutUint64(b[16:], s.xor)
 	return string(b[:])
 }
+
+// current reports whether the names that a folder's signature stands for were read as they
+// are now. Of one that is to be looked at again for another reason, that is not known.
+func current(signature string) bool {
+	return signature == "" || len(signature) == 25 && signature[24] == naming.Edition
+}
+
+// alike reports whether two signatures stand for the same entries.
+func alike(a, b string) bool { return len(a) >= 24 && len(b) >= 24 && a[:24] == b[:24] }
 
 // work is what is to be done for one listing.
 type work struct {
@@ -639,7 +649,7 @@ func (s *scanner) begin(ctx context.Context, shown string, l listing, had map[st
 		s.see("failing", path.Join(shown, l.path)+"/", cause(l.err, "list"))
 		return nil, s.w.Folder(ctx, store.FolderFound{Root: shown, Path: l.path, Problem: cause(l.err, "list")})
 	}
-	if known && l.empty && old.Signature != "" && old.Signature != l.signature {
+	if known && l.empty && old.Signature != "" && !alike(old.Signature, l.signature) {
 		had[l.path] = old // emptied, or what was mounted went: the end of the walk tells
 		return nil, nil
 	}
@@ -690,7 +700,7 @@ func (s *scanner) prepare(ctx context.Context, inside string, p *work) error {
 			p.out.Signature = ""
 			continue
 		}
-		if ok && !k.Gone && k.Size == e.Size && k.MTime == e.MTime && k.CTime == e.CTime && k.Problem == "" && k.Print != "" {
+		if ok && !k.Gone && k.Size == e.Size && k.MTime == e.MTime && k.CTime == e.CTime && k.Problem == "" && k.Print != "" && current(p.old.Signature) {
 			delete(p.byName, e.Name)
 			if k.Beside != goes[i] {
 				if p.out.Beside == nil {

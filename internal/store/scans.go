@@ -417,9 +417,12 @@ func (c *Scan) rows(ctx context.Context, tx *sql.Tx, b batch) error {
 				if err := flush(); err != nil {
 					return err
 				}
+				if err := carry(ctx, tx, f.ID, c.titles[k]); err != nil {
+					return err
+				}
 			}
 			if f.Moved {
-				if err := c.move(ctx, tx, f, folder, c.titles[k]); err != nil {
+				if err := move(ctx, tx, f, folder); err != nil {
 					return err
 				}
 			}
@@ -476,17 +479,20 @@ func (c *Scan) rows(ctx context.Context, tx *sql.Tx, b batch) error {
 	return nil
 }
 
-// move gives a file that was known elsewhere its new place. What is known of its title
-// goes with it, where that is another and nothing is known of that yet.
-func (c *Scan) move(ctx context.Context, tx *sql.Tx, f FileFound, folder, title int64) error {
+// carry has what is known of a file's title go with it to another, if nothing is known of
+// that yet.
+func carry(ctx context.Context, tx *sql.Tx, file, title int64) error {
+	_, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO descriptions (title, name, year, summary, people, genres, outside, source, picture, picture_from, edited, state, looked, candidates)
+		SELECT ?1, d.name, d.year, d.summary, d.people, d.genres, d.outside, d.source, d.picture, d.picture_from, d.edited, d.state, d.looked, d.candidates
+		FROM files f JOIN descriptions d ON d.title = f.title WHERE f.id = ?2 AND f.title != ?1`, title, file)
+	return err
+}
+
+// move gives a file that was known elsewhere its new place.
+func move(ctx context.Context, tx *sql.Tx, f FileFound, folder int64) error {
 	// A file that is gone may have had that name; it keeps its history under a name
 	// that no file can have.
 	if _, err := tx.ExecContext(ctx, "UPDATE files SET name = name || char(0) || id WHERE folder = ? AND name = ? AND id != ?", folder, f.Name, f.ID); err != nil {
-		return err
-	}
-	if _, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO descriptions (title, name, year, summary, people, genres, outside, source, picture, picture_from, edited, state, looked, candidates)
-		SELECT ?, d.name, d.year, d.summary, d.people, d.genres, d.outside, d.source, d.picture, d.picture_from, d.edited, d.state, d.looked, d.candidates
-		FROM files f JOIN descriptions d ON d.title = f.title WHERE f.id = ? AND f.title != ?1`, title, f.ID); err != nil {
 		return err
 	}
 	_, err := tx.ExecContext(ctx, "UPDATE files SET folder = ?, name = ? WHERE id = ?", folder, f.Name, f.ID)

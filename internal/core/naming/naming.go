@@ -19,6 +19,10 @@ import (
 	"cozyshelf/internal/core/household"
 )
 
+// Edition is raised whenever a name is read otherwise than before: files that are known are
+// then read anew with the next scan.
+const Edition = 1
+
 // Reading is what a path says.
 type Reading struct {
 	Title   string // never empty
