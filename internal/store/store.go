@@ -63,7 +63,7 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	dsn := func(extra string) string {
 		return (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: "_pragma=busy_timeout(10000)&_pragma=foreign_keys(1)&_pragma=synchronous(FULL)&_pragma=temp_store(MEMORY)" + extra}).String()
 	}
-	w, err := sql.Open("sqlite", dsn("&_pragma=journal_mode(WAL)&_pragma=wal_autocheckpoint(4000)&_txlock=immediate"))
+	w, err := sql.Open("sqlite", dsn("&_pragma=journal_mode(WAL)&_pragma=wal_autocheckpoint(4000)&_pragma=cache_size(-8000)&_txlock=immediate"))
 	if err != nil {
 		return nil, err
 	}
