@@ -8,9 +8,11 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
+	"cozyshelf/internal/core/library"
 	"cozyshelf/internal/standin"
 )
 
@@ -132,6 +134,16 @@ func (w *walk) described() error {
 	}
 	if err := w.run("", "shelf", "match", "The Paper Lighthouse", "--take", "wikidata Q900101", "--edit", "genres=paper, sea"); err != nil {
 		return err
+	}
+	w.say("The others follow in the background, at the catalogues' pace: a question a second.")
+	for began := time.Now(); time.Since(began) < 40*time.Second; time.Sleep(time.Second) {
+		var list []library.Problem
+		if err := w.read(&list, "shelf", "show", "films", "--problems"); err != nil {
+			return err
+		}
+		if !slices.ContainsFunc(list, func(p library.Problem) bool { return p.Sort == library.NoDescription }) {
+			break
+		}
 	}
 	for _, what := range [][]string{{"shelf", "find", "quill"}, {"shelf", "show"}, {"shelf", "show", "films", "--problems"}} {
 		if err := w.run("", what...); err != nil {
