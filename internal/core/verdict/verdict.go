@@ -167,7 +167,7 @@ func (j *judge) engineDisk() {
 	}
 	switch {
 	case e.RootFree > 0 && e.RootFree < leastEngineFree:
-		j.add("engine's disk", Blocked, says, "free some space there: the image alone takes 20 MiB, and the engine needs room to unpack it")
+		j.add("engine's disk", Blocked, says, "free some space there: the image alone takes 26 MiB, and the engine needs room to unpack it")
 	case e.Storage == "vfs":
 		j.add("engine's disk", Warning, says+": this driver copies every layer whole", "see whether the engine can use overlay2")
 	default:
