@@ -230,9 +230,22 @@ func (a *app) waitForStreams(ctx context.Context, s *site, changes []blueprint.C
 	}
 }
 
-func (a *app) showChanges(changes []blueprint.Change) {
+func (a *app) showChanges(changes []blueprint.Change) { tellChanges(a.out, changes) }
+
+// tellChanges writes changes a line each; a reason that does not fit has one of its own.
+func tellChanges(out show.Out, changes []blueprint.Change) {
 	for _, ch := range changes {
-		a.out.Printf("  • %s  %s\n", ch.What, show.Faint("("+ch.Why+")"))
+		why := "(" + ch.Why + ")"
+		if len(show.Lines(ch.What+"  "+why, 4)) == 1 {
+			out.Printf("  • %s  %s\n", ch.What, show.Faint(why))
+			continue
+		}
+		for i, l := range show.Lines(ch.What, 4) {
+			out.Printf("  %s %s\n", []string{"•", " "}[min(i, 1)], l)
+		}
+		for _, l := range show.Lines(why, 6) {
+			out.Printf("      %s\n", show.Faint(l))
+		}
 	}
 }
 

@@ -204,14 +204,12 @@ func (a *app) undoDeployment(ctx context.Context, command string, e ledger.Entry
 	}
 	doc := map[string]any{"undoes": e.ID, "changes": p.changes, "former_version": r.Former.Version, "household_file": edits != nil}
 	a.err.Printf("%s on %s\n", show.Bold(s.h.Household.Name), s.facts.Kind)
-	for _, c := range p.changes {
-		a.err.Printf("  • %s  %s\n", c.What, show.Faint("("+c.Why+")"))
-	}
+	tellChanges(a.err, p.changes)
 	if edits != nil {
 		a.err.Printf("  • put the former text of %s back\n", a.household)
 	}
 	if note != "" {
-		a.err.Printf("  %s %s\n", show.Mark("warning"), note)
+		a.warn(note)
 	}
 	if s.blueprint.Store != "" {
 		lost, err := a.showLost(ctx, s, s.blueprint.Store)
@@ -301,9 +299,17 @@ func (a *app) showLost(ctx context.Context, s *site, file string) (lost, error) 
 	if err != nil {
 		return l, &problem.Problem{What: "the store of today cannot be read", Where: s.h.Storage.State, Why: err.Error(), Fix: "run as root or as the run-as account", Err: err}
 	}
-	a.err.Printf("  %s the store goes back to %s; what came since is not in it: %s\n", show.Mark("warning"), show.When(m.Made), l.says())
-	a.err.Printf("    it is kept in the backup that is taken first\n")
+	a.warn(fmt.Sprintf("the store goes back to %s; what came since is not in it, but is kept in the backup that is taken first: %s", show.When(m.Made), l.says()))
 	return l, nil
+}
+
+// warn writes a warning that may take several lines.
+func (a *app) warn(text string) {
+	first := show.Mark("warning")
+	for _, l := range show.Lines(text, 10) {
+		a.err.Printf("  %s %s\n", first, l)
+		first = "       "
+	}
 }
 
 func (l lost) says() string {
