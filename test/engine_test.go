@@ -91,6 +91,13 @@ func TestAHouseholdMovesToAnotherEngine(t *testing.T) {
 	if m.document(&st, "status"); !strings.Contains(st.Why, "deployed on docker") || st.Fix == "" {
 		t.Errorf("status: %+v", st)
 	}
+	saved := m.path("saved.tar.zst")
+	m.must("backup", "--to", saved)
+	for _, args := range [][]string{{"retire", "--erase", "--yes"}, {"restore", saved, "--yes"}} {
+		if _, errs, code := m.run("", args...); code != 1 || !strings.Contains(errs, "deployed on another engine") {
+			t.Errorf("%v under a server on another engine: code %d, %s", args, code, errs)
+		}
+	}
 	// Nor does a server that somebody starts by hand.
 	settings, err := filepath.Glob(m.path("state/settings-*.json"))
 	if err != nil || len(settings) != 1 {

@@ -444,6 +444,9 @@ func (a *app) restore(ctx context.Context, file, secret string, u deploy.Unpacke
 		return err
 	}
 	s, err := a.open(ctx)
+	if err == nil {
+		err = s.here(ctx)
+	}
 	if err != nil {
 		return err
 	}

@@ -229,6 +229,9 @@ given. Media are never touched.`,
 				return err
 			}
 			s, err := a.open(ctx)
+			if err == nil {
+				err = s.here(ctx)
+			}
 			if err != nil {
 				return err
 			}

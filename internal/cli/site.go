@@ -59,6 +59,14 @@ func (s *site) others(ctx context.Context) []facts.Other {
 	return out
 }
 
+// here refuses what would change the state under a server on another engine.
+func (s *site) here(ctx context.Context) error {
+	for _, o := range s.others(ctx) {
+		return &problem.Problem{What: "the household is deployed on another engine", Where: o.Kind, Why: fmt.Sprintf("the household file names %s, and %s is on %s", s.facts.Kind, o.Container, o.Kind), Fix: fmt.Sprintf("write engine = %q under [server], and try again", o.Kind)}
+	}
+	return nil
+}
+
 // choose finds the engine that a household asks for. The facts say which and
 // why, also when it does not answer.
 func choose(ctx context.Context, h *household.Household) (engine.Engine, facts.Engine, error) {

@@ -301,7 +301,7 @@ func (d *Carrier) one(ctx context.Context, c blueprint.Change) error {
 		// What others put there stays, and the folder with it.
 		return ignore(ignore(os.Remove(c.Target), os.ErrNotExist), syscall.ENOTEMPTY)
 	case blueprint.EraseState:
-		return EraseState(c.Target)
+		return EraseState(ctx, c.Target)
 	}
 	return fmt.Errorf("there is no way to carry out %q", c.Action)
 }
@@ -575,7 +575,15 @@ var ours = []string{"store.db", "store.db-wal", "store.db-shm", "control.sock", 
 
 // EraseState removes a state folder: what we know to be ours, and the folder
 // once it is empty. Anything else in it stays, and is named in the error.
-func EraseState(dir string) error {
+func EraseState(ctx context.Context, dir string) error {
+	let, err := idle(ctx, dir)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer let()
 	for _, pattern := range ours {
 		list, err := filepath.Glob(filepath.Join(globQuote(dir), pattern))
 		if err != nil {
@@ -587,7 +595,7 @@ func EraseState(dir string) error {
 			}
 		}
 	}
-	err := os.Remove(dir)
+	err = os.Remove(dir)
 	if err == nil || errors.Is(err, os.ErrNotExist) {
 		return nil
 	}

@@ -18,6 +18,7 @@ import (
 	"cozyshelf/internal/engine"
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/pack"
+	"cozyshelf/internal/whole"
 )
 
 // fake is an engine in memory. Containers whose port is in sick never get well.
@@ -215,7 +216,7 @@ func TestEraseLeavesWhatIsNotOurs(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if err := EraseState(dir); err == nil || !strings.Contains(err.Error(), "holiday.mp4") {
+	if err := EraseState(t.Context(), dir); err == nil || !strings.Contains(err.Error(), "holiday.mp4") {
 		t.Errorf("got %v", err)
 	}
 	list, _ := os.ReadDir(dir)
@@ -225,8 +226,21 @@ func TestEraseLeavesWhatIsNotOurs(t *testing.T) {
 	if err := os.Remove(filepath.Join(dir, "holiday.mp4")); err != nil {
 		t.Fatal(err)
 	}
+	let, err := whole.Claim(t.Context(), dir, 0) // as a server does
+	if err != nil {
+		t.Fatal(err)
+	}
+	short, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
+	defer cancel()
+	if err := EraseState(short, dir); err == nil {
+		t.Error("it was erased under a server")
+	}
+	if _, err := os.Stat(dir); err != nil {
+		t.Error(err)
+	}
+	let()
 	for range 2 {
-		if err := EraseState(dir); err != nil {
+		if err := EraseState(t.Context(), dir); err != nil {
 			t.Error(err)
 		}
 	}

@@ -72,6 +72,11 @@ func unreadable(file string, err error) error {
 // folder. The server must not run. A store that is there and damaged is put aside,
 // not away. Done twice, it does no harm.
 func PutStore(ctx context.Context, state, file, passphrase string, owner *whole.Owner) (backup.Manifest, error) {
+	let, err := idle(ctx, state)
+	if err != nil {
+		return backup.Manifest{}, err
+	}
+	defer let()
 	u, err := Unpack(ctx, file, passphrase, state)
 	if err != nil {
 		return u.Manifest, err
@@ -101,6 +106,19 @@ func PutStore(ctx context.Context, state, file, passphrase string, owner *whole.
 		return u.Manifest, err
 	}
 	return u.Manifest, syncFolder(state)
+}
+
+// ended is how long a server that was stopped may take to be gone.
+const ended = 5 * time.Second
+
+// idle sees to it that no server is at work on a state folder, until the function that it
+// gives is called.
+func idle(ctx context.Context, state string) (func(), error) {
+	let, err := whole.Claim(ctx, state, ended)
+	if errors.Is(err, whole.ErrClaimed) {
+		err = &problem.Problem{What: "a server still works on the state folder", Where: state, Why: "it holds the folder; what is changed under it would be damaged", Fix: "stop it: cozyshelf check says whether it runs on another engine", Err: err}
+	}
+	return let, err
 }
 
 // give gives all below a folder, and itself, to its owner.

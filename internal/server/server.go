@@ -30,6 +30,7 @@ import (
 	"cozyshelf/internal/scan"
 	"cozyshelf/internal/store"
 	"cozyshelf/internal/stream"
+	"cozyshelf/internal/whole"
 
 	"golang.org/x/sys/unix"
 )
@@ -179,7 +180,10 @@ func (s *Server) sweep() {
 
 // Run serves until the context ends, then lets requests finish for a moment.
 func (s *Server) Run(ctx context.Context) error {
-	let, err := claim(ctx, s.settings.State)
+	let, err := whole.Claim(ctx, s.settings.State, takenFor)
+	if errors.Is(err, whole.ErrClaimed) {
+		return fmt.Errorf("another server works on this state folder, or it is being restored: %s", s.settings.State)
+	}
 	if err != nil {
 		return err
 	}
