@@ -104,10 +104,6 @@ func (a *app) makeAccount(h *household.Household, engine facts.Engine, p facts.P
 	return nil
 }
 
-// holders are programs that listen for a server of ours: itself, or an engine's
-// way into a container.
-var holders = []string{"cozyshelf", "docker-proxy", "rootlessport", "conmon"}
-
 // gather looks at this machine.
 func (a *app) gather(ctx context.Context, s *site) facts.Facts {
 	f := machine.Gather(s.h, s.facts, func(port int, holder string) bool { return s.holds(ctx, port, holder) })
@@ -138,7 +134,7 @@ func (s *site) holds(ctx context.Context, port int, holder string) bool {
 		return false
 	}
 	name, _, _ := strings.Cut(holder, " ")
-	return name == "" || slices.Contains(holders, name)
+	return name == "" || name == "cozyshelf" || slices.Contains(facts.PortHolders, name)
 }
 
 func (a *app) showVerdict(lines []verdict.Line, worst verdict.Status) {

@@ -34,7 +34,8 @@ func openEngine(kind string) (engine.Engine, error) {
 }
 
 // others finds other engines than the household's on which it is deployed. One that does
-// not answer at once is passed over.
+// not answer at once is passed over, and so is one on another machine: what has the same path
+// there is another folder.
 func (s *site) others(ctx context.Context) []facts.Other {
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
 	defer cancel()
@@ -45,7 +46,7 @@ func (s *site) others(ctx context.Context) []facts.Other {
 			continue
 		}
 		f := e.Facts(ctx)
-		if !f.Answers || f.Kind == s.facts.Kind || f.Endpoint != "" && f.Endpoint == s.facts.Endpoint {
+		if !f.Answers || f.Elsewhere != s.facts.Elsewhere || f.Kind == s.facts.Kind || f.Endpoint != "" && f.Endpoint == s.facts.Endpoint {
 			continue
 		}
 		have, err := e.Observe(ctx, s.id)

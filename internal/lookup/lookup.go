@@ -103,12 +103,9 @@ func (a *Asker) get(ctx context.Context, address, accept string) ([]byte, error)
 			a.turns.free(pause)
 			return nil, err
 		}
-		if after > 10*time.Minute {
-			a.turns.free(pause)
-			return nil, fmt.Errorf("%w: for %s", ErrBusy, after)
-		}
-		// Whoever else wants something of it waits, too.
-		wait = max(wait, after)
+		// Whoever else wants something of it waits, too, though not for what may be a
+		// mistake of years.
+		wait = max(wait, min(after, 24*time.Hour))
 		a.turns.free(wait)
 		wait = min(2*wait, time.Minute)
 	}

@@ -3,11 +3,13 @@ package lookup
 import (
 	"context"
 	"errors"
+	"net/http"
 	"net/http/httptest"
 	"reflect"
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -207,5 +209,25 @@ func TestWhoIsWaitedForGoesFirst(t *testing.T) {
 		if _, err := w.Describe(with, "wikidata Q900202", []string{"en"}); !errors.Is(err, ErrBusy) || before-c.Busy.Load() != tries {
 			t.Errorf("in a hurry %v: %d tries, %v", hurry, before-c.Busy.Load(), err)
 		}
+	}
+}
+
+// TestACatalogueThatWantsRestHasIt has one that asks to be left alone for an hour.
+func TestACatalogueThatWantsRestHasIt(t *testing.T) {
+	var asked atomic.Int64
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		asked.Add(1)
+		w.Header().Set("Retry-After", "3600")
+		http.Error(w, "later", http.StatusTooManyRequests)
+	}))
+	defer srv.Close()
+	a := &Asker{Agent: "CozyShelf/test (a test)", Pause: time.Millisecond}
+	for i, with := range []context.Context{ctx, ctx, Hurry(ctx)} {
+		if _, err := a.get(with, srv.URL, "application/json"); !errors.Is(err, ErrBusy) {
+			t.Errorf("request %d: %v", i, err)
+		}
+	}
+	if n := asked.Load(); n != 1 {
+		t.Errorf("it was asked %d times", n)
 	}
 }

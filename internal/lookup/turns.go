@@ -9,8 +9,12 @@ import (
 
 type hurried struct{}
 
-// patience is how long somebody in a hurry waits for a catalogue that asks to be left alone.
-const patience = 15 * time.Second
+// How long a catalogue that asks to be left alone is waited for: by a person, and in the
+// background. For longer it is not asked at all.
+const (
+	hurriedPatience = 15 * time.Second
+	patience        = 10 * time.Minute
+)
 
 // Hurry marks what is asked for a person who waits for the answer: it goes before what is
 // asked in the background, and is given up sooner.
@@ -27,7 +31,10 @@ type turns struct {
 
 // take waits for a turn, which free ends.
 func (t *turns) take(ctx context.Context) error {
-	hurry := ctx.Value(hurried{}) != nil
+	hurry, most := ctx.Value(hurried{}) != nil, patience
+	if hurry {
+		most = hurriedPatience
+	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if hurry {
@@ -48,7 +55,7 @@ func (t *turns) take(ctx context.Context) error {
 				t.busy = true
 				return nil
 			}
-			if hurry && pause > patience {
+			if pause > most {
 				return fmt.Errorf("%w: for %s", ErrBusy, pause.Round(time.Second))
 			}
 			later = time.After(pause)

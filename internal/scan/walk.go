@@ -124,9 +124,12 @@ func (s *signature) add(e machine.Entry) {
 	s.xor ^= h * h
 }
 
+// sumBytes is how long the sum is, without the edition.
+const sumBytes = 24
+
 // String gives the sum with the edition in which names are read.
 func (s *signature) String() string {
-	b := [25]byte{24: naming.Edition}
+	b := [sumBytes + 1]byte{sumBytes: naming.Edition}
 	binary.LittleEndian.PutUint64(b[:], s.n+1)
 	binary.LittleEndian.PutUint64(b[8:], s.sum)
 	binary.LittleEndian.PutUint64(b[16:], s.xor)
@@ -136,8 +139,10 @@ func (s *signature) String() string {
 // current reports whether the names that a folder's signature stands for were read as they
 // are now. Of one that is to be looked at again for another reason, that is not known.
 func current(signature string) bool {
-	return signature == "" || len(signature) == 25 && signature[24] == naming.Edition
+	return signature == "" || len(signature) == sumBytes+1 && signature[sumBytes] == naming.Edition
 }
 
 // alike reports whether two signatures stand for the same entries.
-func alike(a, b string) bool { return len(a) >= 24 && len(b) >= 24 && a[:24] == b[:24] }
+func alike(a, b string) bool {
+	return len(a) >= sumBytes && len(b) >= sumBytes && a[:sumBytes] == b[:sumBytes]
+}

@@ -53,6 +53,9 @@ type Other struct {
 	Running   bool   `json:"running"`
 }
 
+// PortHolders are programs that hold a port for a container.
+var PortHolders = []string{"docker-proxy", "rootlessport", "conmon"}
+
 // FFmpeg is the ffmpeg of this machine, with ffprobe.
 type FFmpeg struct {
 	Version string `json:"version"` // empty where there is none

@@ -152,8 +152,11 @@ func episode(stem string, up []string) Reading {
 			up = up[:n-1]
 		}
 	}
-	if r.Season < 0 {
-		stem, up, r.Season = released(stem, up)
+	from := "the file's name"
+	if own := stem; r.Season < 0 {
+		if stem, up, r.Season = released(stem, up); stem != own {
+			from = "the folder's name"
+		}
 	}
 	inSeason := r.Season >= 0
 	stem, r.ID = takeID(stem)
@@ -166,7 +169,7 @@ func episode(stem string, up []string) Reading {
 			}
 		}
 		before, after = stem[:m[0]], stem[max(m[5], m[7]):]
-		r.Confidence, r.Why = certain, "season and episode from the file's name"
+		r.Confidence, r.Why = certain, "season and episode from "+from
 	}
 	if !strings.ContainsAny(stem, "0123456789") {
 		// there is nothing to find
@@ -219,7 +222,8 @@ func episode(stem string, up []string) Reading {
 
 // released reads a folder of a season, or of one episode, that has the name of its show
 // in its own, as releases have: "Show.S02.1080p", "Show.S02E03.720p". It gives the stem to
-// read, the folders with the show last, and the season, or -1.
+// read, the folders with the show last, and the season, or -1. A folder of several episodes,
+// "Show.S02E01-E10", is one of a season: which one a file is, its own name tells.
 func released(stem string, up []string) (string, []string, int) {
 	n := len(up)
 	if n == 0 {
@@ -228,7 +232,10 @@ func released(stem string, up []string) (string, []string, int) {
 	folder, season, show := up[n-1], -1, ""
 	if m := episodeIn.FindStringSubmatchIndex(folder); m != nil {
 		show = tidy(spaced(tidy(folder[:m[0]])))
-		if episodeIn.FindStringIndex(stem) == nil && crossIn.FindStringIndex(stem) == nil {
+		switch {
+		case m[6] >= 0:
+			season = number(folder[m[2]:m[3]])
+		case show != "" && episodeIn.FindStringIndex(stem) == nil && crossIn.FindStringIndex(stem) == nil:
 			stem = folder // the file's own name says less
 		}
 	} else if m := seasonEnd.FindStringSubmatch(tidy(spaced(folder))); m != nil && (m[4] == "" || allQuality(m[4])) {

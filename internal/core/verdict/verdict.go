@@ -344,9 +344,6 @@ func (j *judge) firewall() {
 	}
 }
 
-// engineHolders are programs that hold a port for a container.
-var engineHolders = []string{"docker-proxy", "rootlessport", "conmon"}
-
 func (j *judge) port() {
 	p := j.f.Port
 	switch {
@@ -364,7 +361,7 @@ func (j *judge) port() {
 			do = fmt.Sprintf("stop it, or write port = %d under [server]", p.Next)
 		}
 		var details []string
-		if name, _, _ := strings.Cut(holder, " "); slices.Contains(engineHolders, name) {
+		if name, _, _ := strings.Cut(holder, " "); slices.Contains(facts.PortHolders, name) {
 			details = append(details, "a container's port is held so; if it is this household's own, deployed with another state folder, write that path again and cozyshelf retire first")
 		}
 		j.add("port", Blocked, fmt.Sprintf("%s is held by %s", p.Address, holder), do, details...)
