@@ -9,6 +9,7 @@ import (
 	"archive/tar"
 	"bufio"
 	"bytes"
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -17,6 +18,7 @@ import (
 	"hash"
 	"io"
 	"io/fs"
+	"math"
 	"os"
 	"path"
 	"path/filepath"
@@ -25,8 +27,11 @@ import (
 	"strings"
 	"time"
 
+	"cozyshelf/internal/boundary"
+
 	"filippo.io/age"
 	"github.com/klauspost/compress/zstd"
+	"golang.org/x/sys/unix"
 )
 
 // Names in an archive.
@@ -76,64 +81,158 @@ var (
 // Part is a file that goes into an archive.
 type Part struct {
 	Name string // in the archive
-	Path string // where it lies
+	// Open gives what it holds, and how many bytes that are.
+	Open func() (io.ReadCloser, int64, error)
+}
+
+// Text is a part that is known already.
+func Text(name string, b []byte) Part {
+	return Part{name, func() (io.ReadCloser, int64, error) { return io.NopCloser(bytes.NewReader(b)), int64(len(b)), nil }}
+}
+
+// In is a plain file below a folder that belongs to one of the owners; nil is for files
+// of the caller's own folders.
+func In(d *boundary.Dir, name string, owners []int) Part {
+	return Part{name, func() (io.ReadCloser, int64, error) {
+		f, err := d.File(name, owners)
+		if err != nil {
+			return nil, 0, err
+		}
+		st, err := f.Stat()
+		if err != nil {
+			f.Close()
+			return nil, 0, err
+		}
+		return f, st.Size(), nil
+	}}
+}
+
+// PicturesOf gives the pictures in a state folder that belong to one of the owners.
+func PicturesOf(d *boundary.Dir, owners []int) ([]Part, error) {
+	var out []Part
+	err := d.Walk(strings.TrimSuffix(Pictures, "/"), func(name string, st unix.Stat_t) error {
+		if st.Mode&unix.S_IFMT == unix.S_IFREG && known(name) {
+			out = append(out, In(d, name, owners))
+		}
+		return nil
+	})
+	if errors.Is(err, fs.ErrNotExist) {
+		err = nil
+	}
+	return out, err
 }
 
 // Write writes an archive of the parts. Manifest.Files is filled in.
-func Write(w io.Writer, m Manifest, parts []Part) (Manifest, error) {
+func Write(ctx context.Context, w io.Writer, m Manifest, parts []Part) (Manifest, error) {
+	a, err := begin(contextWriter{ctx, w}, m)
+	if err != nil {
+		return m, err
+	}
+	defer a.z.Close()
+	for _, p := range parts {
+		if err := a.put(p); err != nil {
+			return a.m, fmt.Errorf("%s: %w", p.Name, err)
+		}
+	}
+	return a.m, a.end()
+}
+
+// Merge writes an archive of what another one holds of the server's, the store and the
+// pictures, and of the parts. The other one is read to its end and checked.
+func Merge(ctx context.Context, w io.Writer, from io.Reader, parts []Part) (Manifest, error) {
+	var a *archive
+	m, err := read(from, "", func(m Manifest, h *tar.Header, r io.Reader) (File, error) {
+		out := File{Name: h.Name, Size: h.Size}
+		if a == nil {
+			var err error
+			if a, err = begin(contextWriter{ctx, w}, Manifest{Made: h.ModTime}); err != nil {
+				return out, err
+			}
+		}
+		if h.Name != Store && !strings.HasPrefix(h.Name, Pictures) {
+			sum := sha256.New()
+			return out, copySum(&out, sum, r, nil, sum)
+		}
+		return a.copy(h.Name, r, h.Size)
+	})
+	if a != nil {
+		defer a.z.Close()
+	}
+	if err == nil && a == nil {
+		err = fmt.Errorf("%w: there is no store in it", ErrDamaged)
+	}
+	if err != nil {
+		return m, err
+	}
+	files := a.m.Files
+	a.m = m
+	a.m.Format, a.m.Files = 1, files
+	for _, p := range parts {
+		if err := a.put(p); err != nil {
+			return a.m, fmt.Errorf("%s: %w", p.Name, err)
+		}
+	}
+	return a.m, a.end()
+}
+
+// archive is one that is being written.
+type archive struct {
+	z *zstd.Encoder
+	t *tar.Writer
+	m Manifest
+}
+
+func begin(w io.Writer, m Manifest) (*archive, error) {
 	m.Format, m.Files = 1, []File{}
 	z, err := zstd.NewWriter(w, zstd.WithEncoderConcurrency(1))
 	if err != nil {
-		return m, err
+		return nil, err
 	}
-	defer z.Close()
-	t := tar.NewWriter(z)
-	for _, p := range parts {
-		f, err := put(t, m, p)
-		if err != nil {
-			return m, fmt.Errorf("%s: %w", p.Path, err)
-		}
-		m.Files = append(m.Files, f)
-	}
-	b, err := json.MarshalIndent(m, "", "  ")
+	return &archive{z, tar.NewWriter(z), m}, nil
+}
+
+func (a *archive) put(p Part) error {
+	f, size, err := p.Open()
 	if err != nil {
-		return m, err
+		return err
 	}
-	if err := t.WriteHeader(header(m, ManifestName, int64(len(b)))); err != nil {
-		return m, err
+	defer f.Close()
+	_, err = a.copy(p.Name, f, size)
+	return err
+}
+
+// copy puts a file of a size into it. One that grows meanwhile is taken as it was.
+func (a *archive) copy(name string, r io.Reader, size int64) (File, error) {
+	out := File{Name: name, Size: size}
+	if err := a.t.WriteHeader(header(a.m, name, size)); err != nil {
+		return out, err
 	}
-	if _, err := t.Write(b); err != nil {
-		return m, err
+	h := sha256.New()
+	n, err := io.Copy(io.MultiWriter(a.t, h), io.LimitReader(r, size))
+	if err == nil && n < size {
+		err = errors.New("it became shorter while it was read")
 	}
-	return m, errors.Join(t.Close(), z.Close())
+	out.SHA256 = hex.EncodeToString(h.Sum(nil))
+	a.m.Files = append(a.m.Files, out)
+	return out, err
+}
+
+func (a *archive) end() error {
+	b, err := json.MarshalIndent(a.m, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := a.t.WriteHeader(header(a.m, ManifestName, int64(len(b)))); err != nil {
+		return err
+	}
+	if _, err := a.t.Write(b); err != nil {
+		return err
+	}
+	return errors.Join(a.t.Close(), a.z.Close())
 }
 
 func header(m Manifest, name string, size int64) *tar.Header {
 	return &tar.Header{Typeflag: tar.TypeReg, Name: name, Size: size, Mode: 0o600, ModTime: m.Made, Format: tar.FormatPAX}
-}
-
-func put(t *tar.Writer, m Manifest, p Part) (File, error) {
-	f, err := os.Open(p.Path)
-	if err != nil {
-		return File{}, err
-	}
-	defer f.Close()
-	st, err := f.Stat()
-	if err != nil {
-		return File{}, err
-	}
-	out := File{Name: p.Name, Size: st.Size()}
-	if err := t.WriteHeader(header(m, p.Name, out.Size)); err != nil {
-		return out, err
-	}
-	h := sha256.New()
-	// A file that grows meanwhile, as the ledger may, is taken as it was.
-	n, err := io.Copy(io.MultiWriter(t, h), io.LimitReader(f, out.Size))
-	if err == nil && n < out.Size {
-		err = errors.New("it became shorter while it was read")
-	}
-	out.SHA256 = hex.EncodeToString(h.Sum(nil))
-	return out, err
 }
 
 // Encrypt gives a writer that encrypts for a passphrase what goes to w. The end is
@@ -158,18 +257,42 @@ func Encrypted(r *bufio.Reader) bool {
 // IsEncrypted reports whether the archive that a reader begins with is encrypted.
 func IsEncrypted(r io.Reader) bool { return Encrypted(bufio.NewReaderSize(r, 64)) }
 
-// The bounds of what is read: more memory or more entries are no backup of ours.
+// The bounds of what is read: more memory, more entries or larger ones are no backup of
+// ours. What is unpacked leaves Reserve free on the disk.
 const (
 	mostWindow  = 64 << 20
-	mostEntries = 1_000_000
-	mostText    = 16 << 20
+	mostEntries = 200_000
+	mostPicture = 64 << 20
+	mostLedger  = 256 << 20
+	MostText    = 16 << 20 // of the household file, the settings and the manifest
+	Reserve     = 8 << 20
 )
 
+// ErrRoom says that what an archive holds does not fit where it is to be unpacked.
+var ErrRoom = errors.New("there is not enough room to unpack it")
+
 // Read reads every byte of an archive and compares it with the manifest. Its files
-// are unpacked into a folder unless that is empty. An error that the archive is to
+// are unpacked into a folder unless that is nil. An error that the archive is to
 // blame for is ErrDamaged, ErrPassphrase or ErrEncrypted. Nothing is written
 // outside of the folder, whatever the archive says.
-func Read(r io.Reader, passphrase, folder string) (Manifest, error) {
+func Read(r io.Reader, passphrase string, folder *boundary.Dir) (Manifest, error) {
+	room := int64(math.MaxInt64)
+	if folder != nil {
+		var st unix.Statfs_t
+		if err := unix.Fstatfs(folder.Fd(), &st); err == nil {
+			room = int64(st.Bavail)*int64(st.Bsize) - Reserve
+		}
+	}
+	return read(r, passphrase, func(_ Manifest, h *tar.Header, r io.Reader) (File, error) {
+		if room -= h.Size; room < 0 {
+			return File{}, fmt.Errorf("%w: %s has %d bytes", ErrRoom, h.Name, h.Size)
+		}
+		return unpack(r, h, folder)
+	})
+}
+
+// read reads an archive, giving each file to take before it is compared with the manifest.
+func read(r io.Reader, passphrase string, take func(Manifest, *tar.Header, io.Reader) (File, error)) (Manifest, error) {
 	var m Manifest
 	in := bufio.NewReaderSize(r, 64<<10)
 	var src io.Reader = in
@@ -205,7 +328,7 @@ func Read(r io.Reader, passphrase, folder string) (Manifest, error) {
 			}
 			return m, fmt.Errorf("%w: %w", ErrDamaged, err)
 		}
-		if h.Typeflag != tar.TypeReg || !known(h.Name) || len(have) > mostEntries {
+		if h.Typeflag != tar.TypeReg || !known(h.Name) || len(have) >= mostEntries || h.Size > mostOf(h.Name) {
 			return m, fmt.Errorf("%w: %q does not belong into a backup", ErrDamaged, h.Name)
 		}
 		if h.Name == ManifestName {
@@ -217,7 +340,7 @@ func Read(r io.Reader, passphrase, folder string) (Manifest, error) {
 		if _, twice := have[h.Name]; twice {
 			return m, fmt.Errorf("%w: %q is in it twice", ErrDamaged, h.Name)
 		}
-		f, err := unpack(t, h, folder)
+		f, err := take(m, h, t)
 		if err != nil {
 			return m, err
 		}
@@ -253,7 +376,7 @@ func agree(m Manifest, have map[string]File) error {
 }
 
 func manifest(r io.Reader, size int64, m *Manifest) error {
-	if size > mostText {
+	if size > MostText {
 		return fmt.Errorf("%w: the manifest is too large", ErrDamaged)
 	}
 	b, err := io.ReadAll(r)
@@ -273,19 +396,32 @@ func known(name string) bool {
 		pictureName.MatchString(name) && path.Clean(name) == name && !strings.Contains(name, "..")
 }
 
-// unpack reads one file, into the folder unless that is empty.
-func unpack(r io.Reader, h *tar.Header, folder string) (File, error) {
+// mostOf is how many bytes an entry may have. The store has as many as there is room.
+func mostOf(name string) int64 {
+	switch {
+	case name == Store:
+		return math.MaxInt64
+	case name == Ledger:
+		return mostLedger
+	case strings.HasPrefix(name, Pictures):
+		return mostPicture
+	}
+	return MostText
+}
+
+// unpack reads one file, into the folder unless that is nil.
+func unpack(r io.Reader, h *tar.Header, folder *boundary.Dir) (File, error) {
 	out := File{Name: h.Name, Size: h.Size}
 	sum := sha256.New()
 	var to io.Writer = sum
 	var f *os.File
-	if folder != "" {
-		p := filepath.Join(folder, filepath.FromSlash(h.Name))
-		if err := os.MkdirAll(filepath.Dir(p), 0o700); err != nil {
+	if folder != nil {
+		in, err := folder.MkdirAll(path.Dir(h.Name), 0o700, nil)
+		if err != nil {
 			return out, err
 		}
-		var err error
-		if f, err = os.OpenFile(p, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600); err != nil {
+		defer in.Close()
+		if f, err = in.Create(path.Base(h.Name), 0o600); err != nil {
 			return out, err
 		}
 		defer f.Close()

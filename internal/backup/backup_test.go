@@ -3,6 +3,7 @@ package backup
 import (
 	"archive/tar"
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -13,29 +14,36 @@ import (
 	"testing"
 	"time"
 
+	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/testbuild"
 
 	"github.com/klauspost/compress/zstd"
 )
 
+// folder opens a folder of the test.
+func folder(t testing.TB, path string) *boundary.Dir {
+	t.Helper()
+	d, err := boundary.Open(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { d.Close() })
+	return d
+}
+
 // sample is an archive of some files.
 func sample(t testing.TB) ([]byte, map[string]string) {
 	t.Helper()
-	dir := t.TempDir()
 	content := map[string]string{
 		Store: strings.Repeat("page ", 900), Household: "format = 1\n", Settings: "{}", Ledger: "",
 		"pictures/a1/The_Paper-Lighthouse.jpg": "\xff\xd8 a picture",
 	}
 	var parts []Part
 	for _, name := range []string{Store, Household, Settings, Ledger, "pictures/a1/The_Paper-Lighthouse.jpg"} {
-		p := filepath.Join(dir, filepath.Base(name))
-		if err := os.WriteFile(p, []byte(content[name]), 0o600); err != nil {
-			t.Fatal(err)
-		}
-		parts = append(parts, Part{name, p})
+		parts = append(parts, Text(name, []byte(content[name])))
 	}
 	var b bytes.Buffer
-	m, err := Write(&b, Manifest{Made: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), ID: "0123456789ab", Name: "Fernhollow Mill", StoreFormat: 2}, parts)
+	m, err := Write(context.Background(), &b, Manifest{Made: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), ID: "0123456789ab", Name: "Fernhollow Mill", StoreFormat: 2}, parts)
 	if err != nil || len(m.Files) != len(parts) {
 		t.Fatalf("%+v, %v", m, err)
 	}
@@ -45,7 +53,7 @@ func sample(t testing.TB) ([]byte, map[string]string) {
 func TestWhatIsWrittenIsReadBack(t *testing.T) {
 	b, content := sample(t)
 	to := t.TempDir()
-	m, err := Read(bytes.NewReader(b), "", to)
+	m, err := Read(bytes.NewReader(b), "", folder(t, to))
 	if err != nil || m.Name != "Fernhollow Mill" || m.StoreFormat != 2 || len(m.Files) != len(content) {
 		t.Fatalf("got %+v, %v", m, err)
 	}
@@ -89,10 +97,10 @@ func TestNoFlippedOrMissingByteIsPassedOver(t *testing.T) {
 		spoilt := bytes.Clone(b)
 		spoilt[i] ^= 0x41
 		// A few bits of the compressed form carry nothing.
-		if _, err := Read(bytes.NewReader(spoilt), "", ""); err == nil && !bytes.Equal(plain(spoilt), whole) {
+		if _, err := Read(bytes.NewReader(spoilt), "", nil); err == nil && !bytes.Equal(plain(spoilt), whole) {
 			t.Errorf("byte %d of %d changed: it was taken", i, len(b))
 		}
-		if _, err := Read(bytes.NewReader(b[:i]), "", ""); !errors.Is(err, ErrDamaged) {
+		if _, err := Read(bytes.NewReader(b[:i]), "", nil); !errors.Is(err, ErrDamaged) {
 			t.Errorf("cut off after %d of %d bytes: got %v", i, len(b), err)
 		}
 	}
@@ -114,22 +122,22 @@ func TestEncryption(t *testing.T) {
 	if bytes.Contains(enc.Bytes(), b[:64]) {
 		t.Error("it is not encrypted")
 	}
-	if m, err := Read(bytes.NewReader(enc.Bytes()), "an old mill by the water", ""); err != nil || m.Name != "Fernhollow Mill" {
+	if m, err := Read(bytes.NewReader(enc.Bytes()), "an old mill by the water", nil); err != nil || m.Name != "Fernhollow Mill" {
 		t.Errorf("got %+v, %v", m, err)
 	}
-	if _, err := Read(bytes.NewReader(enc.Bytes()), "another", ""); !errors.Is(err, ErrPassphrase) {
+	if _, err := Read(bytes.NewReader(enc.Bytes()), "another", nil); !errors.Is(err, ErrPassphrase) {
 		t.Errorf("a wrong passphrase: %v", err)
 	}
-	if _, err := Read(bytes.NewReader(enc.Bytes()), "", ""); !errors.Is(err, ErrEncrypted) {
+	if _, err := Read(bytes.NewReader(enc.Bytes()), "", nil); !errors.Is(err, ErrEncrypted) {
 		t.Errorf("no passphrase: %v", err)
 	}
-	if _, err := Read(bytes.NewReader(enc.Bytes()[:enc.Len()-1]), "an old mill by the water", ""); !errors.Is(err, ErrDamaged) {
+	if _, err := Read(bytes.NewReader(enc.Bytes()[:enc.Len()-1]), "an old mill by the water", nil); !errors.Is(err, ErrDamaged) {
 		t.Errorf("cut off: %v", err)
 	}
 }
 
-// archive writes any tar.
-func archive(t testing.TB, entries ...*tar.Header) []byte {
+// tarOf writes any tar.
+func tarOf(t testing.TB, entries ...*tar.Header) []byte {
 	t.Helper()
 	var b bytes.Buffer
 	z, err := zstd.NewWriter(&b)
@@ -163,16 +171,16 @@ func TestArchivesThatMeanHarmAreRefused(t *testing.T) {
 	}
 	end := file(ManifestName, `{"format":1,"files":[]}`)
 	for name, b := range map[string][]byte{
-		"out of the folder":   archive(t, file("../store.db", "x"), end),
-		"out by pictures":     archive(t, file("pictures/../../x", "x"), end),
-		"an absolute name":    archive(t, file("/etc/x", "x"), end),
-		"a link":              archive(t, &tar.Header{Typeflag: tar.TypeSymlink, Name: Store, Linkname: "/etc/passwd"}, end),
-		"a file twice":        archive(t, file(Store, "x"), file(Store, "y"), end),
-		"an unnamed file":     archive(t, file(Store, "x"), end),
-		"a missing file":      archive(t, file(ManifestName, `{"format":1,"files":[{"name":"store.db","size":1}]}`)),
-		"something after":     archive(t, end, file(Store, "x")),
-		"a manifest of noise": archive(t, file(ManifestName, "no")),
-		"a newer format":      archive(t, file(ManifestName, `{"format":2,"files":[]}`)),
+		"out of the folder":   tarOf(t, file("../store.db", "x"), end),
+		"out by pictures":     tarOf(t, file("pictures/../../x", "x"), end),
+		"an absolute name":    tarOf(t, file("/etc/x", "x"), end),
+		"a link":              tarOf(t, &tar.Header{Typeflag: tar.TypeSymlink, Name: Store, Linkname: "/etc/passwd"}, end),
+		"a file twice":        tarOf(t, file(Store, "x"), file(Store, "y"), end),
+		"an unnamed file":     tarOf(t, file(Store, "x"), end),
+		"a missing file":      tarOf(t, file(ManifestName, `{"format":1,"files":[{"name":"store.db","size":1}]}`)),
+		"something after":     tarOf(t, end, file(Store, "x")),
+		"a manifest of noise": tarOf(t, file(ManifestName, "no")),
+		"a newer format":      tarOf(t, file(ManifestName, `{"format":2,"files":[]}`)),
 		"no archive":          []byte("the gravel choir"),
 		"nothing":             nil,
 	} {
@@ -181,7 +189,7 @@ func TestArchivesThatMeanHarmAreRefused(t *testing.T) {
 		if err := os.Mkdir(in, 0o700); err != nil {
 			t.Fatal(err)
 		}
-		if m, err := Read(bytes.NewReader(b), "", in); err == nil {
+		if m, err := Read(bytes.NewReader(b), "", folder(t, in)); err == nil {
 			t.Errorf("%s: it was taken: %+v", name, m)
 		}
 		if list, _ := os.ReadDir(outer); len(list) != 1 {
@@ -226,17 +234,74 @@ func FuzzRead(f *testing.F) {
 	f.Add(b[:len(b)/2])
 	f.Fuzz(func(t *testing.T, in []byte) {
 		dir := t.TempDir()
-		m, err := Read(bytes.NewReader(in), "", dir)
+		m, err := Read(bytes.NewReader(in), "", folder(t, dir))
 		if err != nil {
 			return
 		}
 		// What is taken can be written again from what was unpacked.
 		var parts []Part
 		for _, x := range m.Files {
-			parts = append(parts, Part{x.Name, filepath.Join(dir, x.Name)})
+			parts = append(parts, In(folder(t, dir), x.Name, nil))
 		}
-		if _, err := Write(&bytes.Buffer{}, m, parts); err != nil {
+		if _, err := Write(context.Background(), &bytes.Buffer{}, m, parts); err != nil {
 			t.Error(err)
 		}
 	})
+}
+
+// Merge keeps what is the server's, byte for byte, and puts the administrator's beside it;
+// what the server says of the administrator's is left out.
+func TestMergeKeepsWhatIsTheServers(t *testing.T) {
+	b, content := sample(t)
+	var out bytes.Buffer
+	m, err := Merge(context.Background(), &out, bytes.NewReader(b), []Part{Text(Household, []byte("of the administrator")), Text(Ledger, []byte("{}"))})
+	if err != nil || m.Name != "Fernhollow Mill" {
+		t.Fatalf("%+v, %v", m, err)
+	}
+	to := t.TempDir()
+	got, err := Read(bytes.NewReader(out.Bytes()), "", folder(t, to))
+	if err != nil || len(got.Files) != 4 || got.ID != m.ID {
+		t.Fatalf("%+v, %v", got, err)
+	}
+	want := map[string]string{Household: "of the administrator", Ledger: "{}", Store: content[Store], "pictures/a1/The_Paper-Lighthouse.jpg": content["pictures/a1/The_Paper-Lighthouse.jpg"]}
+	for name, text := range want {
+		if b, err := os.ReadFile(filepath.Join(to, name)); err != nil || string(b) != text {
+			t.Errorf("%s: %q, %v", name, b, err)
+		}
+	}
+	for cut := range b {
+		if _, err := Merge(context.Background(), io.Discard, bytes.NewReader(b[:cut]), nil); err == nil {
+			t.Fatalf("one that was cut off after %d bytes was taken", cut)
+		}
+	}
+}
+
+// What is too large for what it says it is goes nowhere.
+func TestEntriesAreBounded(t *testing.T) {
+	for _, name := range []string{Household, Settings, "pictures/a.jpg", Ledger} {
+		var raw bytes.Buffer
+		z, _ := zstd.NewWriter(&raw)
+		w := tar.NewWriter(z)
+		if err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Size: mostOf(name) + 1, Mode: 0o600}); err != nil {
+			t.Fatal(err)
+		}
+		z.Close()
+		to := t.TempDir()
+		if _, err := Read(bytes.NewReader(raw.Bytes()), "", folder(t, to)); !errors.Is(err, ErrDamaged) {
+			t.Errorf("%s: %v", name, err)
+		}
+		if list, _ := os.ReadDir(to); len(list) > 0 {
+			t.Errorf("%s: unpacked %v", name, list)
+		}
+	}
+	var raw bytes.Buffer
+	z, _ := zstd.NewWriter(&raw)
+	w := tar.NewWriter(z)
+	if err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: Store, Size: 1 << 50, Mode: 0o600}); err != nil {
+		t.Fatal(err)
+	}
+	z.Close()
+	if _, err := Read(bytes.NewReader(raw.Bytes()), "", folder(t, t.TempDir())); !errors.Is(err, ErrRoom) {
+		t.Errorf("a store larger than the disk: %v", err)
+	}
 }

@@ -6,12 +6,11 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
-	"path/filepath"
-	"strings"
+
+	"cozyshelf/internal/boundary"
 )
 
-// Source is what a backup is taken of.
+// Source is what a server takes a backup of: its own state folder, while it is at work.
 type Source struct {
 	State    string // the state folder
 	Manifest Manifest
@@ -20,42 +19,43 @@ type Source struct {
 	Snapshot func(ctx context.Context, to string) error
 }
 
-// Take writes a backup of a state folder, also while the server is at work in it.
+// unfinished begins the name of the folder that a copy of the store is made in.
+const unfinished = boundary.Unfinished + "backup-"
+
+// Take writes a backup of a state folder, while the server is at work in it.
 func Take(ctx context.Context, w io.Writer, s Source) (Manifest, error) {
-	tmp, err := os.MkdirTemp(s.State, ".new-backup-")
+	d, err := boundary.Open(s.State)
 	if err != nil {
 		return s.Manifest, err
 	}
-	defer os.RemoveAll(tmp)
-	copied := filepath.Join(tmp, Store)
-	if err := s.Snapshot(ctx, copied); err != nil {
+	defer d.Close()
+	name := unfinished + boundary.NewName()[len(boundary.Unfinished):]
+	tmp, err := d.Mkdir(name, 0o700, nil)
+	if err != nil {
+		return s.Manifest, err
+	}
+	defer d.RemoveAll(name)
+	defer tmp.Close()
+	if err := s.Snapshot(ctx, s.State+"/"+name+"/"+Store); err != nil {
 		return s.Manifest, fmt.Errorf("copying the store: %w", err)
 	}
-	parts := []Part{{Store, copied}}
-	for name, from := range map[string]string{Household: Household, Settings: s.Settings, Ledger: Ledger} {
-		p := filepath.Join(s.State, from)
-		if _, err := os.Stat(p); from != "" && err == nil {
-			parts = append(parts, Part{name, p})
+	parts := []Part{In(tmp, Store, nil)}
+	for name, from := range map[string]string{Household: Household, Settings: s.Settings} {
+		if from == "" {
+			continue
+		}
+		b, err := d.Read(from, MostText, nil)
+		if err == nil {
+			parts = append(parts, Text(name, b))
+		} else if !errors.Is(err, fs.ErrNotExist) {
+			return s.Manifest, err
 		}
 	}
-	pictures := filepath.Join(s.State, strings.TrimSuffix(Pictures, "/"))
-	err = filepath.WalkDir(pictures, func(p string, d fs.DirEntry, err error) error {
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil
-		}
-		if err != nil || !d.Type().IsRegular() {
-			return err
-		}
-		name, err := filepath.Rel(s.State, p)
-		if err == nil && known(filepath.ToSlash(name)) {
-			parts = append(parts, Part{filepath.ToSlash(name), p})
-		}
-		return err
-	})
+	pictures, err := PicturesOf(d, nil)
 	if err != nil {
 		return s.Manifest, err
 	}
-	return Write(contextWriter{ctx, w}, s.Manifest, parts)
+	return Write(ctx, w, s.Manifest, append(parts, pictures...))
 }
 
 // contextWriter stops writing when its context ends.

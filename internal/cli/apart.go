@@ -13,6 +13,7 @@ import (
 
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/problem"
+	"cozyshelf/internal/storework"
 
 	"golang.org/x/sys/unix"
 )
@@ -22,7 +23,7 @@ const apartEnv = "COZYSHELF_CODE_FD"
 
 // within are the commands that are run by this program or an engine, and so need
 // no parent to come back in their place.
-var within = []string{"serve", "supervise", "healthcheck", "relay", "probe", "look"}
+var within = []string{"serve", "supervise", "healthcheck", "relay", "probe", "look", storework.Command}
 
 // apart runs the command in a child, where network file systems are mounted. One
 // that does not answer holds whoever touches it beyond any signal, so that such a

@@ -13,14 +13,15 @@ import (
 	"time"
 
 	"cozyshelf/internal/backup"
+	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/deploy"
 	"cozyshelf/internal/ledger"
+	"cozyshelf/internal/machine"
 	"cozyshelf/internal/problem"
-	"cozyshelf/internal/store"
 	"cozyshelf/internal/whole"
 
 	"github.com/spf13/cobra"
@@ -161,14 +162,14 @@ func (a *app) writeBackup(ctx context.Context, s *site, to, secret string) (back
 		read := make(chan error, 1)
 		go func() {
 			var err error
-			m, err = backup.Read(pr, "", "")
+			m, err = backup.Read(pr, "", nil)
 			_, _ = io.Copy(io.Discard, pr) // until the writer ends
 			read <- err
 		}()
-		err := s.client().Backup(ctx, io.MultiWriter(w, pw))
+		err := a.streamBackup(ctx, s, io.MultiWriter(w, pw))
 		if errors.Is(err, control.ErrUnreachable) {
 			if err = s.running(ctx); err == nil {
-				err = a.backupHere(ctx, s, io.MultiWriter(w, pw))
+				_, err = s.writeBackup(ctx, io.MultiWriter(w, pw))
 			}
 		}
 		pw.CloseWithError(err)
@@ -188,6 +189,29 @@ func (a *app) writeBackup(ctx context.Context, s *site, to, secret string) (back
 	return m, nil
 }
 
+// streamBackup takes what is the server's from the server, and adds what is the
+// administrator's: the household file, the settings and the ledger.
+func (a *app) streamBackup(ctx context.Context, s *site, w io.Writer) error {
+	parts, err := s.texts().Parts(s.h.Storage.State)
+	if err != nil {
+		return err
+	}
+	pr, pw := io.Pipe()
+	sent := make(chan error, 1)
+	go func() {
+		err := s.client().Backup(ctx, pw)
+		pw.CloseWithError(err)
+		sent <- err
+	}()
+	_, err = backup.Merge(ctx, w, pr, parts)
+	_, _ = io.Copy(io.Discard, pr) // until the server ends
+	// What the server says goes before what became of its half answer.
+	if serr := <-sent; serr != nil {
+		return serr
+	}
+	return err
+}
+
 type nopCloser struct{ io.Writer }
 
 func (nopCloser) Close() error { return nil }
@@ -205,23 +229,6 @@ func (s *site) running(ctx context.Context) error {
 		}
 	}
 	return nil
-}
-
-// backupHere takes the backup of a household whose server does not run.
-func (a *app) backupHere(ctx context.Context, s *site, w io.Writer) error {
-	tmp := filepath.Join(s.h.Storage.State, blueprint.Backups)
-	path := filepath.Join(tmp, ".new-here-"+fmt.Sprint(os.Getpid()))
-	defer os.Remove(path)
-	if _, err := s.takeBackup(ctx, path); err != nil {
-		return err
-	}
-	f, err := os.Open(path)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	_, err = io.Copy(w, f)
-	return err
 }
 
 // backupRoutine writes into the household file how often the server makes backups.
@@ -318,13 +325,14 @@ func backups(h *household.Household) ([]backup.Found, error) {
 		}
 		list = append(list, more...)
 	}
-	before, err := filepath.Glob(filepath.Join(inside, "before-*.tar.zst"))
-	if err != nil {
+	before, err := os.ReadDir(deploy.BackupsFolder(h.Storage.State))
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return nil, err
 	}
-	for _, p := range before {
-		if st, err := os.Stat(p); err == nil {
-			list = append(list, backup.Found{Path: p, Made: st.ModTime(), Size: st.Size()})
+	for _, d := range before {
+		st, err := d.Info()
+		if ok, _ := filepath.Match("before-*.tar.zst", d.Name()); ok && err == nil {
+			list = append(list, backup.Found{Path: filepath.Join(deploy.BackupsFolder(h.Storage.State), d.Name()), Made: st.ModTime(), Size: st.Size()})
 		}
 	}
 	if list == nil {
@@ -343,11 +351,16 @@ func (a *app) backupVerifyCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			u, err := deploy.Unpack(c.Context(), args[0], secret, "")
+			state, owner := a.known()
+			file, err := filepath.Abs(args[0])
 			if err != nil {
 				return err
 			}
-			defer os.RemoveAll(u.Folder)
+			u, err := deploy.Unpack(c.Context(), file, secret, state, owner)
+			if err != nil {
+				return err
+			}
+			defer u.Close()
 			if a.json {
 				return a.document(map[string]any{"file": args[0], "manifest": u.Manifest, "store": u.Store})
 			}
@@ -361,7 +374,7 @@ func (a *app) backupVerifyCommand() *cobra.Command {
 
 // secretFor takes the passphrase where a backup needs one.
 func (a *app) secretFor(file string, pass *passphrase) (string, error) {
-	f, err := os.Open(file)
+	f, err := boundary.PlainFile(file)
 	if err != nil {
 		return "", &problem.Problem{What: "the backup cannot be read", Where: file, Why: err.Error(), Fix: "name another, or run as an account that may read it", Err: err}
 	}
@@ -403,11 +416,12 @@ is written first: look at its folders and its account, then restore again.`,
 			if err != nil {
 				return err
 			}
-			u, err := deploy.Unpack(ctx, file, secret, a.roomToUnpack())
+			state, owner := a.known()
+			u, err := deploy.Unpack(ctx, file, secret, state, owner)
 			if err != nil {
 				return err
 			}
-			defer os.RemoveAll(u.Folder)
+			defer u.Close()
 			a.showBackup(args[0], u)
 			if _, err := os.Stat(a.household); errors.Is(err, os.ErrNotExist) {
 				return a.restoreHouseholdFile(u, yes)
@@ -422,7 +436,7 @@ is written first: look at its folders and its account, then restore again.`,
 
 // restoreHouseholdFile writes the household file of a backup where there is none.
 func (a *app) restoreHouseholdFile(u deploy.Unpacked, yes bool) error {
-	text, err := os.ReadFile(filepath.Join(u.Folder, backup.Household))
+	text, err := u.Text(backup.Household)
 	if err != nil {
 		return &problem.Problem{What: "there is no household file, and none in the backup", Where: a.household, Why: "every command needs to know which household it is about", Fix: "write one with cozyshelf new, then restore again", Exit: problem.ExitUsage}
 	}
@@ -477,10 +491,10 @@ func (a *app) restore(ctx context.Context, file, secret string, u deploy.Unpacke
 	var undo *ledger.Undo
 	before := beforeName(state)
 	damaged := ""
-	if _, err := os.Stat(storePath); err == nil {
-		if err := soundStore(ctx, storePath); err != nil {
+	if _, err := os.Lstat(storePath); err == nil {
+		if _, err := deploy.Inspect(ctx, state, s.owner()); err != nil {
 			damaged = err.Error()
-			a.out.Printf("  %s the store that is there cannot be backed up (%s): it is put aside as it is, in %s\n", show.Mark("warning"), damaged, filepath.Join(state, blueprint.Backups))
+			a.out.Printf("  %s the store that is there cannot be backed up (%s): it is put aside as it is, in %s\n", show.Mark("warning"), show.Clean(damaged), deploy.BackupsFolder(state))
 		} else {
 			add(blueprint.TakeBackup, before, "back up what is there to "+before, "nothing of it is to be lost")
 			undo = &ledger.Undo{Kind: undoStore, Path: before}
@@ -493,7 +507,7 @@ func (a *app) restore(ctx context.Context, file, secret string, u deploy.Unpacke
 	}
 	a.showChanges(changes)
 	if undo != nil {
-		if l, err := lostSince(ctx, storePath, u.Manifest.Made); err == nil {
+		if l, err := s.lostSince(ctx, u.Manifest.Made); err == nil {
 			a.out.Printf("  %s what came into the store after %s is not in the backup: %s\n", show.Mark("warning"), show.When(u.Manifest.Made), l.says())
 		}
 	}
@@ -527,39 +541,37 @@ func (a *app) restore(ctx context.Context, file, secret string, u deploy.Unpacke
 	return nil
 }
 
-// soundStore says why a store cannot be read, if it cannot.
-func soundStore(ctx context.Context, path string) error {
-	_, err := store.Inspect(ctx, path, false)
-	return err
-}
-
-// lostSince says what came into a store after a time.
-func lostSince(ctx context.Context, path string, t time.Time) (lost, error) {
-	got, err := store.LookSince(ctx, path, t)
+// lostSince says what came into the store after a time.
+func (s *site) lostSince(ctx context.Context, t time.Time) (lost, error) {
+	got, err := deploy.LookSince(ctx, s.h.Storage.State, s.owner(), t)
 	return lost{t, got}, err
 }
 
 // undoStore puts the store back that was there before a restore.
 func (a *app) undoStore(ctx context.Context, e ledger.Entry, yes bool) error {
-	u, err := deploy.Unpack(ctx, e.Undo.Path, "", "")
+	state, owner := a.known()
+	if filepath.Dir(e.Undo.Path) != deploy.BackupsFolder(state) {
+		return &problem.Problem{What: "the entry names no backup of this household", Where: e.Undo.Path, Why: "such backups lie in " + deploy.BackupsFolder(state), Fix: "restore the file by its name, if it is the right one: cozyshelf restore"}
+	}
+	u, err := deploy.Unpack(ctx, e.Undo.Path, "", state, owner)
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(u.Folder)
+	defer u.Close()
 	return a.restore(ctx, e.Undo.Path, "", u, yes, "undo", e.ID)
 }
 
-// roomToUnpack is where a backup is unpacked to be looked at: in the state folder
-// where there is one, since it holds what only that may hold.
-func (a *app) roomToUnpack() string {
+// known gives the state folder and the account of the household, where there is a
+// household file; without one nothing is known.
+func (a *app) known() (state string, owner *whole.Owner) {
 	h, err := a.load()
 	if err != nil {
-		return ""
+		return "", nil
 	}
-	if st, err := os.Stat(h.Storage.State); err != nil || !st.IsDir() {
-		return ""
+	if account := machine.Account(h.Server); account.Known {
+		owner = &whole.Owner{UID: int(account.UID), GID: int(account.GID)}
 	}
-	return h.Storage.State
+	return h.Storage.State, owner
 }
 
 // restoring reports whether a restore was cut off.

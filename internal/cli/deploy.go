@@ -306,6 +306,9 @@ func (a *app) ledgerCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if err := a.takeOverNow(h); err != nil {
+				return err
+			}
 			all, damaged, err := ledger.Read(h.Storage.State)
 			if err != nil {
 				return &problem.Problem{What: "the ledger cannot be read", Where: h.Storage.State, Why: err.Error(), Fix: "run as root or as the run-as account", Err: err}

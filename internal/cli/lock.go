@@ -10,6 +10,7 @@ import (
 
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/problem"
 
 	"golang.org/x/sys/unix"
@@ -65,12 +66,46 @@ func (a *app) alone(ctx context.Context) error {
 	}
 }
 
-// loadAlone reads the household file for a command that will change something.
+// loadAlone reads the household file for a command that will change something. What the
+// server told meanwhile is entered into the ledger first.
 func (a *app) loadAlone(ctx context.Context) (*household.Household, error) {
 	if err := a.alone(ctx); err != nil {
 		return nil, err
 	}
-	return a.load()
+	h, err := a.load()
+	if err == nil {
+		err = a.takeOver(h)
+	}
+	return h, err
+}
+
+// takeOver enters into the ledger what the server told.
+func (a *app) takeOver(h *household.Household) error {
+	_, odd, err := ledger.TakeOver(h.Storage.State)
+	if odd > 0 {
+		a.warn(fmt.Sprintf("the server's account wrote %s for the ledger that the server does not write; they were passed over. If it goes on, somebody may have taken the server over: see SECURITY.md", show.Count(odd, "line", "lines")))
+	}
+	if errors.Is(err, os.ErrPermission) {
+		return nil // whoever may not read the state folder has nothing to enter
+	}
+	if err != nil {
+		return &problem.Problem{What: "what the server told cannot be entered into the ledger", Where: h.Storage.State, Why: err.Error(), Fix: "run as root, and see that the folder above the state folder belongs to root and nobody else may write to it", Err: err}
+	}
+	return nil
+}
+
+// takeOverNow does the same for a command that only reads, unless another one changes the
+// household just now.
+func (a *app) takeOverNow(h *household.Household) error {
+	f, err := os.Open(a.household)
+	if err != nil {
+		return nil // it was read a moment ago
+	}
+	defer f.Close()
+	if unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) != nil {
+		return nil
+	}
+	return a.takeOver(h)
 }
 
 // current reports whether an open file is still the one of that name.

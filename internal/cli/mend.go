@@ -15,10 +15,12 @@ import (
 	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/permit"
+	"cozyshelf/internal/deploy"
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/mend"
 	"cozyshelf/internal/problem"
+	"cozyshelf/internal/whole"
 )
 
 // mending is what is to be done about one folder of a shelf.
@@ -175,14 +177,11 @@ func (a *app) ready(h *household.Household, owner permit.Identity) error {
 	if _, err := os.Stat(state); !errors.Is(err, os.ErrNotExist) {
 		return err
 	}
-	err := os.MkdirAll(filepath.Dir(state), 0o755)
-	if err == nil {
-		err = os.Mkdir(state, 0o700)
+	var to *whole.Owner
+	if os.Getuid() == 0 {
+		to = &whole.Owner{UID: int(owner.UID), GID: int(owner.Groups[0])}
 	}
-	if err == nil && os.Getuid() == 0 {
-		err = os.Chown(state, int(owner.UID), int(owner.Groups[0]))
-	}
-	if err != nil {
+	if err := deploy.MakeFolder(state, to); err != nil {
 		return &problem.Problem{What: "the state folder, where the ledger is kept, could not be made", Where: state, Why: err.Error(), Fix: "make it, or run this as root; nothing was touched", Err: err}
 	}
 	a.err.Printf("made the state folder %s, where the ledger is kept\n", state)
@@ -274,12 +273,12 @@ func (a *app) showOdd(o mend.Outcome) {
 }
 
 // lockMending lets one mend of a household go on at a time. Closing it lets go.
-func (a *app) lockMending(h *household.Household) (*os.File, error) {
-	f, err := os.OpenFile(filepath.Join(h.Storage.State, ledger.Kept), os.O_RDONLY|syscall.O_DIRECTORY, 0)
+func (a *app) lockMending(h *household.Household) (io.Closer, error) {
+	f, err := ledger.OpenFolder(h.Storage.State)
 	if err != nil {
 		return nil, err
 	}
-	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+	if err := syscall.Flock(f.Fd(), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		f.Close()
 		return nil, &problem.Problem{What: "another mend or undo of this household goes on", Where: h.Storage.State, Why: "two at once would undo each other", Fix: "wait for it to end, and try again"}
 	}

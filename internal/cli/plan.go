@@ -2,7 +2,9 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -167,19 +169,37 @@ func (a *app) carrier(s *site, command string, total int) *deploy.Carrier {
 	}
 }
 
-// takeBackup writes a backup while no server is at work.
-func (s *site) takeBackup(ctx context.Context, path string) (backup.Manifest, error) {
+// texts are the household file and the settings as they were deployed.
+func (s *site) texts() deploy.Texts {
+	was := deploy.ReadDeployed(s.h.Storage.State)
+	if was == nil {
+		return deploy.Texts{}
+	}
+	return deploy.Texts{Household: was.Household, Settings: was.Settings}
+}
+
+// manifest is what a backup of the household says of itself.
+func (s *site) manifest() backup.Manifest {
 	m := backup.Manifest{Made: time.Now(), ID: s.id, Name: s.h.Household.Name}
-	settings := ""
 	if was := deploy.ReadDeployed(s.h.Storage.State); was != nil {
 		m.Version = was.Version
-		settings = (blueprint.Blueprint{SettingsText: []byte(was.Settings)}).SettingsFile()
 	}
-	m, err := deploy.TakeBackup(ctx, path, m, s.h.Storage.State, settings, s.owner())
-	if err != nil {
-		return m, &problem.Problem{What: "the backup could not be made", Where: path, Why: err.Error(), Fix: "run as root or as the run-as account; see that the disk has room", Err: err}
+	return m
+}
+
+// writeBackup writes a backup while no server is at work.
+func (s *site) writeBackup(ctx context.Context, w io.Writer) (backup.Manifest, error) {
+	return deploy.WriteBackup(ctx, w, s.manifest(), s.h.Storage.State, s.texts(), s.owner())
+}
+
+// takeBackup writes a backup among the administrator's, while no server is at work.
+func (s *site) takeBackup(ctx context.Context, path string) (backup.Manifest, error) {
+	m, err := deploy.TakeBackup(ctx, path, s.manifest(), s.h.Storage.State, s.texts(), s.owner())
+	var p *problem.Problem
+	if err != nil && !errors.As(err, &p) {
+		err = &problem.Problem{What: "the backup could not be made", Where: path, Why: err.Error(), Fix: "run as root or as the run-as account; see that the disk has room", Err: err}
 	}
-	return m, nil
+	return m, err
 }
 
 // owner is who files in the state folder belong to; nil where that is who runs this.
@@ -216,7 +236,7 @@ func (a *app) mayDeploy(ctx context.Context, s *site) error {
 		return &problem.Problem{What: "another program is pinned", Where: a.household, Why: fmt.Sprintf("[server] version is %q, and this is %s", pin, a.version), Fix: "run the program " + pin + "; or cozyshelf upgrade, which changes the pin and deploys this one"}
 	}
 	format := 0
-	if f, err := store.Inspect(ctx, filepath.Join(s.h.Storage.State, backup.Store), false); err == nil {
+	if f, err := deploy.Inspect(ctx, s.h.Storage.State, s.owner()); err == nil {
 		format = f.Format
 	} else if st, err := s.client().Status(ctx); err == nil {
 		format = st.Format
@@ -229,5 +249,5 @@ func (a *app) mayDeploy(ctx context.Context, s *site) error {
 
 // beforeName is where the backup goes that is taken before a change.
 func beforeName(state string) string {
-	return filepath.Join(state, blueprint.Backups, "before-"+time.Now().UTC().Format("20060102-150405.000")+".tar.zst")
+	return filepath.Join(deploy.BackupsFolder(state), "before-"+time.Now().UTC().Format("20060102-150405.000")+".tar.zst")
 }

@@ -126,7 +126,7 @@ The first evening:
 	add("life", a.statusCommand(), a.logsCommand(), a.startCommand(), a.stopCommand(), a.restartCommand(), a.retireCommand(), a.upgradeCommand(), a.rollbackCommand(), a.backupCommand(), a.restoreCommand(), a.ledgerCommand(), a.undoCommand())
 	add("home", a.shelfCommand(), a.tidyCommand(), a.intakeCommand(), a.memberCommand(), a.usageCommand())
 	add("inside", a.serveCommand())
-	root.AddCommand(a.superviseCommand(), a.healthcheckCommand(), a.relayCommand(), a.probeCommand(), a.lookCommand())
+	root.AddCommand(a.superviseCommand(), a.healthcheckCommand(), a.relayCommand(), a.probeCommand(), a.lookCommand(), a.storeWorkCommand())
 	root.SetHelpCommandGroupID("inside")
 	strict(root)
 	return root

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	_ "golang.org/x/crypto/x509roots/fallback" // nor certificates
 	"io"
 	"log/slog"
 	"net"
@@ -16,12 +15,16 @@ import (
 	"time"
 	_ "time/tzdata" // the container has no zone files
 
+	_ "golang.org/x/crypto/x509roots/fallback" // nor certificates
+
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/engine/process"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/server"
+
+	"cozyshelf/internal/storework"
 
 	"github.com/spf13/cobra"
 )
@@ -163,5 +166,13 @@ func collect(ctx context.Context) {
 			return
 		case <-time.After(time.Second):
 		}
+	}
+}
+
+// storeWorkCommand is the child that looks into a store for root.
+func (a *app) storeWorkCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: storework.Command, Hidden: true, Args: cobra.ArbitraryArgs, DisableFlagParsing: true,
+		RunE: func(c *cobra.Command, args []string) error { return storework.Main(c.Context(), args, os.Stdout) },
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"syscall"
 	"time"
 
+	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/ledger"
@@ -156,12 +157,16 @@ func commonRoot(h *household.Household) string {
 // makeShelfFolder makes a folder of a shelf: for the caller to fill, or for the
 // run-as account where the server is to change it.
 func makeShelfFolder(ctx context.Context, h *household.Household, path string, access household.Access) error {
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+	above, err := boundary.MakeAll(filepath.Dir(path), 0o755)
+	if err != nil {
 		return err
 	}
-	if err := os.Mkdir(path, 0o755); err != nil {
+	defer above.Close()
+	made, err := above.Mkdir(filepath.Base(path), 0o755, nil)
+	if err != nil {
 		return err
 	}
+	defer made.Close()
 	account := machine.Account(h.Server)
 	if access != household.Change || !account.Known || os.Getuid() != 0 {
 		return nil
@@ -171,7 +176,7 @@ func makeShelfFolder(ctx context.Context, h *household.Household, path string, a
 		return err
 	}
 	owner := engine.Identity(account)
-	return os.Chown(path, int(owner.UID), int(owner.Groups[0]))
+	return made.Chown(boundary.Owner{UID: int(owner.UID), GID: int(owner.Groups[0])})
 }
 
 // rewrite replaces the household file, with the owner and mode that it had. The

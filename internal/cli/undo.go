@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"time"
 
+	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/ledger"
@@ -216,6 +217,19 @@ func sum(b []byte) string {
 	return hex.EncodeToString(s[:])
 }
 
+// above opens the folder that something lies in.
+func above(path string, do func(d *boundary.Dir, name string) error) error {
+	d, err := boundary.Open(filepath.Dir(path))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return do(d, filepath.Base(path))
+}
+
 // undoThing takes back what has no plan.
 func (a *app) undoThing(h *household.Household, e ledger.Entry, yes bool) error {
 	var what string
@@ -224,25 +238,24 @@ func (a *app) undoThing(h *household.Household, e ledger.Entry, yes bool) error 
 	case undoFolder:
 		what = fmt.Sprintf("remove the folder %s, if it is empty", e.Undo.Path)
 		do = func() error {
-			if err := os.Remove(e.Undo.Path); !errors.Is(err, os.ErrNotExist) {
-				return err
-			}
-			return nil
+			return above(e.Undo.Path, func(d *boundary.Dir, name string) error { return d.RemoveDir(name) })
 		}
 	case undoMade:
 		what = fmt.Sprintf("remove %s, if it is as it was written", e.Undo.Path)
 		do = func() error {
-			b, err := os.ReadFile(e.Undo.Path)
-			if errors.Is(err, os.ErrNotExist) {
-				return nil
-			}
-			if err == nil && sum(b) != e.Undo.Data {
-				err = errors.New("it was changed since")
-			}
-			if err != nil {
-				return err
-			}
-			return os.Remove(e.Undo.Path)
+			return above(e.Undo.Path, func(d *boundary.Dir, name string) error {
+				b, err := d.Read(name, 16<<20, nil)
+				if errors.Is(err, os.ErrNotExist) {
+					return nil
+				}
+				if err == nil && sum(b) != e.Undo.Data {
+					err = errors.New("it was changed since")
+				}
+				if err != nil {
+					return err
+				}
+				return d.Remove(name)
+			})
 		}
 	case undoGroup:
 		what = fmt.Sprintf("take %s out of group %s", e.Undo.Path, e.Undo.Data)

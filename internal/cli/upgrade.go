@@ -2,15 +2,12 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
-	"cozyshelf/internal/backup"
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/household"
@@ -287,15 +284,11 @@ type lost struct {
 
 // showLost says what came into the store since a backup was taken.
 func (a *app) showLost(ctx context.Context, s *site, file string) (lost, error) {
-	f, err := os.Open(file)
+	m, err := deploy.ReadBackup(file, s.h.Storage.State)
 	if err != nil {
-		return lost{}, err
-	}
-	m, err := backup.Read(f, "", "")
-	if err = errors.Join(err, f.Close()); err != nil {
 		return lost{}, &problem.Problem{What: "the backup of the former store cannot be used", Where: file, Why: err.Error(), Fix: "cozyshelf backup verify " + file, Err: err}
 	}
-	l, err := lostSince(ctx, filepath.Join(s.h.Storage.State, backup.Store), m.Made)
+	l, err := s.lostSince(ctx, m.Made)
 	if err != nil {
 		return l, &problem.Problem{What: "the store of today cannot be read", Where: s.h.Storage.State, Why: err.Error(), Fix: "run as root or as the run-as account", Err: err}
 	}

@@ -15,11 +15,13 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
 
 	"cozyshelf/internal/backup"
+	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/engine"
 	"cozyshelf/internal/ledger"
@@ -338,21 +340,43 @@ func ignore(err, kind error) error {
 
 // folder makes a folder for the run-as account.
 func (d *Carrier) folder(path string) error {
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return err
-	}
-	if err := os.Mkdir(path, 0o700); err != nil && !errors.Is(err, os.ErrExist) {
-		return err
-	}
-	return d.give(path)
+	return MakeFolder(path, d.owner())
 }
 
-// give makes the run-as account the owner.
-func (d *Carrier) give(path string) error {
-	if d.ours() {
-		return nil
+// MakeFolder makes a folder for an account, mode 0700, and those above it that are missing;
+// nil is for the caller. One that is
+// there already stays the account's, or is given to it where it is empty and the caller's:
+// that is how a command that was cut off leaves it.
+func MakeFolder(path string, owner *whole.Owner) error {
+	above, err := boundary.MakeAll(filepath.Dir(path), 0o755)
+	if err != nil {
+		return err
 	}
-	return os.Lchown(path, int(d.Blueprint.OwnerUID), int(d.Blueprint.OwnerGID))
+	defer above.Close()
+	made, err := above.Mkdir(filepath.Base(path), 0o700, owner)
+	if err == nil {
+		return errors.Join(made.Close(), above.Sync())
+	}
+	if !errors.Is(err, os.ErrExist) || owner == nil {
+		return ignore(err, os.ErrExist)
+	}
+	there, err := above.Sub(filepath.Base(path))
+	if err != nil {
+		return err
+	}
+	defer there.Close()
+	now, err := there.Owner()
+	if err != nil || now == *owner {
+		return err
+	}
+	names, err := there.Names()
+	if err != nil {
+		return err
+	}
+	if now.UID != os.Geteuid() || len(names) > 0 {
+		return &problem.Problem{What: "the folder belongs to somebody else", Where: path, Why: fmt.Sprintf("it belongs to uid %d, not to %d, and holds %d things", now.UID, owner.UID, len(names)), Fix: fmt.Sprintf("see what it is; chown %d:%d %s gives it to the run-as account", owner.UID, owner.GID, path)}
+	}
+	return there.Chown(*owner)
 }
 
 // ours reports whether the run-as account is who runs this: then what we make is
@@ -403,20 +427,32 @@ func RemoveUnit(name string) error {
 // sweepLeft removes what a command that was cut off left half-written. What the
 // server itself writes in parts is its own to remove.
 func (d *Carrier) sweepLeft() {
-	for _, pattern := range []string{".new-[0-9]*", ".new-restore-*", ledger.Kept + "/.new-*"} {
-		list, _ := filepath.Glob(filepath.Join(globQuote(d.Blueprint.State), pattern))
-		for _, p := range list {
-			_ = os.RemoveAll(p) // it stays until the next time
-		}
-	}
+	boundary.Sweep(d.Blueprint.State)
+	d.sweep(func(name string) bool {
+		rest, ok := strings.CutPrefix(name, boundary.Unfinished)
+		return ok && !strings.HasPrefix(rest, "backup-")
+	})
 }
 
 // sweepSettings removes settings files that no longer count.
 func (d *Carrier) sweepSettings() {
-	old, _ := filepath.Glob(filepath.Join(d.Blueprint.State, "settings-*.json"))
-	for _, p := range old {
-		if filepath.Base(p) != d.Blueprint.SettingsFile() {
-			_ = os.Remove(p) // it stays until the next time
+	d.sweep(func(name string) bool {
+		ok, _ := filepath.Match("settings-*.json", name) // the pattern is sound
+		return ok && name != d.Blueprint.SettingsFile()
+	})
+}
+
+// sweep removes names from the state folder.
+func (d *Carrier) sweep(goes func(name string) bool) {
+	dir, err := boundary.Open(d.Blueprint.State)
+	if err != nil {
+		return
+	}
+	defer dir.Close()
+	names, _ := dir.Names()
+	for _, n := range names {
+		if goes(n) {
+			_ = dir.RemoveAll(n) // it stays until the next time
 		}
 	}
 }
@@ -571,42 +607,67 @@ func Plain(err error) string {
 }
 
 // ours lists what we and the server make in a state folder.
-var ours = []string{"store.db", "store.db-wal", "store.db-shm", "control.sock", ledger.File, ledger.Kept, "scratch", "settings-*.json", ".new-*", backup.Household, blueprint.Backups, strings.TrimSuffix(backup.Pictures, "/"), "lookup"}
+var ours = []string{"store.db", "store.db-wal", "store.db-shm", "store.db-journal", "control.sock", ledger.Spool, "spool-taken.jsonl", "admin", "scratch", "settings-*.json", ".new-*", backup.Household, blueprint.Backups, strings.TrimSuffix(backup.Pictures, "/"), "lookup"}
 
 // EraseState removes a state folder: what we know to be ours, and the folder
-// once it is empty. Anything else in it stays, and is named in the error.
+// once it is empty; and the administrator's folder beside it. Anything else in it
+// stays, and is named in the error.
 func EraseState(ctx context.Context, dir string) error {
 	let, err := idle(ctx, dir)
 	if errors.Is(err, os.ErrNotExist) {
-		return nil
+		return eraseAdmin(dir)
 	}
 	if err != nil {
 		return err
 	}
 	defer let()
-	for _, pattern := range ours {
-		list, err := filepath.Glob(filepath.Join(globQuote(dir), pattern))
-		if err != nil {
-			return err
-		}
-		for _, p := range list {
-			if err := os.RemoveAll(p); err != nil {
-				return err
-			}
-		}
-	}
-	err = os.Remove(dir)
-	if err == nil || errors.Is(err, os.ErrNotExist) {
-		return nil
-	}
-	left, rerr := os.ReadDir(dir)
-	if rerr != nil || len(left) == 0 {
+	above, err := boundary.Open(filepath.Dir(dir))
+	if err != nil {
 		return err
 	}
-	return &problem.Problem{What: "the state folder holds things that are not ours", Where: filepath.Join(dir, left[0].Name()), Why: fmt.Sprintf("%d of them are left where they are; what was ours is gone", len(left)), Fix: "look at them, and remove the folder by hand"}
+	defer above.Close()
+	state, err := above.Sub(filepath.Base(dir))
+	if errors.Is(err, boundary.ErrLink) { // to a folder elsewhere, as the administrator made it
+		state, err = boundary.Open(dir)
+	}
+	if err != nil {
+		return err
+	}
+	defer state.Close()
+	names, err := state.Names()
+	if err != nil {
+		return err
+	}
+	var left []string
+	for _, n := range names {
+		if !slices.ContainsFunc(ours, func(pattern string) bool {
+			ok, _ := filepath.Match(pattern, n) // the patterns are sound
+			return ok
+		}) {
+			left = append(left, n)
+			continue
+		}
+		if err := state.RemoveAll(n); err != nil {
+			return err
+		}
+	}
+	if len(left) > 0 {
+		slices.Sort(left)
+		return &problem.Problem{What: "the state folder holds things that are not ours", Where: filepath.Join(dir, left[0]), Why: fmt.Sprintf("%d of them are left where they are; what was ours is gone", len(left)), Fix: "look at them, and remove the folder by hand"}
+	}
+	if err := above.RemoveDir(filepath.Base(dir)); err != nil && !errors.Is(err, syscall.ENOTDIR) {
+		return err
+	}
+	return eraseAdmin(dir)
 }
 
-// globQuote takes the meaning from the special characters of a path.
-func globQuote(s string) string {
-	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(s)
+// eraseAdmin removes the administrator's folder of a household.
+func eraseAdmin(state string) error {
+	path := boundary.Admin(state)
+	above, err := boundary.OpenOwn(filepath.Dir(path))
+	if err != nil {
+		return ignore(err, os.ErrNotExist)
+	}
+	defer above.Close()
+	return above.RemoveAll(filepath.Base(path))
 }

@@ -9,9 +9,9 @@ import (
 	"path/filepath"
 	"time"
 
+	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/ledger"
-	"cozyshelf/internal/whole"
 )
 
 // Deployed is what was deployed: enough to deploy it once more, also by another
@@ -60,16 +60,22 @@ func WriteDeployed(state string, d *Deployed) error {
 	if err != nil {
 		return err
 	}
-	dir := filepath.Join(state, ledger.Kept)
-	if err := ignore(os.Mkdir(dir, 0o700), os.ErrExist); err != nil {
+	dir, err := ledger.OpenFolder(state)
+	if err != nil {
 		return err
 	}
-	return whole.Replace(filepath.Join(dir, deployedFile), b, 0o600, nil)
+	defer dir.Close()
+	return dir.Replace(deployedFile, b, 0o600, nil)
 }
 
 // ForgetDeployed notes down that nothing is deployed any more.
 func ForgetDeployed(state string) error {
-	return ignore(os.Remove(filepath.Join(state, ledger.Kept, deployedFile)), os.ErrNotExist)
+	dir, err := boundary.OpenAdmin(state, false)
+	if err != nil {
+		return ignore(err, os.ErrNotExist)
+	}
+	defer dir.Close()
+	return dir.Remove(ledger.Kept + "/" + deployedFile)
 }
 
 // Keep writes a record for the ledger to name.
@@ -79,8 +85,8 @@ func (r Record) Keep(state string) (name string, err error) {
 		return "", err
 	}
 	err = json.NewEncoder(f).Encode(r)
+	// One that is not whole is named by no entry.
 	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-		os.Remove(f.Name())
 		return "", err
 	}
 	return filepath.Base(f.Name()), nil

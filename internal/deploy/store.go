@@ -13,39 +13,61 @@ import (
 	"time"
 
 	"cozyshelf/internal/backup"
+	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/store"
+	"cozyshelf/internal/storework"
 	"cozyshelf/internal/whole"
+
+	"golang.org/x/sys/unix"
 )
 
-// Unpacked is a backup that was read to its end, found sound, and unpacked.
+// Unpacked is a backup that was read to its end, found sound, and unpacked into a folder
+// of the administrator's. Close it.
 type Unpacked struct {
-	Folder   string
+	Dir      *boundary.Dir
 	Manifest backup.Manifest
 	Store    store.Facts
+	end      func()
 }
 
-// Unpack reads a whole backup, every byte of it, into a new folder inside another,
-// and opens the store in it. Nothing else is touched. The caller removes the folder.
-func Unpack(ctx context.Context, file, passphrase, inside string) (u Unpacked, err error) {
-	f, err := os.Open(file)
+// Close removes the folder.
+func (u Unpacked) Close() {
+	if u.end != nil {
+		u.end()
+	}
+}
+
+// Text reads a text of the backup; it is fs.ErrNotExist where the backup has none.
+func (u Unpacked) Text(name string) ([]byte, error) { return u.Dir.Read(name, backup.MostText, nil) }
+
+// Unpack reads a whole backup, every byte of it, into a new folder of the administrator's,
+// and has the store in it looked at by the account that it is for, or by nobody's where
+// that is not known. Nothing else is touched. The backup may have been made by the
+// server, so nothing in it is believed before it has been judged. An empty state stands
+// for a household that is not known yet.
+func Unpack(ctx context.Context, file, passphrase, state string, owner *whole.Owner) (u Unpacked, err error) {
+	f, err := openBackup(file, state)
 	if err != nil {
-		return u, &problem.Problem{What: "the backup cannot be read", Where: file, Why: err.Error(), Fix: "name another, or run as an account that may read it", Err: err}
+		return u, &problem.Problem{What: "the backup cannot be read", Where: file, Why: plainly(err), Fix: "name another, or run as an account that may read it", Err: err}
 	}
 	defer f.Close()
-	if u.Folder, err = os.MkdirTemp(inside, ".new-restore-"); err != nil {
-		return u, err
+	if u.Dir, u.end, err = room(state); err != nil {
+		return u, notOurs(state, err)
 	}
 	defer func() {
 		if err != nil {
-			os.RemoveAll(u.Folder)
+			u.Close()
 		}
 	}()
-	if u.Manifest, err = backup.Read(bufio.NewReaderSize(f, 1<<20), passphrase, u.Folder); err != nil {
+	if u.Manifest, err = backup.Read(bufio.NewReaderSize(f, 1<<20), passphrase, u.Dir); err != nil {
 		return u, unreadable(file, err)
 	}
-	u.Store, err = store.Inspect(ctx, filepath.Join(u.Folder, backup.Store), true)
+	if err = giveStore(u.Dir, owner); err != nil {
+		return u, err
+	}
+	u.Store, err = storework.Work{Dir: u.Dir, Name: backup.Store, Owner: owner}.Inspect(ctx, true)
 	if err != nil {
 		return u, unreadable(file, fmt.Errorf("its store: %w", err))
 	}
@@ -53,6 +75,81 @@ func Unpack(ctx context.Context, file, passphrase, inside string) (u Unpacked, e
 		return u, &problem.Problem{What: "the backup was made by a newer program", Where: file, Why: fmt.Sprintf("its store has format %d, this program (%s made it) knows %d", u.Store.Format, u.Manifest.Version, store.Newest()), Fix: "restore it with program " + u.Manifest.Version + " or a later one", Err: store.ErrNewer}
 	}
 	return u, nil
+}
+
+// plainly gives an error's cause without the path, which is shown beside it.
+func plainly(err error) string {
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		return pe.Err.Error()
+	}
+	return err.Error()
+}
+
+// notOurs is the problem where the administrator's folder cannot be had.
+func notOurs(state string, err error) error {
+	return &problem.Problem{What: "there is no place that only you can write to", Where: boundary.Admin(state), Why: plainly(err), Fix: "run as root, and see that the folder above the state folder belongs to root and nobody else may write to it", Err: err}
+}
+
+// room gives a folder to unpack into: the administrator's for a household, or one of the
+// caller's own.
+func room(state string) (*boundary.Dir, func(), error) {
+	if state != "" {
+		if _, err := os.Stat(filepath.Dir(boundary.Admin(state))); err == nil {
+			return boundary.Work(state)
+		}
+	}
+	path, err := os.MkdirTemp("", "cozyshelf-restore-")
+	if err != nil {
+		return nil, nil, err
+	}
+	d, err := boundary.OpenOwn(path)
+	if err != nil {
+		os.Remove(path)
+		return nil, nil, err
+	}
+	return d, func() {
+		d.Close()
+		os.RemoveAll(path)
+	}, nil
+}
+
+// BackupsFolder is where the backups lie that commands take before they change something.
+func BackupsFolder(state string) string {
+	return filepath.Join(boundary.Admin(state), blueprint.Backups)
+}
+
+// openBackup opens an archive: one of the administrator's as such, all others as plain
+// files.
+func openBackup(file, state string) (*os.File, error) {
+	if state != "" && filepath.Dir(file) == BackupsFolder(state) {
+		admin, err := boundary.OpenAdmin(state, false)
+		if err != nil {
+			return nil, err
+		}
+		defer admin.Close()
+		return admin.File(blueprint.Backups+"/"+filepath.Base(file), []int{os.Geteuid()})
+	}
+	return boundary.PlainFile(file)
+}
+
+// giveStore gives the folder and the store in it to the account that looks at it. All
+// above stays the administrator's, so nobody else comes there.
+func giveStore(d *boundary.Dir, owner *whole.Owner) error {
+	if os.Geteuid() != 0 {
+		return nil
+	}
+	if owner == nil {
+		owner = &boundary.Owner{UID: 65534, GID: 65534}
+	}
+	f, err := d.File(backup.Store, []int{os.Geteuid()})
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil // looking at it tells
+	}
+	if err != nil {
+		return err
+	}
+	return errors.Join(f.Chown(owner.UID, owner.GID), f.Close(), d.Chown(*owner))
 }
 
 func unreadable(file string, err error) error {
@@ -77,35 +174,41 @@ func PutStore(ctx context.Context, state, file, passphrase string, owner *whole.
 		return backup.Manifest{}, err
 	}
 	defer let()
-	u, err := Unpack(ctx, file, passphrase, state)
+	u, err := Unpack(ctx, file, passphrase, state, owner)
 	if err != nil {
 		return u.Manifest, err
 	}
-	defer os.RemoveAll(u.Folder)
-	if err := give(u.Folder, owner); err != nil {
+	defer u.Close()
+	to, err := boundary.Open(state)
+	if err != nil {
 		return u.Manifest, err
 	}
-	to := filepath.Join(state, backup.Store)
-	if _, err := os.Stat(to); err == nil {
+	defer to.Close()
+	if to.Exists(backup.Store) {
 		// A log that belongs to the former store must not meet the new one.
-		if err := store.Settle(ctx, to); err != nil {
-			if err := putAside(state, owner); err != nil {
+		if err := (storework.Work{Dir: to, Name: backup.Store, Owner: owner}).Settle(ctx); err != nil {
+			if err := putAside(state, to); err != nil {
 				return u.Manifest, err
 			}
 		}
 	}
-	for _, log := range []string{"-wal", "-shm"} {
-		if err := ignore(os.Remove(to+log), os.ErrNotExist); err != nil {
+	for _, log := range []string{"-wal", "-shm", "-journal"} {
+		if err := to.RemoveAll(backup.Store + log); err != nil {
 			return u.Manifest, err
 		}
 	}
-	if err := os.Rename(filepath.Join(u.Folder, backup.Store), to); err != nil {
+	if err := pictures(u.Dir, to, owner); err != nil {
 		return u.Manifest, err
 	}
-	if err := pictures(u.Folder, state, owner); err != nil {
+	if st, err := to.Lstat(backup.Store); err == nil && st.Mode&unix.S_IFMT == unix.S_IFDIR {
+		if err := to.RemoveAll(backup.Store); err != nil { // nothing takes a folder's place
+			return u.Manifest, err
+		}
+	}
+	if err := u.Dir.Rename(backup.Store, to, backup.Store); err != nil {
 		return u.Manifest, err
 	}
-	return u.Manifest, syncFolder(state)
+	return u.Manifest, to.Sync()
 }
 
 // ended is how long a server that was stopped may take to be gone.
@@ -121,93 +224,69 @@ func idle(ctx context.Context, state string) (func(), error) {
 	return let, err
 }
 
-// give gives all below a folder, and itself, to its owner.
-func give(folder string, owner *whole.Owner) error {
-	if owner == nil {
-		return nil
-	}
-	return filepath.WalkDir(folder, func(p string, _ fs.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		return os.Lchown(p, owner.UID, owner.GID)
-	})
-}
-
 // pictures moves the pictures of a backup to those that are there; none is replaced,
 // since each is named by what it holds.
-func pictures(from, state string, owner *whole.Owner) error {
+func pictures(from, to *boundary.Dir, owner *whole.Owner) error {
 	name := strings.TrimSuffix(backup.Pictures, "/")
-	err := filepath.WalkDir(filepath.Join(from, name), func(p string, d fs.DirEntry, err error) error {
-		if errors.Is(err, fs.ErrNotExist) {
+	err := from.Walk(name, func(p string, st unix.Stat_t) error {
+		if st.Mode&unix.S_IFMT != unix.S_IFREG || to.Exists(p) {
 			return nil
 		}
+		in, err := to.MkdirAll(filepath.Dir(p), 0o700, owner)
 		if err != nil {
 			return err
 		}
-		rel, err := filepath.Rel(from, p)
-		if err != nil {
-			return err
-		}
-		to := filepath.Join(state, rel)
-		if d.IsDir() {
-			if err := os.Mkdir(to, 0o700); err != nil || owner == nil {
-				return ignore(err, os.ErrExist)
+		defer in.Close()
+		if owner != nil {
+			f, err := from.File(p, []int{os.Geteuid()})
+			if err != nil {
+				return err
 			}
-			return os.Lchown(to, owner.UID, owner.GID)
+			if err := errors.Join(f.Chown(owner.UID, owner.GID), f.Close()); err != nil {
+				return err
+			}
 		}
-		return ignore(os.Link(p, to), os.ErrExist)
+		return from.Rename(p, in, filepath.Base(p))
 	})
-	return err
+	return ignore(err, fs.ErrNotExist)
 }
 
-// putAside keeps a store that cannot be opened, with its logs, under another name.
-func putAside(state string, owner *whole.Owner) error {
-	dir := filepath.Join(state, blueprint.Backups)
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return err
-	}
-	aside := filepath.Join(dir, "damaged-"+time.Now().UTC().Format("20060102-150405"))
-	if err := ignore(os.Mkdir(aside, 0o700), os.ErrExist); err != nil {
-		return err
-	}
-	for _, part := range []string{"", "-wal", "-shm"} {
-		from := filepath.Join(state, backup.Store+part)
-		if err := ignore(ignore(os.Link(from, filepath.Join(aside, backup.Store+part)), os.ErrNotExist), os.ErrExist); err != nil {
-			return err
-		}
-	}
-	if owner != nil {
-		if err := os.Lchown(dir, owner.UID, owner.GID); err != nil {
-			return err
-		}
-	}
-	return errors.Join(give(aside, owner), syncFolder(aside))
-}
-
-func syncFolder(path string) error {
-	d, err := os.Open(path)
+// putAside keeps a store that cannot be opened, with its logs, in a folder of the
+// administrator's.
+func putAside(state string, from *boundary.Dir) error {
+	admin, err := boundary.OpenAdmin(state, true)
 	if err != nil {
 		return err
 	}
-	return errors.Join(d.Sync(), d.Close())
+	defer admin.Close()
+	aside, err := admin.MkdirAll(blueprint.Backups+"/damaged-"+time.Now().UTC().Format("20060102-150405"), 0o700, nil)
+	if err != nil {
+		return err
+	}
+	defer aside.Close()
+	for _, part := range []string{"-wal", "-shm", "-journal", ""} {
+		st, err := from.Lstat(backup.Store + part)
+		if err == nil && st.Mode&unix.S_IFMT == unix.S_IFREG {
+			err = from.Rename(backup.Store+part, aside, backup.Store+part)
+		}
+		if err := ignore(err, fs.ErrNotExist); err != nil {
+			return err
+		}
+	}
+	return errors.Join(aside.Sync(), from.Sync())
 }
 
 // storeBack puts the store of a backup back where that is needed: always, or else
 // where another program has brought the store to a format of its own.
 func storeBack(ctx context.Context, state, file string, always bool, owner *whole.Owner) (bool, error) {
-	f, err := os.Open(file)
-	if errors.Is(err, os.ErrNotExist) {
+	m, err := ReadBackup(file, state)
+	if errors.Is(err, fs.ErrNotExist) {
 		return false, nil // it had not come to that
 	}
 	if err != nil {
 		return false, err
 	}
-	m, err := backup.Read(f, "", "")
-	if err = errors.Join(err, f.Close()); err != nil {
-		return false, err
-	}
-	now, err := store.Inspect(ctx, filepath.Join(state, backup.Store), false)
+	now, err := Inspect(ctx, state, owner)
 	if !always && err == nil && now.Format == m.StoreFormat {
 		return false, nil
 	}
@@ -215,28 +294,141 @@ func storeBack(ctx context.Context, state, file string, always bool, owner *whol
 	return err == nil, err
 }
 
-// TakeBackup writes a backup of a state folder in which no server is at work.
-func TakeBackup(ctx context.Context, path string, m backup.Manifest, state, settings string, owner *whole.Owner) (backup.Manifest, error) {
-	dir := filepath.Dir(path)
-	if filepath.Dir(dir) == state {
-		if err := ignore(os.Mkdir(dir, 0o700), os.ErrExist); err != nil {
-			return m, err
-		}
-		if owner != nil {
-			if err := os.Lchown(dir, owner.UID, owner.GID); err != nil {
-				return m, err
-			}
+// ReadBackup reads an archive that is not encrypted to its end, and gives what it says.
+func ReadBackup(file, state string) (backup.Manifest, error) {
+	f, err := openBackup(file, state)
+	if err != nil {
+		return backup.Manifest{}, err
+	}
+	defer f.Close()
+	return backup.Read(f, "", nil)
+}
+
+// Inspect looks at the store of a state folder, with the account's powers.
+func Inspect(ctx context.Context, state string, owner *whole.Owner) (store.Facts, error) {
+	var f store.Facts
+	err := withStore(state, owner, func(w storework.Work) (err error) {
+		f, err = w.Inspect(ctx, false)
+		return err
+	})
+	return f, err
+}
+
+// LookSince says what came into the store of a state folder after a time.
+func LookSince(ctx context.Context, state string, owner *whole.Owner, t time.Time) (store.Since, error) {
+	var s store.Since
+	err := withStore(state, owner, func(w storework.Work) (err error) {
+		s, err = w.LookSince(ctx, t)
+		return err
+	})
+	return s, err
+}
+
+func withStore(state string, owner *whole.Owner, do func(storework.Work) error) error {
+	d, err := boundary.Open(state)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	if owner == nil {
+		if o, err := d.Owner(); err == nil {
+			owner = &o
 		}
 	}
-	from := filepath.Join(state, backup.Store)
-	facts, err := store.Inspect(ctx, from, false)
+	return do(storework.Work{Dir: d, Name: backup.Store, Owner: owner})
+}
+
+// Texts are what the administrator's own archive holds beside what is the server's.
+type Texts struct {
+	Household string // the household file
+	Settings  string
+}
+
+// Parts gives the archive's parts that are the administrator's: texts that are known here,
+// and the ledger. Nothing of it is read from the state folder.
+func (t Texts) Parts(state string) ([]backup.Part, error) {
+	var out []backup.Part
+	for name, text := range map[string]string{backup.Household: t.Household, backup.Settings: t.Settings} {
+		if text != "" {
+			out = append(out, backup.Text(name, []byte(text)))
+		}
+	}
+	admin, err := boundary.OpenAdmin(state, false)
+	if errors.Is(err, fs.ErrNotExist) {
+		return out, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer admin.Close()
+	b, err := admin.Read(backup.Ledger, 256<<20, []int{os.Geteuid()})
+	if err == nil {
+		out = append(out, backup.Text(backup.Ledger, b))
+	}
+	return out, ignore(err, fs.ErrNotExist)
+}
+
+// WriteBackup writes an archive of a state folder in which no server is at work. It
+// belongs to whoever runs this.
+func WriteBackup(ctx context.Context, to io.Writer, m backup.Manifest, state string, t Texts, owner *whole.Owner) (backup.Manifest, error) {
+	let, err := idle(ctx, state)
+	if err != nil {
+		return m, err
+	}
+	defer let()
+	d, err := boundary.Open(state)
+	if err != nil {
+		return m, err
+	}
+	defer d.Close()
+	work := storework.Work{Dir: d, Name: backup.Store, Owner: owner}
+	// What its write-ahead log holds is brought into the one file, by the account; what
+	// that file is then is copied, whatever it is.
+	if err := work.Settle(ctx); err != nil {
+		return m, err
+	}
+	facts, err := work.Inspect(ctx, false)
 	if err != nil {
 		return m, err
 	}
 	m.StoreFormat = facts.Format
-	err = whole.Write(path, 0o600, owner, func(w io.Writer) error {
-		m, err = backup.Take(ctx, w, backup.Source{State: state, Manifest: m, Settings: settings,
-			Snapshot: func(ctx context.Context, to string) error { return store.Copy(ctx, from, to) }})
+	may := []int{os.Geteuid()}
+	if o, err := d.Owner(); err == nil {
+		may = append(may, o.UID)
+	}
+	if owner != nil {
+		may = append(may, owner.UID)
+	}
+	parts := []backup.Part{backup.In(d, backup.Store, may)}
+	own, err := t.Parts(state)
+	if err != nil {
+		return m, err
+	}
+	parts = append(parts, own...)
+	pics, err := backup.PicturesOf(d, may)
+	if err != nil {
+		return m, err
+	}
+	return backup.Write(ctx, to, m, append(parts, pics...))
+}
+
+// TakeBackup writes such an archive to a file among the administrator's backups.
+func TakeBackup(ctx context.Context, path string, m backup.Manifest, state string, t Texts, owner *whole.Owner) (backup.Manifest, error) {
+	if filepath.Dir(path) != BackupsFolder(state) {
+		return m, fmt.Errorf("%s is none of the administrator's backups", path)
+	}
+	admin, err := boundary.OpenAdmin(state, true)
+	if err != nil {
+		return m, notOurs(state, err)
+	}
+	defer admin.Close()
+	dir, err := admin.MkdirAll(blueprint.Backups, 0o700, nil)
+	if err != nil {
+		return m, err
+	}
+	defer dir.Close()
+	err = dir.Write(filepath.Base(path), 0o600, nil, func(w io.Writer) error {
+		m, err = WriteBackup(ctx, w, m, state, t, owner)
 		return err
 	})
 	return m, err

@@ -1,37 +1,50 @@
 // Package ledger keeps the record of every change made to the host or the
-// deployment: JSON lines in the state folder, appended and synced, each carrying
-// the hash of the line before it. A change that takes effect at once is one line.
-// One that can be cut off is begun with a line and ended with another, so that
+// deployment: JSON lines in the administrator's folder, appended and synced, each
+// carrying the hash of the line before it. A change that takes effect at once is one
+// line. One that can be cut off is begun with a line and ended with another, so that
 // what a crash left open can be seen, finished or taken back.
+//
+// # Whose it is
+//
+// What the ledger says is carried out by undo with the powers of whoever runs it. So it
+// lies, with what is kept beside it, where the server's account cannot write: in the
+// administrator's folder (see package boundary). All functions take the path of the
+// state folder, from which that of the administrator's follows. What the server itself
+// has to tell, it writes into a spool in the state folder; TakeOver checks that and
+// enters it.
 package ledger
 
 import (
 	"bufio"
 	"bytes"
+	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
-	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/boundary"
 
 	"github.com/coreos/go-systemd/v22/journal"
 	"golang.org/x/sys/unix"
 )
 
-// File is the ledger's name in the state folder, Kept that of the folder beside
-// it for what is needed to undo.
+// File is the ledger's name in the administrator's folder, Kept that of the folder
+// beside it for what is needed to undo.
 const (
 	File = "ledger.jsonl"
-	Kept = blueprint.Kept
+	Kept = "undo"
 )
+
+// most is how large a ledger may be to be read.
+const most = 256 << 20
 
 // Kinds of Undo that a later deployment goes on with: a deployment as a whole, and a
 // store that was replaced.
@@ -69,6 +82,8 @@ type Entry struct {
 	Undo    *Undo     `json:"undo,omitempty"` // nil where it cannot be taken back
 	Undoes  int       `json:"undoes,omitempty"`
 	Of      int       `json:"of,omitempty"` // the entry that this is a step of
+	// Told is the id under which the server told of it, where it did.
+	Told string `json:"told,omitempty"`
 	// UndoneBy is the entry that took this one back; it is not in the line.
 	UndoneBy int `json:"undone_by,omitempty"`
 }
@@ -88,9 +103,8 @@ type line struct {
 	Prev string `json:"prev"`           // SHA-256 of the line before; empty for the first
 }
 
-// Append adds a change that has taken effect, and gives its id. The file belongs
-// to whoever owns the state folder. A line that a crash left without its end is
-// ended first.
+// Append adds a change that has taken effect, and gives its id. A line that a crash left
+// without its end is ended first.
 func Append(state string, e Entry) (int, error) { return add(state, line{Entry: e}) }
 
 // Begin adds a change before it is made.
@@ -105,8 +119,19 @@ func End(state string, id int, outcome string) error {
 	return err
 }
 
+// own is whose all of it has to be.
+func own() []int { return []int{os.Geteuid()} }
+
 func add(state string, l line) (int, error) {
-	f, err := os.OpenFile(filepath.Join(state, File), os.O_CREATE|os.O_RDWR|os.O_APPEND|syscall.O_NOFOLLOW, 0o600)
+	dir, err := boundary.OpenAdmin(state, true)
+	if err != nil {
+		return 0, err
+	}
+	defer dir.Close()
+	f, err := dir.Create(File, 0o600)
+	if errors.Is(err, os.ErrExist) {
+		f, err = dir.Change(File, own())
+	}
 	if err != nil {
 		return 0, err
 	}
@@ -116,15 +141,7 @@ func add(state string, l line) (int, error) {
 	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX); err != nil && !errors.Is(err, unix.ENOTSUP) && !errors.Is(err, unix.ENOLCK) && !errors.Is(err, unix.ENOSYS) && !errors.Is(err, unix.EINVAL) {
 		return 0, err
 	}
-	// Written by root or by others: it belongs to whom the state belongs to,
-	// like all in the folder.
-	if dir, err := os.Stat(state); err == nil && os.Getuid() == 0 {
-		owner := dir.Sys().(*syscall.Stat_t)
-		if err := f.Chown(int(owner.Uid), int(owner.Gid)); err != nil {
-			return 0, err
-		}
-	}
-	old, err := os.ReadFile(f.Name())
+	old, err := io.ReadAll(f)
 	if err != nil {
 		return 0, err
 	}
@@ -153,6 +170,7 @@ func add(state string, l line) (int, error) {
 	if cut {
 		b = append([]byte{'\n'}, b...)
 	}
+	// All of it was read, so this is the end.
 	if _, err := f.Write(append(b, '\n')); err != nil {
 		return 0, err
 	}
@@ -193,14 +211,27 @@ func lines(b []byte) *bufio.Scanner {
 	return s
 }
 
+// text gives the whole ledger, nil where there is none.
+func text(state string) ([]byte, error) {
+	dir, err := boundary.OpenAdmin(state, false)
+	if err == nil {
+		defer dir.Close()
+		var b []byte
+		if b, err = dir.Read(File, most, own()); err == nil {
+			return b, nil
+		}
+	}
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, nil
+	}
+	return nil, fmt.Errorf("reading the ledger: %w", err)
+}
+
 // Read gives all entries, oldest first. Lines that cannot be read are counted.
 func Read(state string) (list []Entry, damaged int, err error) {
-	b, err := os.ReadFile(filepath.Join(state, File))
-	if errors.Is(err, os.ErrNotExist) {
-		return nil, 0, nil
-	}
+	b, err := text(state)
 	if err != nil {
-		return nil, 0, fmt.Errorf("reading the ledger: %w", err)
+		return nil, 0, err
 	}
 	at := map[int]int{}
 	for s := lines(b); s.Scan(); {
@@ -231,12 +262,9 @@ func Read(state string) (list []Entry, damaged int, err error) {
 // first that does not fit, 0 where all do. Lines cut off at the very end leave
 // no trace that a chain could show.
 func Verify(state string) (n, wrong int, err error) {
-	b, err := os.ReadFile(filepath.Join(state, File))
-	if errors.Is(err, os.ErrNotExist) {
-		return 0, 0, nil
-	}
+	b, err := text(state)
 	if err != nil {
-		return 0, 0, fmt.Errorf("reading the ledger: %w", err)
+		return 0, 0, err
 	}
 	prev := ""
 	for s := lines(b); s.Scan(); {
@@ -252,41 +280,44 @@ func Verify(state string) (n, wrong int, err error) {
 	return n, wrong, nil
 }
 
-// Keep makes a file for what is needed to undo a change, in the state folder and
-// under a new name. It belongs to whoever runs this, and to nobody else: what
-// the server's account could write is not to be carried out with an
-// administrator's powers.
+// Keep makes a file for what is needed to undo a change, under a new name. It belongs to
+// whoever runs this, and lies where nobody else can write.
 func Keep(state, kind string) (*os.File, error) {
-	dir := filepath.Join(state, Kept)
-	if err := os.Mkdir(dir, 0o700); err != nil && !errors.Is(err, os.ErrExist) {
+	dir, err := OpenFolder(state)
+	if err != nil {
 		return nil, err
 	}
-	return os.CreateTemp(dir, time.Now().UTC().Format("20060102-150405-")+kind+"-*.jsonl")
+	defer dir.Close()
+	return dir.Create(time.Now().UTC().Format("20060102-150405-")+kind+"-"+rand.Text()[:10]+".jsonl", 0o600)
 }
 
-// OpenKept opens such a file to read it, after a look at whose it is.
+// OpenFolder opens the folder of what is kept, making it where it is missing.
+func OpenFolder(state string) (*boundary.Dir, error) {
+	admin, err := boundary.OpenAdmin(state, true)
+	if err != nil {
+		return nil, err
+	}
+	defer admin.Close()
+	return admin.MkdirAll(Kept, 0o700, nil)
+}
+
+// OpenKept opens such a file to read it.
 func OpenKept(state, name string) (*os.File, error) {
 	if name == "" || filepath.Base(name) != name {
 		return nil, fmt.Errorf("%q is no name of a file kept to undo", name)
 	}
-	path := filepath.Join(state, Kept, name)
-	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
+	dir, err := boundary.OpenAdmin(state, false)
 	if err != nil {
 		return nil, err
 	}
-	st, err := f.Stat()
-	if err == nil {
-		sys := st.Sys().(*syscall.Stat_t)
-		switch {
-		case !st.Mode().IsRegular() || sys.Nlink != 1:
-			err = fmt.Errorf("%s is not a plain file of its own", path)
-		case int(sys.Uid) != os.Getuid() || st.Mode().Perm()&0o022 != 0:
-			err = fmt.Errorf("%s belongs to uid %d, mode %04o: only what you alone could write is carried out with your powers", path, sys.Uid, st.Mode().Perm())
-		}
-	}
+	defer dir.Close()
+	f, err := dir.File(Kept+"/"+name, own())
 	if err != nil {
+		return nil, err
+	}
+	if st, err := f.Stat(); err != nil || st.Mode().Perm()&0o022 != 0 {
 		f.Close()
-		return nil, err
+		return nil, errors.Join(err, fmt.Errorf("%s: others may write it: only what you alone could write is carried out with your powers", f.Name()))
 	}
 	return f, nil
 }

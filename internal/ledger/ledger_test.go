@@ -1,12 +1,16 @@
 package ledger
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
+
+	"cozyshelf/internal/boundary"
 )
 
 func TestEntriesStayReadableAfterACrashInTheMiddleOfALine(t *testing.T) {
@@ -19,7 +23,7 @@ func TestEntriesStayReadableAfterACrashInTheMiddleOfALine(t *testing.T) {
 	}
 	add("one")
 	add("two")
-	p := filepath.Join(dir, File)
+	p := filepath.Join(boundary.Admin(dir), File)
 	b, err := os.ReadFile(p)
 	if err != nil {
 		t.Fatal(err)
@@ -76,7 +80,7 @@ func TestTheChainShowsWhatWasChanged(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	p := filepath.Join(dir, File)
+	p := filepath.Join(boundary.Admin(dir), File)
 	whole, err := os.ReadFile(p)
 	if err != nil {
 		t.Fatal(err)
@@ -163,7 +167,7 @@ func TestOnlyWhatIsOursAloneIsTakenBack(t *testing.T) {
 	if _, err := OpenKept(dir, name); err == nil {
 		t.Error("one with two names was opened")
 	}
-	if err := os.Symlink(f.Name(), filepath.Join(dir, Kept, "link")); err != nil {
+	if err := os.Symlink(f.Name(), filepath.Join(boundary.Admin(dir), Kept, "link")); err != nil {
 		t.Fatal(err)
 	}
 	for _, n := range []string{"link", "../" + File, "", "none"} {
@@ -171,4 +175,102 @@ func TestOnlyWhatIsOursAloneIsTakenBack(t *testing.T) {
 			t.Errorf("%q was opened", n)
 		}
 	}
+}
+
+func TestWhatTheServerTellsIsEnteredOnce(t *testing.T) {
+	state := t.TempDir()
+	up := func(name string) Told {
+		return Told{At: time.Now(), Who: "linnea", Shelf: "films", Folder: "/srv/media/films", File: Uploaded{Job: "a1", Held: "1.mp4", To: name, Size: 3}}
+	}
+	for _, name := range []string{"one.mp4", "two.mp4"} {
+		if err := Tell(state, up(name)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	saved, err := os.ReadFile(filepath.Join(state, Spool))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if n, odd, err := TakeOver(state); n != 2 || odd != 0 || err != nil {
+		t.Fatalf("entered %d, %d odd, %v", n, odd, err)
+	}
+	// Cut off before the spool went, and told of again.
+	if err := os.WriteFile(filepath.Join(state, taken), saved, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := Tell(state, up("three.mp4")); err != nil {
+		t.Fatal(err)
+	}
+	for want := range 3 {
+		n, _, err := TakeOver(state)
+		if err != nil || n != []int{0, 1, 0}[want] {
+			t.Errorf("try %d: entered %d, %v", want, n, err)
+		}
+	}
+	list, _, _ := Read(state)
+	if len(list) != 3 || list[2].Undo == nil || list[2].Undo.Kind != Upload || !strings.Contains(list[2].What, "three.mp4") || list[2].Outcome != "done" {
+		t.Errorf("got %+v", list)
+	}
+	if left, _ := os.ReadDir(state); len(left) != 0 && os.Getuid() == 0 {
+		t.Errorf("left: %v", left)
+	}
+}
+
+func TestASpoolIsNotBelieved(t *testing.T) {
+	state := t.TempDir()
+	secret := filepath.Join(t.TempDir(), "secret")
+	if err := os.WriteFile(secret, []byte(`{"id":"x"}`), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	at := filepath.Join(state, Spool)
+	for name, put := range map[string]func() error{
+		"a link":    func() error { return os.Symlink(secret, at) },
+		"hard link": func() error { return os.Link(secret, at) },
+		"a pipe":    func() error { return syscall.Mkfifo(at, 0o600) },
+		"a folder":  func() error { return os.MkdirAll(at+"/below", 0o700) },
+		"rubbish":   func() error { return os.WriteFile(at, []byte("\x00{}\n[]\n{\"id\":\"a\"}\n"), 0o600) },
+		"an undo": func() error {
+			return os.WriteFile(at, []byte(`{"id":"a","at":"2026-11-27T10:00:00Z","who":"x","action":"x","undo":{"kind":"account","path":"root"},"shelf":"s","folder":"/","file":{"job":"..","held":"1","to":"../x"}}`+"\n"), 0o600)
+		},
+	} {
+		if err := put(); err != nil {
+			t.Fatal(err)
+		}
+		n, odd, err := TakeOver(state)
+		if n != 0 || odd == 0 || err != nil {
+			t.Errorf("%s: entered %d, %d odd, %v", name, n, odd, err)
+		}
+		if left, _ := os.ReadDir(state); len(left) > 1 {
+			t.Errorf("%s: left %v", name, left)
+		}
+	}
+	if b, err := os.ReadFile(secret); err != nil || string(b) != `{"id":"x"}` {
+		t.Errorf("the file outside: %q, %v", b, err)
+	}
+	if list, _, _ := Read(state); len(list) != 0 {
+		t.Errorf("entered: %+v", list)
+	}
+}
+
+func TestASpoolIsBounded(t *testing.T) {
+	state := t.TempDir()
+	if err := os.WriteFile(filepath.Join(state, Spool), make([]byte, mostSpool), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := Tell(state, Told{}); !errors.Is(err, ErrSpoolFull) {
+		t.Errorf("got %v", err)
+	}
+}
+
+func FuzzSpool(f *testing.F) {
+	f.Add([]byte(`{"id":"a","at":"2026-11-27T10:00:00Z","who":"x","shelf":"s","folder":"/f","file":{"job":"a","held":"1","to":"x"}}`))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		list, _ := ParseSpool(b)
+		for _, x := range list {
+			e := x.entry()
+			if e.Undo.Kind != Upload || e.Of != 0 || e.Undoes != 0 || e.ID != 0 || e.Undo.Kept != "" {
+				t.Errorf("an entry of another kind: %+v", e)
+			}
+		}
+	})
 }

@@ -133,7 +133,7 @@ func (s *Server) ownBackup(ctx context.Context, now time.Time) error {
 		return err
 	}
 	defer f.Close()
-	if _, err := backup.Read(f, "", ""); err != nil {
+	if _, err := backup.Read(f, "", nil); err != nil {
 		os.Remove(to) // it would only pretend
 		return err
 	}

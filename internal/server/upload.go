@@ -3,7 +3,6 @@ package server
 import (
 	"context"
 	"encoding/base64"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -288,31 +287,24 @@ func (s *Server) put(ctx context.Context, sh blueprint.SettingsShelf, j *intake.
 		return unfit(f.Why)
 	}
 	if len(steps) > 0 {
-		// What root would follow to undo it is not for the server to write; the tool works
-		// it out from this.
-		var data []byte
-		for _, st := range steps {
-			if st.Op == rename.Move {
-				if data, err = json.Marshal(ledger.Uploaded{Job: j.ID, Held: f.Held, To: f.To, Size: st.Size, MTime: st.MTime}); err != nil {
-					return err
-				}
-			}
-		}
-		entry, err := ledger.Begin(s.settings.State, ledger.Entry{At: time.Now(), Who: j.Who, Command: "upload", Action: "intake",
-			What: fmt.Sprintf("put %s on shelf %s in %s", f.To, sh.Name, sh.Shown[0]), Why: j.Who + " uploaded it",
-			Undo: &ledger.Undo{Kind: ledger.Upload, Path: sh.Shown[0], Data: string(data)}})
-		if err != nil {
-			return err
-		}
 		o, err := rename.Carrier{Folder: sh.Folders[0]}.Carry(steps)
 		if err != nil {
 			return err
 		}
-		if err := ledger.End(s.settings.State, entry, "done"); err != nil {
-			return err
-		}
 		if len(o.Odd) > 0 {
 			return unfit(o.Odd[0].Why)
+		}
+		// What root would follow to undo it is not for the server to write; the tool works
+		// it out from this.
+		for _, st := range steps {
+			if st.Op != rename.Move {
+				continue
+			}
+			err := ledger.Tell(s.settings.State, ledger.Told{At: time.Now(), Who: j.Who, Shelf: sh.Name, Folder: sh.Shown[0],
+				File: ledger.Uploaded{Job: j.ID, Held: f.Held, To: f.To, Size: st.Size, MTime: st.MTime}})
+			if err != nil { // it is on the shelf all the same
+				s.log.Error("the ledger is not told of an upload", "file", f.To, "why", err)
+			}
 		}
 	}
 	if f.Why != "" {

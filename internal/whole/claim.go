@@ -4,8 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"time"
+
+	"cozyshelf/internal/boundary"
 
 	"golang.org/x/sys/unix"
 )
@@ -17,12 +18,12 @@ var ErrClaimed = errors.New("somebody else is at work on it")
 // or the process ends, however that comes about (flock(2) on the folder itself). Another
 // one that ends just now is waited for. Where folders cannot be locked, it is left at that.
 func Claim(ctx context.Context, folder string, patience time.Duration) (func(), error) {
-	dir, err := os.Open(folder)
+	dir, err := boundary.Open(folder)
 	if err != nil {
 		return nil, err
 	}
 	for began := time.Now(); ; {
-		err := unix.Flock(int(dir.Fd()), unix.LOCK_EX|unix.LOCK_NB)
+		err := unix.Flock(dir.Fd(), unix.LOCK_EX|unix.LOCK_NB)
 		switch {
 		case errors.Is(err, unix.EINTR):
 			continue

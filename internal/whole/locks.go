@@ -3,7 +3,8 @@ package whole
 import (
 	"errors"
 	"io"
-	"os"
+
+	"cozyshelf/internal/boundary"
 
 	"golang.org/x/sys/unix"
 )
@@ -12,14 +13,20 @@ import (
 // shares without a lock service do: nil where it locks, and where it cannot be tried
 // because nothing may be written there. It leaves nothing behind.
 func Locks(dir string) error {
-	fd, err := unix.Open(dir, unix.O_TMPFILE|unix.O_RDWR|unix.O_CLOEXEC, 0o600)
+	d, err := boundary.Open(dir)
+	if err != nil {
+		return nil
+	}
+	defer d.Close()
+	fd, err := unix.Openat(d.Fd(), ".", unix.O_TMPFILE|unix.O_RDWR|unix.O_CLOEXEC, 0o600)
 	if errors.Is(err, unix.EOPNOTSUPP) || errors.Is(err, unix.EISDIR) || errors.Is(err, unix.EINVAL) { // not every file system has files without a name
-		f, cerr := os.CreateTemp(dir, ".new-lock-*")
+		name := boundary.NewName()
+		f, cerr := d.Create(name, 0o600)
 		if cerr != nil {
 			return nil
 		}
 		defer f.Close()
-		if err := os.Remove(f.Name()); err != nil {
+		if err := d.Remove(name); err != nil {
 			return nil
 		}
 		return tryLock(f.Fd())

@@ -163,12 +163,12 @@ func Run(t *testing.T, b Bench) {
 		t.Errorf("run of a command that there is not: code %d, %v", code, err)
 	}
 	// One that waits for somebody to write into a pipe.
-	pipe := filepath.Join(films, "container.json")
+	pipe := filepath.Join(films, "settings.json")
 	if err := syscall.Mkfifo(pipe, 0o644); err != nil {
 		t.Fatal(err)
 	}
 	short, stop := context.WithTimeout(ctx, time.Second)
-	if _, err := e.Run(short, c, []string{"supervise", at}, io.Discard); !errors.Is(err, context.DeadlineExceeded) {
+	if _, err := e.Run(short, c, []string{"serve", "--settings", at + "/settings.json"}, io.Discard); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("run beyond the end of the context: got %v", err)
 	}
 	stop()

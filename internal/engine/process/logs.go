@@ -7,7 +7,6 @@ import (
 	"errors"
 	"io"
 	"os"
-	"path/filepath"
 	"time"
 
 	"cozyshelf/internal/engine"
@@ -15,10 +14,13 @@ import (
 
 // Logs writes what the server printed.
 func (e *Engine) Logs(ctx context.Context, id string, o engine.LogOptions, w io.Writer) error {
-	if _, err := e.container(id); err != nil {
+	dir, c, err := e.container(id)
+	if err != nil {
 		return err
 	}
-	dir := e.folder(id)
+	defer dir.Close()
+	// The account's own: a link or another's file in its place is no log.
+	open := func(name string) (*os.File, error) { return dir.File(runFolder+"/"+name, []int{int(c.UID)}) }
 	since := []byte(o.Since.UTC().Format(stamp))
 	keep := func(line []byte) bool {
 		return o.Since.IsZero() || len(line) < len(since) || bytes.Compare(line[:len(since)], since) >= 0
@@ -38,14 +40,14 @@ func (e *Engine) Logs(ctx context.Context, id string, o engine.LogOptions, w io.
 		_, err := w.Write(line)
 		return err
 	}
-	if f, err := os.Open(filepath.Join(dir, "log.1")); err == nil {
+	if f, err := open("log.1"); err == nil {
 		_, err = lines(f, emit)
 		f.Close()
 		if err != nil {
 			return err
 		}
 	}
-	f, err := os.Open(filepath.Join(dir, "log"))
+	f, err := open("log")
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err
 	}
@@ -73,25 +75,19 @@ func (e *Engine) Logs(ctx context.Context, id string, o engine.LogOptions, w io.
 	}
 	o.Tail = 0
 	for o.Follow {
-		running := alive(dir)
+		running := e.runs(c, dir.Path())
 		if err := read(); err != nil {
 			return err
 		}
-		if now, err := os.Stat(filepath.Join(dir, "log")); err == nil {
-			var had os.FileInfo
-			if f != nil {
-				had, _ = f.Stat()
-			}
-			if had == nil || !os.SameFile(now, had) {
+		if now, err := open("log"); err == nil {
+			if !sameFile(now, f) {
 				if f != nil {
 					f.Close()
 				}
-				rest = nil
-				if f, err = os.Open(filepath.Join(dir, "log")); err != nil {
-					f = nil
-				}
+				rest, f = nil, now
 				continue
 			}
+			now.Close()
 		}
 		if !running {
 			return nil
@@ -105,15 +101,31 @@ func (e *Engine) Logs(ctx context.Context, id string, o engine.LogOptions, w io.
 	return nil
 }
 
+// sameFile reports whether two open files are one.
+func sameFile(a, b *os.File) bool {
+	if b == nil {
+		return false
+	}
+	x, err := a.Stat()
+	y, yerr := b.Stat()
+	return err == nil && yerr == nil && os.SameFile(x, y)
+}
+
+// mostLine is how long a line may be; a longer one is given in pieces. The log is the
+// account's, so it may be of any form.
+const mostLine = 256 << 10
+
 // lines gives every whole line to emit and returns what is left over.
 func lines(r io.Reader, emit func([]byte) error) (rest []byte, err error) {
-	b := bufio.NewReader(r)
+	b := bufio.NewReaderSize(r, mostLine)
 	for {
-		line, err := b.ReadBytes('\n')
-		if errors.Is(err, io.EOF) {
-			return line, nil
-		}
-		if err != nil {
+		line, err := b.ReadSlice('\n')
+		switch {
+		case errors.Is(err, io.EOF):
+			return bytes.Clone(line), nil
+		case errors.Is(err, bufio.ErrBufferFull):
+			line = append(bytes.Clone(line), '\n')
+		case err != nil:
 			return nil, err
 		}
 		if err := emit(line); err != nil {

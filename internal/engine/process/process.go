@@ -1,17 +1,22 @@
 // Package process is the engine where there is none: it runs the server as a
 // supervised background process of the run-as account. The supervisor restarts
 // a server that crashed, keeps its output, and survives the tool's exit; later
-// commands find it by a lock that it holds as long as it lives.
+// commands find it among the processes of the machine.
 //
-// Everything is kept below one folder:
+// Everything is kept below one folder, which belongs to the administrator:
 //
 //	programs/<digest>/cozyshelf              copies of the program, as images are elsewhere
 //	programs/<digest>/kept-<id>              that household keeps it
 //	households/<id>/<name>/container.json    what should run
-//	households/<id>/<name>/lock              held by the supervisor while it lives
-//	households/<id>/<name>/run.json          its process id, and the server's
-//	households/<id>/<name>/log, log.1        what the server printed
 //	households/<id>/<name>/stopped           somebody stopped it: it stays so when the machine starts
+//	households/<id>/<name>/run/              the account's own:
+//	    lock                                 held by the supervisor while it lives
+//	    run.json                             what the supervisor says of itself
+//	    log, log.1                           what the server printed
+//
+// What should run, and as whom, is only read where nobody but the administrator could
+// have written it. What lies in run/ is shown, and decides nothing: which process is the
+// supervisor follows from what the kernel says of it.
 package process
 
 import (
@@ -26,17 +31,18 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"runtime"
 	"slices"
 	"strings"
 	"syscall"
 	"time"
 
+	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/engine"
 	"cozyshelf/internal/pack"
-	"cozyshelf/internal/whole"
 
 	"golang.org/x/sys/unix"
 )
@@ -66,95 +72,163 @@ func (e *Engine) Facts(context.Context) facts.Engine {
 	return facts.Engine{Kind: "process", Answers: true, Version: runtime.Version(), Endpoint: e.Root, Arch: runtime.GOARCH}
 }
 
-func (e *Engine) programs() string   { return filepath.Join(e.Root, "programs") }
-func (e *Engine) households() string { return filepath.Join(e.Root, "households") }
+// Names of folders below Root.
+const (
+	programs   = "programs"
+	households = "households"
+	runFolder  = "run" // in a server's folder: the account's
+)
+
+// folder is the path of a server's folder.
 func (e *Engine) folder(id string) string {
-	return filepath.Join(e.households(), filepath.FromSlash(id))
-}
-func (e *Engine) program(digest string) string {
-	_, hash, _ := strings.Cut(digest, ":")
-	return filepath.Join(e.programs(), hash, "cozyshelf")
+	return filepath.Join(e.Root, households, filepath.FromSlash(id))
 }
 
-// stoppedFile lies in the folder of a server that somebody stopped.
-const stoppedFile = "stopped"
+// program is the path of a copy of the program. A digest that is none leads nowhere.
+func (e *Engine) program(digest string) string {
+	return filepath.Join(e.Root, programs, hashOf(digest), programFile)
+}
+
+// digestForm is how a digest is written; its second part is the name of a folder.
+var digestForm = regexp.MustCompile(`^sha256:([0-9a-f]{64})$`)
+
+func hashOf(digest string) string {
+	if m := digestForm.FindStringSubmatch(digest); m != nil {
+		return m[1]
+	}
+	return "not-a-digest"
+}
+
+// idForm is how a server's id is written: household and name.
+var idForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*/[A-Za-z0-9][A-Za-z0-9._-]*$`)
+
+// open opens the engine's folder, making it if wished.
+func (e *Engine) open(make bool) (*boundary.Dir, error) {
+	if make {
+		d, err := boundary.MakeAll(e.Root, 0o755)
+		if err != nil {
+			return nil, err
+		}
+		d.Close()
+	}
+	return boundary.OpenOwn(e.Root)
+}
+
+// server opens the folder of a server. It is ErrNotFound where there is none.
+func (e *Engine) server(id string) (*boundary.Dir, error) {
+	missing := fmt.Errorf("%w: %s", engine.ErrNotFound, id)
+	if !idForm.MatchString(id) {
+		return nil, missing
+	}
+	d, err := boundary.OpenOwn(e.folder(id))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, missing
+	}
+	return d, err
+}
+
+// Names of files in these folders.
+const (
+	programFile   = "cozyshelf"
+	containerFile = "container.json"
+	stoppedFile   = "stopped" // somebody stopped it
+)
+
+// mostJSON is how large a description may be.
+const mostJSON = 1 << 20
+
+// own is whose files of the administrator's have to be.
+func own() []int { return []int{0, os.Geteuid()} }
 
 // keptPrefix begins the names of files that say which households keep a program.
 const keptPrefix = "kept-"
 
-func (e *Engine) keptFile(digest, household string) string {
-	return filepath.Join(filepath.Dir(e.program(digest)), keptPrefix+household)
+func keptFile(digest, household string) string {
+	return filepath.Join(programs, hashOf(digest), keptPrefix+household)
 }
 
-// run is the content of run.json.
-type run struct {
-	Supervisor int       `json:"supervisor"` // process ids
-	Server     int       `json:"server"`
-	Started    time.Time `json:"started"`
-	Restarts   int       `json:"restarts"`
-	ExitCode   int       `json:"exit_code"` // of the last server that ended
+// says is the content of run.json: what a supervisor says of itself.
+type says struct {
+	Started  time.Time `json:"started"`
+	Restarts int       `json:"restarts"`
+	ExitCode int       `json:"exit_code"` // of the last server that ended
 }
 
-func readJSON(path string, v any) error {
-	b, err := os.ReadFile(path)
-	if err != nil {
-		return err
+// description reads what should run in a server's folder.
+func description(d *boundary.Dir) (blueprint.Container, error) {
+	b, err := d.Read(containerFile, mostJSON, own())
+	if errors.Is(err, os.ErrNotExist) {
+		return blueprint.Container{}, fmt.Errorf("%w: %s", engine.ErrNotFound, d.Path())
 	}
-	return json.Unmarshal(b, v)
+	if err != nil {
+		return blueprint.Container{}, err
+	}
+	var labels map[string]string
+	if err := json.Unmarshal(b, &labels); err != nil {
+		return blueprint.Container{}, fmt.Errorf("%s/%s: %w", d.Path(), containerFile, err)
+	}
+	c, ok := blueprint.FromLabels(labels)
+	if !ok {
+		return c, fmt.Errorf("%s/%s is damaged", d.Path(), containerFile)
+	}
+	return c, nil
 }
 
-func writeJSON(path string, v any) error {
-	b, err := json.MarshalIndent(v, "", "  ")
-	if err != nil {
-		return err
+// told reads what the supervisor says of itself. It is for people to read.
+func told(d *boundary.Dir, c blueprint.Container) says {
+	var r says
+	if b, err := d.Read(runFolder+"/run.json", 1<<16, []int{int(c.UID)}); err == nil {
+		_ = json.Unmarshal(b, &r) // what cannot be read says nothing
 	}
-	return whole.Replace(path, append(b, '\n'), 0o644, nil)
-}
-
-// alive reports whether the supervisor of a folder lives.
-func alive(dir string) bool {
-	f, err := os.Open(filepath.Join(dir, "lock"))
-	if err != nil {
-		return false
-	}
-	defer f.Close()
-	err = unix.Flock(int(f.Fd()), unix.LOCK_SH|unix.LOCK_NB)
-	return errors.Is(err, unix.EWOULDBLOCK)
+	return r
 }
 
 // Observe gives everything of one household, and the programs kept.
 func (e *Engine) Observe(_ context.Context, id string) (blueprint.Observed, error) {
 	var out blueprint.Observed
-	list, err := os.ReadDir(filepath.Join(e.households(), id))
-	if err != nil && !errors.Is(err, os.ErrNotExist) {
+	root, err := e.open(false)
+	if errors.Is(err, os.ErrNotExist) {
+		return out, nil
+	}
+	if err != nil {
 		return out, err
 	}
-	for _, d := range list {
-		dir := filepath.Join(e.households(), id, d.Name())
-		seen := blueprint.Seen{ID: id + "/" + d.Name(), Name: d.Name()}
-		var labels map[string]string
-		if err := readJSON(filepath.Join(dir, "container.json"), &labels); errors.Is(err, os.ErrNotExist) {
+	defer root.Close()
+	names, err := list(root, households+"/"+id)
+	if err != nil {
+		return out, err
+	}
+	for _, n := range names {
+		seen := blueprint.Seen{ID: id + "/" + n, Name: n}
+		d, err := e.server(seen.ID)
+		if errors.Is(err, engine.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return out, err
+		}
+		c, err := description(d)
+		if errors.Is(err, engine.ErrNotFound) {
+			d.Close()
 			continue // being made or being removed
 		}
-		if c, ok := blueprint.FromLabels(labels); ok {
+		if err == nil {
 			seen.Container, seen.Digest = c, c.Digest()
-		}
-		var r run
-		if err := readJSON(filepath.Join(dir, "run.json"), &r); err == nil {
+			r := told(d, c)
 			seen.Started, seen.Restarts, seen.ExitCode = r.Started, r.Restarts, r.ExitCode
+			seen.Running = e.runs(c, d.Path())
 		}
-		seen.Running = alive(dir)
+		d.Close()
 		out.Containers = append(out.Containers, seen)
 	}
-	programs, err := os.ReadDir(e.programs())
-	if err != nil && !errors.Is(err, os.ErrNotExist) {
+	copies, err := list(root, programs)
+	if err != nil {
 		return out, err
 	}
-	for _, p := range programs {
-		if !strings.HasPrefix(p.Name(), ".") {
-			digest := "sha256:" + p.Name()
+	for _, p := range copies {
+		if digest := "sha256:" + p; digestForm.MatchString(digest) {
 			out.Images = append(out.Images, digest)
-			if _, err := os.Stat(e.keptFile(digest, id)); err == nil {
+			if root.Exists(keptFile(digest, id)) {
 				out.Kept = append(out.Kept, digest)
 			}
 		}
@@ -162,18 +236,40 @@ func (e *Engine) Observe(_ context.Context, id string) (blueprint.Observed, erro
 	return out, nil
 }
 
+// list gives the names in a folder, sorted; none where there is no such folder.
+func list(d *boundary.Dir, name string) ([]string, error) {
+	sub, err := d.Sub(name)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer sub.Close()
+	names, err := sub.Names()
+	slices.Sort(names)
+	return names, err
+}
+
 // LoadImage keeps a copy of the program.
 func (e *Engine) LoadImage(_ context.Context, img pack.Image, household string) error {
-	to := e.program(img.Digest)
-	if _, err := os.Stat(to); err != nil {
-		if err := e.copyProgram(img, to); err != nil {
+	if !digestForm.MatchString(img.Digest) {
+		return fmt.Errorf("%q is no digest of a program", img.Digest)
+	}
+	root, err := e.open(true)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	if !root.Exists(filepath.Join(programs, hashOf(img.Digest), programFile)) {
+		if err := copyProgram(root, img); err != nil {
 			return err
 		}
 	}
-	return os.WriteFile(e.keptFile(img.Digest, household), nil, 0o644)
+	return root.Replace(keptFile(img.Digest, household), nil, 0o644, nil)
 }
 
-func (e *Engine) copyProgram(img pack.Image, to string) error {
+func copyProgram(root *boundary.Dir, img pack.Image) error {
 	b, err := os.ReadFile(img.Program)
 	if err != nil {
 		return err
@@ -181,61 +277,98 @@ func (e *Engine) copyProgram(img pack.Image, to string) error {
 	if sum := sha256.Sum256(b); "sha256:"+hex.EncodeToString(sum[:]) != img.Digest {
 		return fmt.Errorf("%s changed while it was copied", img.Program)
 	}
-	// The folder appears under its name only when the program in it is whole.
-	if err := os.MkdirAll(e.programs(), 0o755); err != nil {
-		return err
-	}
-	tmp, err := os.MkdirTemp(e.programs(), ".new-")
+	all, err := root.MkdirAll(programs, 0o755, nil)
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(tmp)
-	if err := os.Chmod(tmp, 0o755); err != nil {
+	defer all.Close()
+	// The folder appears under its name only when the program in it is whole.
+	tmp := boundary.NewName()
+	d, err := all.Mkdir(tmp, 0o755, nil)
+	if err != nil {
 		return err
 	}
-	if err := whole.Replace(filepath.Join(tmp, "cozyshelf"), b, 0o755, nil); err != nil {
+	defer all.RemoveAll(tmp)
+	defer d.Close()
+	if err := d.Replace(programFile, b, 0o755, nil); err != nil {
 		return err
 	}
-	if err := os.Rename(tmp, filepath.Dir(to)); err != nil && !errors.Is(err, os.ErrExist) && !errors.Is(err, unix.ENOTEMPTY) {
-		return err
+	err = all.Rename(tmp, all, hashOf(img.Digest))
+	if errors.Is(err, os.ErrExist) || errors.Is(err, unix.ENOTEMPTY) {
+		return nil
 	}
-	return nil
+	return err
 }
 
 // RemoveImage removes a copy of the program.
-func (e *Engine) RemoveImage(ctx context.Context, digest, household string) error {
-	all, err := filepath.Glob(filepath.Join(e.households(), "*", "*", "container.json"))
+func (e *Engine) RemoveImage(_ context.Context, digest, household string) error {
+	root, err := e.open(false)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
 	if err != nil {
 		return err
 	}
-	used := ""
-	for _, p := range all {
-		var labels map[string]string
-		if readJSON(p, &labels) == nil {
-			if c, ok := blueprint.FromLabels(labels); ok && c.Image == digest {
-				if used = filepath.Dir(p); c.Household == household {
-					return fmt.Errorf("%w: %s", engine.ErrInUse, used)
-				}
-			}
-		}
-	}
-	if err := os.Remove(e.keptFile(digest, household)); err != nil && !errors.Is(err, os.ErrNotExist) {
+	defer root.Close()
+	used, own, err := e.uses(root, digest, household)
+	if err != nil {
 		return err
 	}
-	if others, _ := filepath.Glob(filepath.Join(filepath.Dir(e.program(digest)), keptPrefix+"*")); used != "" || len(others) > 0 {
+	if own {
+		return fmt.Errorf("%w: %s", engine.ErrInUse, used)
+	}
+	if err := root.Remove(keptFile(digest, household)); err != nil {
+		return err
+	}
+	at := filepath.Join(programs, hashOf(digest))
+	names, err := list(root, at)
+	if err != nil {
+		return err
+	}
+	kept := slices.ContainsFunc(names, func(n string) bool { return strings.HasPrefix(n, keptPrefix) })
+	if used != "" || kept {
 		return fmt.Errorf("%w: another household keeps the program", engine.ErrInUse)
 	}
-	if err := os.RemoveAll(filepath.Dir(e.program(digest))); err != nil {
+	if err := root.RemoveAll(at); err != nil {
 		return err
 	}
 	e.sweep()
 	return nil
 }
 
+// uses finds a server that is made from a program, one of the household's first.
+func (e *Engine) uses(root *boundary.Dir, digest, household string) (folder string, own bool, err error) {
+	all, err := list(root, households)
+	if err != nil {
+		return "", false, err
+	}
+	for _, h := range all {
+		names, err := list(root, households+"/"+h)
+		if err != nil {
+			return "", false, err
+		}
+		for _, n := range names {
+			d, err := e.server(h + "/" + n)
+			if err != nil {
+				continue // it is being removed
+			}
+			c, err := description(d)
+			d.Close()
+			if err != nil || c.Image != digest {
+				continue
+			}
+			if folder = d.Path(); h == household {
+				return folder, true, nil
+			}
+		}
+	}
+	return folder, false, nil
+}
+
 // sweep removes our folders where they are empty, so that nothing of ours is
 // left after the last household retires.
 func (e *Engine) sweep() {
-	for _, d := range []string{e.programs(), e.households(), e.Root} {
+	for _, d := range []string{filepath.Join(e.Root, programs), filepath.Join(e.Root, households), e.Root} {
 		if os.Remove(d) != nil {
 			continue // not empty, or not there: either is fine
 		}
@@ -258,55 +391,87 @@ func (e *Engine) RemoveVolume(context.Context, string) error { return nil }
 
 // Create notes down what should run.
 func (e *Engine) Create(_ context.Context, c blueprint.Container) (string, error) {
-	if _, err := os.Stat(e.program(c.Image)); err != nil {
-		return "", fmt.Errorf("%w: program %s", engine.ErrNotFound, c.Image)
+	if !digestForm.MatchString(c.Image) {
+		return "", fmt.Errorf("%w: %q is no digest of a program", engine.ErrNotFound, c.Image)
 	}
 	if os.Getuid() != 0 && uint32(os.Getuid()) != c.UID {
 		return "", fmt.Errorf("you are uid %d and cannot start a process as uid %d", os.Getuid(), c.UID)
 	}
 	id := c.Household + "/" + c.EngineName()
-	dir := e.folder(id)
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	if !idForm.MatchString(id) {
+		return "", fmt.Errorf("%q is no name for a server", id)
+	}
+	root, err := e.open(true)
+	if err != nil {
 		return "", err
 	}
-	// The supervisor is the run-as account and writes here.
-	if os.Getuid() == 0 {
-		if err := os.Chown(dir, int(c.UID), int(c.GID)); err != nil {
-			return "", err
-		}
+	defer root.Close()
+	if !root.Exists(filepath.Join(programs, hashOf(c.Image), programFile)) {
+		return "", fmt.Errorf("%w: program %s", engine.ErrNotFound, c.Image)
 	}
-	return id, writeJSON(filepath.Join(dir, "container.json"), c.Labels())
+	d, err := root.MkdirAll(households+"/"+id, 0o755, nil)
+	if err != nil {
+		return "", err
+	}
+	defer d.Close()
+	// The supervisor is the run-as account and writes here.
+	var owner *boundary.Owner
+	if os.Getuid() == 0 {
+		owner = &boundary.Owner{UID: int(c.UID), GID: int(c.GID)}
+	}
+	made, err := d.MkdirAll(runFolder, 0o750, owner)
+	if err != nil {
+		return "", err
+	}
+	made.Close()
+	b, err := json.MarshalIndent(c.Labels(), "", "  ")
+	if err != nil {
+		return "", err
+	}
+	return id, d.Replace(containerFile, append(b, '\n'), 0o644, nil)
 }
 
-func (e *Engine) container(id string) (blueprint.Container, error) {
-	var labels map[string]string
-	err := readJSON(filepath.Join(e.folder(id), "container.json"), &labels)
-	if errors.Is(err, os.ErrNotExist) {
-		return blueprint.Container{}, fmt.Errorf("%w: %s", engine.ErrNotFound, id)
-	}
+// container opens a server's folder and reads what should run. The caller closes it.
+func (e *Engine) container(id string) (*boundary.Dir, blueprint.Container, error) {
+	d, err := e.server(id)
 	if err != nil {
-		return blueprint.Container{}, err
+		return nil, blueprint.Container{}, err
 	}
-	c, ok := blueprint.FromLabels(labels)
-	if !ok {
-		return c, fmt.Errorf("%s: container.json is damaged", e.folder(id))
+	c, err := description(d)
+	if err != nil {
+		d.Close()
+		return nil, c, err
 	}
-	return c, nil
+	return d, c, nil
+}
+
+// held reports whether somebody holds the supervisor's lock.
+func held(d *boundary.Dir, c blueprint.Container) bool {
+	f, err := d.File(runFolder+"/lock", []int{int(c.UID)})
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	return errors.Is(unix.Flock(int(f.Fd()), unix.LOCK_SH|unix.LOCK_NB), unix.EWOULDBLOCK)
 }
 
 // Start starts the supervisor and waits until it has taken its lock.
 func (e *Engine) Start(ctx context.Context, id string) error {
-	c, err := e.container(id)
+	d, c, err := e.container(id)
 	if err != nil {
 		return err
 	}
-	dir := e.folder(id)
-	if err := os.Remove(filepath.Join(dir, stoppedFile)); err != nil && !errors.Is(err, os.ErrNotExist) {
+	defer d.Close()
+	if err := d.Remove(stoppedFile); err != nil {
 		return err
 	}
-	if alive(dir) {
+	if e.runs(c, d.Path()) {
 		return nil
 	}
+	if held(d, c) {
+		return fmt.Errorf("%s is held by a process that is not the supervisor; end what runs as uid %d and is not yours, and try again", filepath.Join(d.Path(), runFolder, "lock"), c.UID)
+	}
+	dir := d.Path()
 	cmd := exec.Command(e.program(c.Image), "supervise", dir)
 	cmd.Dir = "/"
 	cmd.Env = []string{"PATH=/usr/local/bin:/usr/bin:/bin", "HOME=/"}
@@ -332,7 +497,7 @@ func (e *Engine) Start(ctx context.Context, id string) error {
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-tick.C:
-			if alive(dir) {
+			if held(d, c) {
 				return nil
 			}
 		}
@@ -403,33 +568,37 @@ func (e *Engine) PutBack(context.Context, string, blueprint.Container) error { r
 
 // Stop asks the supervisor to end, and kills it and the server after the grace.
 func (e *Engine) Stop(ctx context.Context, id string, grace time.Duration) error {
-	if _, err := e.container(id); err != nil {
+	d, c, err := e.container(id)
+	if err != nil {
 		return err
 	}
-	dir := e.folder(id)
+	defer d.Close()
 	// Somebody wants it stopped, so it is not started with the machine either.
-	if err := os.WriteFile(filepath.Join(dir, stoppedFile), nil, 0o644); err != nil {
+	if err := d.Replace(stoppedFile, nil, 0o644, nil); err != nil {
 		return err
 	}
-	signal := func(s syscall.Signal, server bool) {
-		var r run
-		// The lock is held, so the process ids are those of living processes.
-		if alive(dir) && readJSON(filepath.Join(dir, "run.json"), &r) == nil {
-			if server && r.Server > 1 {
-				_ = syscall.Kill(r.Server, s) // it may have ended by itself
-			}
-			if r.Supervisor > 1 {
-				_ = syscall.Kill(r.Supervisor, s)
-			}
-		}
-	}
-	signal(syscall.SIGTERM, false)
+	asked := map[int]bool{}
 	killed := false
-	for start := time.Now(); alive(dir); {
-		if time.Since(start) > grace && !killed {
-			killed = true
-			signal(syscall.SIGKILL, true)
+	for start := time.Now(); ; {
+		list := e.supervisors(c, d.Path())
+		if len(list) == 0 {
+			return nil
 		}
+		late := time.Since(start) > grace
+		for _, p := range list {
+			if late && !killed {
+				for _, server := range e.children(c, p) {
+					server.signal(syscall.SIGKILL)
+					server.close()
+				}
+				p.signal(syscall.SIGKILL)
+			} else if !asked[p.pid] {
+				asked[p.pid] = true
+				p.signal(syscall.SIGTERM)
+			}
+			p.close()
+		}
+		killed = killed || late
 		if time.Since(start) > grace+5*time.Second {
 			return errors.New("the server did not end, even when killed")
 		}
@@ -439,26 +608,36 @@ func (e *Engine) Stop(ctx context.Context, id string, grace time.Duration) error
 		case <-time.After(10 * time.Millisecond):
 		}
 	}
-	return nil
 }
 
 // Remove forgets a container that does not run.
 func (e *Engine) Remove(_ context.Context, id string) error {
-	dir := e.folder(id)
-	if !slices.Contains(strings.Split(id, "/"), "..") && alive(dir) {
-		return fmt.Errorf("%w: %s still runs", engine.ErrInUse, id)
-	}
-	if _, err := e.container(id); errors.Is(err, engine.ErrNotFound) {
+	d, err := e.server(id)
+	if errors.Is(err, engine.ErrNotFound) {
 		return nil
 	}
-	// container.json goes first: without it the rest is nothing.
-	if err := os.Remove(filepath.Join(dir, "container.json")); err != nil && !errors.Is(err, os.ErrNotExist) {
+	if err != nil {
 		return err
 	}
-	if err := os.RemoveAll(dir); err != nil {
+	defer d.Close()
+	// One that is damaged cannot have been started.
+	if c, err := description(d); err == nil && e.runs(c, d.Path()) {
+		return fmt.Errorf("%w: %s still runs", engine.ErrInUse, id)
+	}
+	// Its description goes first: without it the rest is nothing.
+	if err := d.Remove(containerFile); err != nil {
 		return err
 	}
-	if os.Remove(filepath.Dir(dir)) == nil {
+	root, err := e.open(false)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	at := filepath.Join(households, filepath.FromSlash(id))
+	if err := root.RemoveAll(at); err != nil {
+		return err
+	}
+	if root.RemoveDir(filepath.Dir(at)) == nil {
 		e.sweep()
 	}
 	return nil

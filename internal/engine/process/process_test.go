@@ -4,14 +4,17 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
 
+	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/engine"
 	"cozyshelf/internal/engine/enginetest"
@@ -72,12 +75,25 @@ func TestACrashedServerIsStartedAgain(t *testing.T) {
 	if err := e.Start(ctx, id); err != nil {
 		t.Fatal(err)
 	}
+	_, c, err := e.container(id)
+	if err != nil {
+		t.Fatal(err)
+	}
+	supervisor := func() running {
+		t.Helper()
+		list := e.supervisors(c, e.folder(id))
+		if len(list) != 1 {
+			t.Fatalf("supervisors: %v", list)
+		}
+		return list[0]
+	}
 	server := func(not int) int {
 		t.Helper()
 		for range 3000 {
-			var r run
-			if readJSON(filepath.Join(e.folder(id), "run.json"), &r) == nil && r.Server != 0 && r.Server != not {
-				return r.Server
+			for _, p := range e.children(c, supervisor()) {
+				if p.pid != not {
+					return p.pid
+				}
 			}
 			time.Sleep(10 * time.Millisecond)
 		}
@@ -111,13 +127,7 @@ func TestACrashedServerIsStartedAgain(t *testing.T) {
 		t.Errorf("got %+v, %v", o, err)
 	}
 	// A supervisor that is killed takes its server along: nothing is left over.
-	var r run
-	if err := readJSON(filepath.Join(e.folder(id), "run.json"), &r); err != nil {
-		t.Fatal(err)
-	}
-	if err := syscall.Kill(r.Supervisor, syscall.SIGKILL); err != nil {
-		t.Fatal(err)
-	}
+	supervisor().signal(syscall.SIGKILL)
 	for range 300 {
 		if syscall.Kill(second, 0) != nil {
 			break
@@ -173,4 +183,147 @@ func TestDamagedNotesAreNotBelieved(t *testing.T) {
 	if err != nil || len(o.Containers) != 1 || o.Containers[0].Digest != "" {
 		t.Errorf("got %+v, %v", o, err)
 	}
+}
+
+// TestOnlyTheSupervisorIsEnded has processes that say they are the supervisor, in every
+// way that the account could: none of them is ended.
+func TestOnlyTheSupervisorIsEnded(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("needs root, to run processes as others")
+	}
+	ctx := context.Background()
+	dir := testbuild.Folder(t)
+	e := &Engine{filepath.Join(dir, "root")}
+	img := testbuild.Image(t)
+	if err := e.LoadImage(ctx, img, "0123456789ab"); err != nil {
+		t.Fatal(err)
+	}
+	id, err := e.Create(ctx, blueprint.Container{Household: "h", Name: "x", Image: img.Digest, UID: 41500, GID: 41501, Command: []string{"serve"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := e.folder(id)
+	run := filepath.Join(at, runFolder)
+	begin := func(uid uint32, path string, words ...string) *exec.Cmd {
+		t.Helper()
+		c := &exec.Cmd{Path: path, Args: words, SysProcAttr: &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uid, Gid: uid}}}
+		if err := c.Start(); err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() {
+			_ = c.Process.Kill()
+			_ = c.Wait()
+		})
+		return c
+	}
+	sleep, err := exec.LookPath("sleep")
+	if err != nil {
+		t.Fatal(err)
+	}
+	others := []*exec.Cmd{
+		begin(41500, sleep, "supervise", "60"),           // of the account, another program
+		begin(0, sleep, "cozyshelf", "60"),               // of root
+		begin(41500, sleep, e.program(img.Digest), "60"), // under our name
+	}
+	lock, err := os.Create(filepath.Join(run, "lock"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer lock.Close()
+	if err := errors.Join(os.Chown(lock.Name(), 41500, 41501), syscall.Flock(int(lock.Fd()), syscall.LOCK_EX)); err != nil {
+		t.Fatal(err)
+	}
+	for i, c := range others {
+		// The account writes into its folder whatever it likes.
+		note := fmt.Sprintf(`{"supervisor":%d,"server":%d,"started":"2026-11-27T12:00:00Z"}`, c.Process.Pid, c.Process.Pid)
+		if err := os.WriteFile(filepath.Join(run, "run.json"), []byte(note), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		if err := e.Stop(ctx, id, 10*time.Millisecond); err != nil {
+			t.Errorf("case %d: %v", i, err)
+		}
+		if err := e.Start(ctx, id); err == nil || !strings.Contains(err.Error(), "not the supervisor") {
+			t.Errorf("case %d: started beside whoever holds the lock: %v", i, err)
+		}
+	}
+	for i, c := range others {
+		if err := c.Process.Signal(syscall.Signal(0)); err != nil {
+			t.Errorf("case %d was ended: %v", i, err)
+		}
+	}
+}
+
+// TestTheAccountsFolderIsNotBelieved puts forged things where the account can.
+func TestTheAccountsFolderIsNotBelieved(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("needs root, to give files away")
+	}
+	ctx := context.Background()
+	dir := testbuild.Folder(t)
+	e := &Engine{filepath.Join(dir, "root")}
+	img := testbuild.Image(t)
+	if err := e.LoadImage(ctx, img, "0123456789ab"); err != nil {
+		t.Fatal(err)
+	}
+	c := blueprint.Container{Household: "h", Name: "x", Image: img.Digest, UID: 41500, GID: 41501, Command: []string{"serve"}}
+	id, err := e.Create(ctx, c)
+	if err != nil {
+		t.Fatal(err)
+	}
+	secret := filepath.Join(dir, "secret")
+	if err := os.WriteFile(secret, []byte("of root only"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	run := filepath.Join(e.folder(id), runFolder)
+	for _, name := range []string{"log", "log.1", "run.json", "lock"} {
+		_ = os.Remove(filepath.Join(run, name))
+		if err := os.Symlink(secret, filepath.Join(run, name)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var log bytes.Buffer
+	if err := e.Logs(ctx, id, engine.LogOptions{}, &log); err == nil || strings.Contains(log.String(), "root only") {
+		t.Errorf("a link in place of the log: %q, %v", log.String(), err)
+	}
+	for _, do := range []func() error{
+		func() error { _, err := e.Observe(ctx, "h"); return err },
+		func() error { return e.Stop(ctx, id, time.Second) },
+	} {
+		if err := do(); err != nil {
+			t.Error(err)
+		}
+	}
+	// A folder that was given to the account is none of ours.
+	if err := os.Chown(e.folder(id), 41500, 41501); err != nil {
+		t.Fatal(err)
+	}
+	if err := e.Start(ctx, id); !errors.Is(err, boundary.ErrOpen) {
+		t.Errorf("a folder of the account's: %v", err)
+	}
+	for _, digest := range []string{"sha256:../../evil", "sha256:" + strings.Repeat("a", 63), "evil", "", "sha256:" + strings.Repeat("A", 64)} {
+		c.Image = digest
+		if _, err := e.Create(ctx, c); err == nil {
+			t.Errorf("the digest %q was taken", digest)
+		}
+	}
+	if b, err := os.ReadFile(secret); err != nil || string(b) != "of root only" {
+		t.Errorf("the file outside: %q, %v", b, err)
+	}
+}
+
+func FuzzLogLines(f *testing.F) {
+	f.Add([]byte("2026-11-27T12:00:00.000000000Z one\ntwo"), 3)
+	f.Fuzz(func(t *testing.T, b []byte, n int) {
+		total := 0
+		rest, err := lines(bytes.NewReader(b), func(l []byte) error {
+			if len(l) == 0 || l[len(l)-1] != '\n' || len(l) > mostLine+1 {
+				t.Errorf("a line of %d bytes", len(l))
+			}
+			total += len(l)
+			return nil
+		})
+		if err != nil || total+len(rest) < len(b) {
+			t.Errorf("%d of %d bytes, %v", total+len(rest), len(b), err)
+		}
+	})
 }

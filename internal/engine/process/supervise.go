@@ -2,6 +2,7 @@ package process
 
 import (
 	"bufio"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -13,8 +14,10 @@ import (
 	"syscall"
 	"time"
 
+	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/whole"
 
 	"golang.org/x/sys/unix"
 )
@@ -33,18 +36,20 @@ const (
 // whole of the hidden command "supervise". At the start of the machine nothing is
 // done where somebody has stopped the server.
 func Supervise(dir string, boot bool) error {
-	if _, err := os.Stat(filepath.Join(dir, stoppedFile)); boot && err == nil {
-		return nil
-	}
-	var labels map[string]string
-	if err := readJSON(filepath.Join(dir, "container.json"), &labels); err != nil {
+	d, err := boundary.Open(dir)
+	if err != nil {
 		return err
 	}
-	c, ok := blueprint.FromLabels(labels)
-	if !ok {
-		return fmt.Errorf("%s: container.json is damaged", dir)
+	defer d.Close()
+	if boot && d.Exists(stoppedFile) {
+		return nil
 	}
-	lock, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o644)
+	c, err := description(d)
+	if err != nil {
+		return err
+	}
+	run := filepath.Join(dir, runFolder)
+	lock, err := os.OpenFile(filepath.Join(run, "lock"), os.O_CREATE|os.O_RDWR|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0o644)
 	if err != nil {
 		return err
 	}
@@ -55,7 +60,7 @@ func Supervise(dir string, boot bool) error {
 	stop := make(chan os.Signal, 1)
 	signal.Notify(stop, syscall.SIGTERM, syscall.SIGINT)
 	signal.Ignore(syscall.SIGHUP)
-	log := &logFile{path: filepath.Join(dir, "log"), most: maxLog}
+	log := &logFile{path: filepath.Join(run, "log"), most: maxLog}
 	if c.LogLimit > 0 {
 		log.most = c.LogLimit / 2 // and as much in the one before it
 	}
@@ -73,17 +78,13 @@ func Supervise(dir string, boot bool) error {
 	}
 	// The server dies with the thread that started it, so that thread stays.
 	runtime.LockOSThread()
-	state := run{Supervisor: os.Getpid()}
+	var state says
 	pause := firstPause
 	for {
 		state.Started = time.Now()
-		code, told := once(exe, c, log, stop, func(pid int) {
-			state.Server = pid
-			if err := writeJSON(filepath.Join(dir, "run.json"), state); err != nil {
-				log.line("supervisor: " + err.Error())
-			}
-		})
-		state.ExitCode, state.Server = code, 0
+		state.write(run, log)
+		code, told := once(exe, c, log, stop)
+		state.ExitCode = code
 		if !told {
 			state.Restarts++
 			if time.Since(state.Started) > settled {
@@ -95,9 +96,7 @@ func Supervise(dir string, boot bool) error {
 			}
 			log.line(fmt.Sprintf("supervisor: the server ended with code %d; it %s", code, next))
 		}
-		if err := writeJSON(filepath.Join(dir, "run.json"), state); err != nil {
-			log.line("supervisor: " + err.Error())
-		}
+		state.write(run, log)
 		if told || c.Start == household.StartNever {
 			return nil
 		}
@@ -107,6 +106,17 @@ func Supervise(dir string, boot bool) error {
 		case <-time.After(pause):
 		}
 		pause = min(2*pause, lastPause)
+	}
+}
+
+// write notes down what the supervisor says of itself.
+func (s says) write(folder string, log *logFile) {
+	b, err := json.MarshalIndent(s, "", "  ")
+	if err == nil {
+		err = whole.Replace(filepath.Join(folder, "run.json"), append(b, '\n'), 0o644, nil)
+	}
+	if err != nil {
+		log.line("supervisor: " + err.Error())
 	}
 }
 
@@ -127,7 +137,7 @@ func take(lock *os.File) error {
 }
 
 // once runs the server until it ends. told says that we were asked to end it.
-func once(exe string, c blueprint.Container, log *logFile, stop <-chan os.Signal, started func(pid int)) (code int, told bool) {
+func once(exe string, c blueprint.Container, log *logFile, stop <-chan os.Signal) (code int, told bool) {
 	r, w, err := os.Pipe()
 	if err != nil {
 		log.line("supervisor: " + err.Error())
@@ -144,7 +154,6 @@ func once(exe string, c blueprint.Container, log *logFile, stop <-chan os.Signal
 		return -1, false
 	}
 	w.Close()
-	started(cmd.Process.Pid)
 	copied := make(chan struct{})
 	go func() { defer close(copied); log.copy(r) }()
 	ended, watched := make(chan struct{}), make(chan struct{})
