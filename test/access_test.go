@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/testbuild"
 )
 
@@ -217,7 +218,7 @@ func TestAMendThatIsKilledIsFinishedOrUndone(t *testing.T) {
 		}
 		// As soon as the entry is begun, and a little later each time.
 		deadline := time.Now().Add(20 * time.Second)
-		for !bytes.Contains(read(m.path("state/ledger.jsonl")), []byte(fmt.Sprintf(`"id":%d,`, entries+1))) && time.Now().Before(deadline) {
+		for !bytes.Contains(read(filepath.Join(boundary.Admin(m.path("state")), "ledger.jsonl")), []byte(fmt.Sprintf(`"id":%d,`, entries+1))) && time.Now().Before(deadline) {
 			time.Sleep(time.Millisecond)
 		}
 		time.Sleep(time.Duration(r.IntN(40)) * time.Millisecond)

@@ -16,12 +16,12 @@ import (
 	"time"
 
 	"cozyshelf/internal/backup"
+	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/demo"
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/testbuild"
-	"cozyshelf/internal/whole"
 )
 
 // health asks the published port how the server is.
@@ -275,7 +275,7 @@ func TestADamagedStoreIsNamedLeftAloneAndReplaced(t *testing.T) {
 			if m.health() != "ready" || len(m.names()) != len(demo.People) {
 				t.Errorf("after restore: %s, %v", m.health(), m.names())
 			}
-			aside, _ := filepath.Glob(m.path("state/backups/damaged-*/store.db"))
+			aside, _ := filepath.Glob(filepath.Join(boundary.Admin(m.path("state")), "backups", "damaged-*", "store.db"))
 			if !slices.ContainsFunc(aside, func(p string) bool { b, _ := os.ReadFile(p); return bytes.Equal(b, spoilt) }) && name == "noise" {
 				t.Errorf("the damaged store was not put aside as it was: %v", aside)
 			}
@@ -292,11 +292,11 @@ func TestADamagedStoreIsNamedLeftAloneAndReplaced(t *testing.T) {
 	if err := os.WriteFile(m.path("half.tar.zst"), b[:len(b)/2], 0o600); err != nil {
 		t.Fatal(err)
 	}
-	before := hashes(t, m.path("state/undo"))
+	before := hashes(t, filepath.Join(boundary.Admin(m.path("state")), "undo"))
 	if _, errs, code := m.run("", "restore", m.path("half.tar.zst"), "--yes"); code != 1 || !strings.Contains(errs, "nothing was touched") {
 		t.Errorf("half a backup: code %d, %s", code, errs)
 	}
-	if now := hashes(t, m.path("state/undo")); len(now) != len(before) || m.health() != "ready" {
+	if now := hashes(t, filepath.Join(boundary.Admin(m.path("state")), "undo")); len(now) != len(before) || m.health() != "ready" {
 		t.Error("something was touched")
 	}
 }
@@ -463,8 +463,8 @@ func TestTheServerBacksUpByItself(t *testing.T) {
 		t.Errorf("its picture is not restored: %+v", kite.Described)
 	}
 	err := filepath.WalkDir(fresh.path("state/pictures"), func(p string, _ os.DirEntry, err error) error {
-		if o := whole.OwnerOf(p); err == nil && (o == nil || o.UID != fresh.uid) {
-			t.Errorf("%s belongs to %+v", p, o)
+		if st, serr := os.Lstat(p); serr != nil || int(st.Sys().(*syscall.Stat_t).Uid) != fresh.uid {
+			t.Errorf("%s is not the account's: %v, %v", p, st, serr)
 		}
 		return err
 	})

@@ -59,6 +59,7 @@ func relative(t testing.TB, dir string) map[string]string {
 // back.
 func (m *mill) entry(action string) string {
 	m.t.Helper()
+	m.must("ledger") // enters what the server told
 	list, _, err := ledger.Read(m.path("state"))
 	if err != nil {
 		m.t.Fatal(err)

@@ -59,7 +59,7 @@ func trusted(uid uint32) bool { return uid == 0 || int(uid) == os.Geteuid() }
 
 // closed reports whether only root and the caller can put names into a folder, or,
 // with the sticky bit, replace names that are theirs.
-func closed(fd int, st *unix.Stat_t) bool {
+func closed(fd int, st *unix.Stat_t, trusted func(uid uint32) bool) bool {
 	if !trusted(st.Uid) {
 		return false
 	}
@@ -72,7 +72,8 @@ func closed(fd int, st *unix.Stat_t) bool {
 	if st.Mode&0o020 == 0 {
 		return true // also no entry of an ACL: its mask is in the group's bits
 	}
-	own := st.Gid == 0 || os.Geteuid() != 0 && int(st.Gid) == os.Getegid()
+	// A group that nobody else is in: root's, or one that bears the number of its user.
+	own := st.Gid == 0 || st.Gid == st.Uid || os.Geteuid() != 0 && int(st.Gid) == os.Getegid()
 	return own && !hasACL(fd)
 }
 
@@ -88,7 +89,9 @@ func fault(op, path string, err error) error { return &os.PathError{Op: op, Path
 // walk reaches a path and gives a descriptor that only marks it (O_PATH). With own, all
 // folders on the way and the path itself must be closed. The path of the error is as
 // far as the walk came.
-func walk(path string, own bool) (fd int, err error) {
+func walk(path string, own bool) (fd int, err error) { return walkFor(path, own, trusted) }
+
+func walkFor(path string, own bool, trusted func(uid uint32) bool) (fd int, err error) {
 	path, err = filepath.Abs(path)
 	if err != nil {
 		return -1, err
@@ -108,7 +111,7 @@ func walk(path string, own bool) (fd int, err error) {
 		unix.Close(top)
 		return -1, fault("stat", "/", err)
 	}
-	stack := []level{{top, "/", closed(top, &st)}}
+	stack := []level{{top, "/", closed(top, &st, trusted)}}
 	defer func() {
 		for _, l := range stack {
 			if l.fd != fd {
@@ -164,7 +167,7 @@ func walk(path string, own bool) (fd int, err error) {
 			todo = append(strings.Split(to, "/"), todo...)
 			continue
 		}
-		shut := last.shut && closed(next, &st)
+		shut := last.shut && closed(next, &st, trusted)
 		if st.Mode&unix.S_IFMT != unix.S_IFDIR {
 			shut = last.shut && trusted(st.Uid)
 		}
@@ -201,6 +204,33 @@ func Safe(path string) error {
 		}
 		return err
 	}
+}
+
+// Config opens a file that root obeys: the household file and what it names. It must be
+// a plain file that only its owner may write, in folders that only root, the caller and
+// that owner may write to. It gives whose it is.
+func Config(path string) (f *os.File, owner int, err error) {
+	path, err = filepath.Abs(path)
+	if err != nil {
+		return nil, 0, err
+	}
+	var st unix.Stat_t
+	if err := unix.Stat(path, &st); err != nil { // looked at once more below
+		return nil, 0, fault("open", path, err)
+	}
+	mine := func(uid uint32) bool { return trusted(uid) || uid == st.Uid }
+	fd, err := walkFor(path, true, mine)
+	if err != nil {
+		return nil, int(st.Uid), err
+	}
+	defer unix.Close(fd)
+	f, err = reopen(fd, path, os.O_RDONLY, func(now *unix.Stat_t) error {
+		if now.Uid != st.Uid || !closed(fd, now, mine) || now.Mode&0o002 != 0 {
+			return ErrOpen
+		}
+		return nil
+	})
+	return f, int(st.Uid), err
 }
 
 // Reach says whether a path can be reached without following links that others could

@@ -181,7 +181,7 @@ func (d *Dir) Sub(name string) (*Dir, error) {
 			closeAt()
 			return nil, fault("open", path, unix.ENOTDIR)
 		}
-		shut = shut && closed(at, &st)
+		shut = shut && closed(at, &st, trusted)
 	}
 	out, err := asDir(at, path)
 	if err != nil {
@@ -283,6 +283,29 @@ func reopen(mark int, path string, flag int, may func(*unix.Stat_t) error) (*os.
 		return nil, fault("open", path, err)
 	}
 	return os.NewFile(uintptr(fd), path), nil
+}
+
+// Socket gives a path that leads to a socket in the folder as long as it is not closed, and
+// to nothing that takes its place. It must belong to one of the owners.
+func (d *Dir) Socket(name string, owners []int) (path string, done func(), err error) {
+	fd, err := unix.Openat(d.fd, name, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return "", nil, fault("open", filepath.Join(d.path, name), err)
+	}
+	var st unix.Stat_t
+	err = unix.Fstat(fd, &st)
+	switch {
+	case err != nil:
+	case st.Mode&unix.S_IFMT != unix.S_IFSOCK:
+		err = fmt.Errorf("%w: it is no socket", ErrForeign)
+	case !slices.Contains(owners, int(st.Uid)):
+		err = fmt.Errorf("%w: it belongs to uid %d", ErrForeign, st.Uid)
+	}
+	if err != nil {
+		unix.Close(fd)
+		return "", nil, fault("open", filepath.Join(d.path, name), err)
+	}
+	return fmt.Sprintf("/proc/self/fd/%d", fd), func() { unix.Close(fd) }, nil
 }
 
 // Read reads a file that File opens, at most so many bytes. A longer one is an error.

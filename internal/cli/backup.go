@@ -237,7 +237,7 @@ func (a *app) backupRoutine(ctx context.Context, c *cobra.Command, every, at str
 	if err != nil {
 		return err
 	}
-	text, err := os.ReadFile(a.household)
+	text, err := a.householdText()
 	if err != nil {
 		return err
 	}
@@ -441,6 +441,10 @@ func (a *app) restoreHouseholdFile(u deploy.Unpacked, yes bool) error {
 		return &problem.Problem{What: "there is no household file, and none in the backup", Where: a.household, Why: "every command needs to know which household it is about", Fix: "write one with cozyshelf new, then restore again", Exit: problem.ExitUsage}
 	}
 	a.out.Printf("  • write the backup's household file to %s\n", a.household)
+	a.warn("what a household file says is done with your powers, and a server that makes its own backups could have written this one: read it")
+	for line := range strings.Lines(string(text)) {
+		a.out.Printf("    %s\n", show.Clean(strings.TrimRight(line, "\n")))
+	}
 	if err := a.agree(yes, "Carry this out?"); err != nil {
 		return err
 	}

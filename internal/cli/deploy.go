@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -78,7 +77,7 @@ func (a *app) deploy(ctx context.Context, command string, f deployFlags) error {
 		return err
 	}
 	p := &plan{command: command, why: "asked for"}
-	if p.text, err = os.ReadFile(a.household); err != nil {
+	if p.text, err = a.householdText(); err != nil {
 		return err
 	}
 	have, err := s.observe(ctx)

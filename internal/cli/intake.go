@@ -121,6 +121,8 @@ end, each only if it is still what was copied.`,
 				return a.intakeFault(err, folder)
 			}
 			defer j.Close()
+			// Whatever the job's file says: what is copied is what was shown.
+			j.Move, j.Files = move, look.Files
 			out.Job = j.ID
 			progress := a.err.Bytes("copying", look.Size)
 			done := int64(0)
@@ -203,10 +205,9 @@ func earlier(folder string, look intake.Found, sources []string) (id string, hel
 	if err != nil {
 		return "", 0, err
 	}
+	defer j.Close()
 	for _, f := range j.Files {
-		if st, err := os.Stat(j.Path(&f)); err == nil {
-			held += st.Size()
-		}
+		held += j.There(&f)
 	}
 	return id, held, nil
 }
@@ -369,6 +370,10 @@ or a redirection leads to them.`,
 					return a.intakeFault(err, u)
 				}
 				defer jobs[i].Close()
+				if len(jobs[i].Files) != 1 {
+					return a.intakeFault(fmt.Errorf("job %s is none of this address", jobs[i].ID), u)
+				}
+				jobs[i].Files[0].Source, jobs[i].Files[0].Held = u, "1"
 			}
 			progress := a.err.Bytes("fetching", 0)
 			var mu sync.Mutex

@@ -10,9 +10,11 @@ import (
 	"slices"
 	"time"
 
+	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/logline"
+	"cozyshelf/internal/core/plain"
 	"cozyshelf/internal/deploy"
 	"cozyshelf/internal/engine"
 	"cozyshelf/internal/ledger"
@@ -104,11 +106,15 @@ func (f *logFilter) Write(b []byte) (int, error) {
 	f.rest = append(f.rest, b...)
 	for {
 		i := bytes.IndexByte(f.rest, '\n')
-		if i < 0 {
+		if i < 0 && len(f.rest) < mostLogLine {
 			return len(b), nil
 		}
+		next := i + 1
+		if i < 0 {
+			i, next = len(f.rest), len(f.rest)
+		}
 		line := string(f.rest[:i])
-		f.rest = f.rest[i+1:]
+		f.rest = f.rest[next:]
 		if err := f.line(line); err != nil {
 			return 0, err
 		}
@@ -132,6 +138,17 @@ func (f *logFilter) line(text string) error {
 		f.last = f.last[max(0, len(f.last)-f.tail):]
 		return nil
 	}
+	return f.print(text)
+}
+
+// mostLogLine is how long a line may be before it is shown in parts.
+const mostLogLine = 1 << 20
+
+// print shows a line: a document as it is, all else made safe.
+func (f *logFilter) print(text string) error {
+	if !f.json {
+		text = plain.Line(text)
+	}
 	_, err := fmt.Println(text)
 	return err
 }
@@ -144,7 +161,7 @@ func (f *logFilter) flush() error {
 		}
 	}
 	for _, s := range f.last {
-		if _, err := fmt.Println(s); err != nil {
+		if err := f.print(s); err != nil {
 			return err
 		}
 	}
@@ -250,8 +267,10 @@ given. Media are never touched.`,
 				images = append(images, own.Digest)
 			}
 			var state, scratch string
-			if _, err := os.Stat(s.h.Storage.State); erase && !errors.Is(err, os.ErrNotExist) {
-				state = s.h.Storage.State
+			for _, p := range []string{s.h.Storage.State, boundary.Admin(s.h.Storage.State)} {
+				if _, err := os.Lstat(p); erase && !errors.Is(err, os.ErrNotExist) {
+					state = s.h.Storage.State
+				}
 			}
 			if _, err := os.Stat(s.h.Storage.Scratch); erase && err == nil && s.h.Storage.Scratch != "memory" {
 				scratch = s.h.Storage.Scratch

@@ -6,17 +6,21 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"math"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/describe"
+	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/store"
@@ -211,6 +215,16 @@ func (a *app) showMatch(m control.Matched) {
 	}
 }
 
+// readPlain reads a file of a shelf, of a size that a sidecar may have.
+func readPlain(path string) ([]byte, error) {
+	f, err := boundary.PlainFile(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return io.ReadAll(io.LimitReader(f, 16<<20))
+}
+
 // writeSidecar writes what is known of a title beside its first file.
 func (a *app) writeSidecar(ctx context.Context, m control.Matched) error {
 	h, err := a.loadAlone(ctx)
@@ -219,7 +233,10 @@ func (a *app) writeSidecar(ctx context.Context, m control.Matched) error {
 	}
 	at := ""
 	for _, f := range m.Files {
-		if f.Extra == "" {
+		// The server says where the file is; only folders of the household's shelves are
+		// written to.
+		ours := fs.ValidPath(f.Path) && slices.ContainsFunc(h.Shelves, func(s household.Shelf) bool { return s.Name == m.Title.Shelf && slices.Contains(s.Folders, f.Root) })
+		if f.Extra == "" && ours {
 			at = filepath.Join(f.Root, strings.TrimSuffix(f.Path, filepath.Ext(f.Path))+".jsonld")
 			break
 		}
@@ -234,7 +251,7 @@ func (a *app) writeSidecar(ctx context.Context, m control.Matched) error {
 		return &problem.Problem{What: "it has no sidecar", Why: err.Error(), Fix: "films, series and albums have them", Exit: problem.ExitUsage}
 	}
 	sum := sha256.Sum256(b)
-	if old, err := os.ReadFile(at); err == nil && sha256.Sum256(old) == sum {
+	if old, err := readPlain(at); err == nil && sha256.Sum256(old) == sum {
 		a.err.Printf("%s says so already\n", show.Clean(at))
 		return nil
 	}

@@ -326,7 +326,7 @@ func (a *app) join(h *household.Household, engine facts.Engine, account facts.Ac
 	}
 	group := fmt.Sprint(m.Subject)
 	if account.Name == "" {
-		text, err := os.ReadFile(a.household)
+		text, err := a.householdText()
 		if err != nil {
 			return err
 		}

@@ -11,11 +11,15 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"os/user"
+	"strconv"
 	"strings"
 	"time"
 
+	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/machine"
 	"cozyshelf/internal/problem"
 
 	"github.com/spf13/cobra"
@@ -29,6 +33,7 @@ type app struct {
 	json      bool
 	out, err  show.Out
 	in        io.Reader
+	told      bool     // it was said whose the household file is
 	locked    *os.File // the household file, while this command alone may change things
 }
 
@@ -178,16 +183,68 @@ func (a *app) document(v any) error {
 	return e.Encode(v)
 }
 
-// load reads the household file.
+// load reads the household file. Commands obey it with the powers of whoever runs them,
+// so it must be one that only its owner could have written, and not the server's account.
 func (a *app) load() (*household.Household, error) {
-	b, err := os.ReadFile(a.household)
-	if errors.Is(err, os.ErrNotExist) {
-		return nil, &problem.Problem{What: "there is no household file", Where: a.household, Why: "every command needs to know which household it is about", Fix: "write one with cozyshelf new, or name another with --household", Exit: problem.ExitUsage, Err: err}
-	}
+	b, owner, err := a.readHousehold()
 	if err != nil {
-		return nil, &problem.Problem{What: "the household file cannot be read", Where: a.household, Why: err.Error(), Fix: "check that it is a file and that you may read it", Err: err}
+		return nil, err
 	}
-	return household.Decode(a.household, b)
+	h, err := household.Decode(a.household, b)
+	if err != nil {
+		return nil, err
+	}
+	account := machine.Account(h.Server)
+	if account.Known && owner != 0 && owner == int(account.UID) && owner != os.Geteuid() {
+		return nil, &problem.Problem{What: "the household file belongs to the server's account", Where: a.household, Why: fmt.Sprintf("it belongs to uid %d, which the server runs as: whoever took the server over could have %s do what it says", owner, who()), Fix: "chown root: " + a.household + ", and look whether it says what you want"}
+	}
+	if owner != os.Geteuid() && !a.told {
+		a.told = true
+		a.err.Printf("%s belongs to %s; what it says is done as %s\n", show.Clean(a.household), accountName(owner), who())
+	}
+	return h, nil
+}
+
+// readHousehold reads the text of the household file, and tells whose it is.
+func (a *app) readHousehold() ([]byte, int, error) {
+	f, owner, err := boundary.Config(a.household)
+	p := &problem.Problem{What: "the household file cannot be read", Where: a.household, Err: err}
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		p.What, p.Why, p.Fix, p.Exit = "there is no household file", "every command needs to know which household it is about", "write one with cozyshelf new, or name another with --household", problem.ExitUsage
+		return nil, owner, p
+	case errors.Is(err, boundary.ErrOpen), errors.Is(err, boundary.ErrLink):
+		at := a.household
+		var pe *os.PathError
+		if errors.As(err, &pe) {
+			at = pe.Path
+		}
+		p.What, p.Where = "the household file is not yours alone", at
+		p.Why = "others may write to it, or put another in its place: they could have " + who() + " do what they want"
+		p.Fix = fmt.Sprintf("chown %s: %s; chmod go-w %s; or move the household file to a folder of your own", accountName(os.Geteuid()), at, at)
+		return nil, owner, p
+	case err != nil:
+		p.Why, p.Fix = err.Error(), "check that it is a file and that you may read it"
+		return nil, owner, p
+	}
+	defer f.Close()
+	b, err := io.ReadAll(io.LimitReader(f, mostHousehold))
+	if err != nil {
+		p.Why, p.Fix, p.Err = err.Error(), "check that it is a file and that you may read it", err
+		return nil, owner, p
+	}
+	return b, owner, nil
+}
+
+// mostHousehold is how much of a household file is read, in bytes.
+const mostHousehold = 4 << 20
+
+// accountName is what an account is called here.
+func accountName(uid int) string {
+	if u, err := user.LookupId(strconv.Itoa(uid)); err == nil {
+		return u.Username
+	}
+	return fmt.Sprint("uid ", uid)
 }
 
 // terminal reports whether a person sits at our standard input.
@@ -234,4 +291,10 @@ func since(c *cobra.Command, s string) (time.Time, error) {
 		}
 	}
 	return time.Time{}, wrongUse(c, fmt.Sprintf("%q is no time; write 90m, 3d, 2026-11-23 or a time as RFC 3339 has it", s))
+}
+
+// householdText reads the text of the household file.
+func (a *app) householdText() ([]byte, error) {
+	b, _, err := a.readHousehold()
+	return b, err
 }

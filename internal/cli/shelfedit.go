@@ -45,7 +45,7 @@ for the run-as account. cozyshelf deploy then makes it so.`,
 				}
 				s.Folders = []string{filepath.Join(root, s.Name)}
 			}
-			old, err := os.ReadFile(a.household)
+			old, err := a.householdText()
 			if err != nil {
 				return err
 			}
@@ -104,7 +104,7 @@ func (a *app) shelfRemoveCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			old, err := os.ReadFile(a.household)
+			old, err := a.householdText()
 			if err != nil {
 				return err
 			}

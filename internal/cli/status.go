@@ -106,8 +106,8 @@ func (a *app) watchStatus(ctx context.Context, r *statusReport, pause time.Durat
 	defer stop()
 	screen := term.IsTerminal(int(os.Stdout.Fd())) && !a.json
 	if screen {
-		a.out.Printf("\x1b[?1049h\x1b[?25l") // another screen, without a cursor
-		defer a.out.Printf("\x1b[?25h\x1b[?1049l")
+		a.out.Screen("\x1b[?1049h\x1b[?25l") // another screen, without a cursor
+		defer a.out.Screen("\x1b[?25h\x1b[?1049l")
 	}
 	for {
 		switch {
@@ -116,7 +116,7 @@ func (a *app) watchStatus(ctx context.Context, r *statusReport, pause time.Durat
 				return err
 			}
 		case screen:
-			a.out.Printf("\x1b[H\x1b[2J")
+			a.out.Screen("\x1b[H\x1b[2J")
 			a.showStatus(r)
 			a.out.Printf("\n%s\n", show.Faint(r.At.Format("15:04:05")+", again every "+show.Since(pause)+"; Ctrl-C ends"))
 		default:

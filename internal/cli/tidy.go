@@ -504,6 +504,9 @@ func (a *app) undoUpload(ctx context.Context, h *household.Household, e ledger.E
 
 // undoTidied puts names back.
 func (a *app) undoTidied(ctx context.Context, h *household.Household, e ledger.Entry, yes bool) error {
+	if !slices.ContainsFunc(h.Shelves, func(s household.Shelf) bool { return slices.Contains(s.Folders, e.Undo.Path) }) {
+		return &problem.Problem{What: "this entry cannot be taken back", Where: e.Undo.Path, Why: "the household has no such folder any more", Fix: "put the folder back into the household file, under [[shelf]]", Exit: problem.ExitFailed}
+	}
 	steps, err := a.keptSteps(h, e)
 	if err != nil {
 		return err

@@ -42,7 +42,7 @@ cozyshelf rollback goes back to it.`,
 			if pin == "" || pin == a.version {
 				return a.deploy(ctx, "upgrade", f)
 			}
-			old, err := os.ReadFile(a.household)
+			old, err := a.householdText()
 			if err != nil {
 				return err
 			}
@@ -263,7 +263,7 @@ func sameImage(c blueprint.Container, d *deploy.Deployed) bool {
 // formerFile gives the household file's former text, where it can be put back
 // without losing anything, or else a word about why not.
 func (a *app) formerFile(r deploy.Record) (text []byte, note string, err error) {
-	now, err := os.ReadFile(a.household)
+	now, err := a.householdText()
 	if err != nil {
 		return nil, "", err
 	}

@@ -19,6 +19,7 @@ import (
 	"strconv"
 	"time"
 
+	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/library"
@@ -142,16 +143,51 @@ func Through(name string, dial Dial) *Client {
 	}}}
 }
 
-// dialSocket connects to the socket. Its path may be longer than an address
-// can be (unix(7): 108 bytes), so it goes by way of the open folder.
+// dialSocket connects to the socket: to one of the account that the state folder belongs
+// to, and to no other that a link could lead to, since what is sent here are an
+// administrator's wishes. Its path may be longer than an address can be (unix(7): 108
+// bytes), so it goes by way of a descriptor.
 func dialSocket(ctx context.Context, state string) (net.Conn, error) {
-	dir, err := os.OpenFile(state, unix.O_PATH|unix.O_DIRECTORY, 0)
+	dir, err := boundary.Open(state)
 	if err != nil {
 		return nil, err
 	}
 	defer dir.Close()
+	owner, err := dir.Owner()
+	if err != nil {
+		return nil, err
+	}
+	path, done, err := dir.Socket(Socket, []int{owner.UID})
+	if err != nil {
+		return nil, err
+	}
+	defer done()
 	var d net.Dialer
-	return d.DialContext(ctx, "unix", fmt.Sprintf("/proc/self/fd/%d/%s", dir.Fd(), Socket))
+	conn, err := d.DialContext(ctx, "unix", path)
+	if err != nil {
+		return nil, err
+	}
+	if uid, err := peer(conn); err != nil || uid != owner.UID {
+		conn.Close()
+		return nil, errors.Join(err, fmt.Errorf("%w: uid %d answers at it", boundary.ErrForeign, uid))
+	}
+	return conn, nil
+}
+
+// peer is who answers at a socket (SO_PEERCRED, unix(7)).
+func peer(conn net.Conn) (uid int, err error) {
+	raw, err := conn.(*net.UnixConn).SyscallConn()
+	if err != nil {
+		return -1, err
+	}
+	var cred *unix.Ucred
+	cerr := raw.Control(func(fd uintptr) {
+		cred, err = unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED)
+	})
+	if err = errors.Join(cerr, err); err != nil {
+		return -1, err
+	}
+	return int(cred.Uid), nil
 }
 
 // Dialed connects to the socket in a state folder, for the relay.
@@ -210,8 +246,12 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any) error
 		_, err := io.Copy(to, res.Body)
 		return err
 	}
-	return json.NewDecoder(res.Body).Decode(out)
+	return json.NewDecoder(io.LimitReader(res.Body, mostAnswer)).Decode(out)
 }
+
+// mostAnswer is how large an answer may be, in bytes: whoever took the server over could
+// send one without end.
+const mostAnswer = 1 << 30
 
 // refused reads what a server says that did not do as asked.
 func (c *Client) refused(res *http.Response) error {

@@ -301,11 +301,21 @@ func (d *Carrier) one(ctx context.Context, c blueprint.Change) error {
 		return ignore(d.Engine.RemoveImage(ctx, c.Target, w.Household), engine.ErrInUse)
 	case blueprint.EraseScratch:
 		// What others put there stays, and the folder with it.
-		return ignore(ignore(os.Remove(c.Target), os.ErrNotExist), syscall.ENOTEMPTY)
+		return ignore(ignore(removeFolder(c.Target), os.ErrNotExist), syscall.ENOTEMPTY)
 	case blueprint.EraseState:
 		return EraseState(ctx, c.Target)
 	}
 	return fmt.Errorf("there is no way to carry out %q", c.Action)
+}
+
+// removeFolder removes an empty folder.
+func removeFolder(path string) error {
+	above, err := boundary.Open(filepath.Dir(path))
+	if err != nil {
+		return err
+	}
+	defer above.Close()
+	return above.RemoveDir(filepath.Base(path))
 }
 
 // volume makes the volume of a share, with what its credentials file holds.

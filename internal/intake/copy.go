@@ -10,16 +10,17 @@ import (
 	"hash"
 	"io"
 	"io/fs"
+	"math"
 	"os"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
 
+	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/naming"
 	"cozyshelf/internal/core/tidy"
@@ -53,7 +54,12 @@ func Look(ctx context.Context, kind household.Kind, folder string, sources []str
 	if err != nil {
 		return out, err
 	}
-	wanted := map[string]string{}
+	on, err := boundary.Open(folder)
+	if err != nil {
+		return out, err
+	}
+	defer on.Close()
+	l := looker{out: &out, kind: kind, broken: broken, on: on, sizes: shelf, wanted: map[string]string{}}
 	for _, src := range sources {
 		src, err := filepath.Abs(src)
 		if err != nil {
@@ -69,49 +75,68 @@ func Look(ctx context.Context, kind household.Kind, folder string, sources []str
 		}
 		to := names(kind, list)
 		for _, rel := range list {
-			at := filepath.Join(base, rel)
-			leave := func(why string) { out.Left = append(out.Left, tidy.Left{Path: at, Why: why}) }
-			content, _ := naming.ContentOf(rel)
-			if !naming.Takes(kind, content) && to[rel] == rel && naming.SortOf(rel) == "" {
-				leave(fmt.Sprintf("a shelf of %s takes no such file", kind))
-				continue
-			}
-			st, err := os.Stat(at)
-			if err != nil {
-				leave(err.Error())
-				continue
-			}
-			if naming.Takes(kind, content) {
-				if naming.Read(kind, rel).Sample {
-					leave("it is a sample")
-					continue
-				}
-				if why := Check(at, kind, rel); why != "" && !broken {
-					leave(why)
-					continue
-				}
-			}
-			if twin, err := same(ctx, at, st.Size(), folder, shelf); err != nil {
-				leave(err.Error())
-				continue
-			} else if twin != "" {
-				out.There = append(out.There, There{at, twin})
-				continue
-			}
-			if other := wanted[strings.ToLower(to[rel])]; other != "" {
-				leave("it would have the same name as " + other)
-				continue
-			}
-			if _, err := os.Lstat(filepath.Join(folder, to[rel])); err == nil {
-				leave(to[rel] + " is there already, and is another file")
-				continue
-			}
-			wanted[strings.ToLower(to[rel])] = at
-			out.Files = append(out.Files, File{Source: at, To: to[rel], Held: fmt.Sprintf("%d%s", len(out.Files)+1, strings.ToLower(path.Ext(Safe(rel)))), Size: st.Size(), MTime: st.ModTime().UnixNano(), State: Waiting})
-			out.Size += st.Size()
+			l.one(ctx, filepath.Join(base, rel), rel, to[rel])
 		}
 	}
-	return out, nil
+	return *l.out, ctx.Err()
+}
+
+// looker looks at one file after the other.
+type looker struct {
+	out    *Found
+	kind   household.Kind
+	broken bool
+	on     *boundary.Dir      // the shelf's folder
+	sizes  map[int64][]string // of its files
+	wanted map[string]string  // names that are taken, in lower case, and by which file
+}
+
+func (l *looker) one(ctx context.Context, at, rel, to string) {
+	leave := func(why string) { l.out.Left = append(l.out.Left, tidy.Left{Path: at, Why: why}) }
+	content, _ := naming.ContentOf(rel)
+	takes := naming.Takes(l.kind, content)
+	if !takes && to == rel && naming.SortOf(rel) == "" {
+		leave(fmt.Sprintf("a shelf of %s takes no such file", l.kind))
+		return
+	}
+	src, err := boundary.PlainFile(at)
+	if err != nil {
+		leave(err.Error())
+		return
+	}
+	defer src.Close()
+	st, err := src.Stat()
+	if err != nil {
+		leave(err.Error())
+		return
+	}
+	if takes && naming.Read(l.kind, rel).Sample {
+		leave("it is a sample")
+		return
+	}
+	if takes && !l.broken {
+		if why := Check(src, l.kind, rel); why != "" {
+			leave(why)
+			return
+		}
+	}
+	twin, err := same(ctx, src, st.Size(), l.on, l.sizes)
+	low := strings.ToLower(to)
+	switch {
+	case err != nil:
+		leave(err.Error())
+	case twin != "":
+		l.out.There = append(l.out.There, There{at, twin})
+	case l.wanted[low] != "":
+		leave("it would have the same name as " + l.wanted[low])
+	case l.on.Exists(to):
+		leave(to + " is there already, and is another file")
+	default:
+		l.wanted[low] = at
+		held := fmt.Sprintf("%d%s", len(l.out.Files)+1, strings.ToLower(path.Ext(Safe(rel))))
+		l.out.Files = append(l.out.Files, File{Source: at, To: to, Held: held, Size: st.Size(), MTime: st.ModTime().UnixNano(), State: Waiting})
+		l.out.Size += st.Size()
+	}
 }
 
 // under lists the files of a source, by paths relative to a folder: that of the source, or
@@ -219,12 +244,17 @@ func sizes(folder string) (map[int64][]string, error) {
 }
 
 // same finds a file of the shelf with the same bytes.
-func same(ctx context.Context, at string, size int64, folder string, shelf map[int64][]string) (string, error) {
+func same(ctx context.Context, src *os.File, size int64, on *boundary.Dir, shelf map[int64][]string) (string, error) {
 	if size == 0 {
 		return "", nil
 	}
 	for _, rel := range shelf[size] {
-		equal, err := equal(ctx, at, filepath.Join(folder, rel))
+		other, err := on.File(rel, nil)
+		if err != nil {
+			continue
+		}
+		equal, err := equal(ctx, src, other)
+		other.Close()
 		if err != nil {
 			if errors.Is(err, context.Canceled) {
 				return "", err
@@ -238,17 +268,9 @@ func same(ctx context.Context, at string, size int64, folder string, shelf map[i
 	return "", nil
 }
 
-func equal(ctx context.Context, a, b string) (bool, error) {
-	fa, err := os.Open(a)
-	if err != nil {
-		return false, err
-	}
-	defer fa.Close()
-	fb, err := os.Open(b)
-	if err != nil {
-		return false, err
-	}
-	defer fb.Close()
+// equal reports whether two open files hold the same bytes.
+func equal(ctx context.Context, a, b *os.File) (bool, error) {
+	fa, fb := io.NewSectionReader(a, 0, math.MaxInt64), io.NewSectionReader(b, 0, math.MaxInt64)
 	ba, bb := make([]byte, 1<<20), make([]byte, 1<<20)
 	for {
 		if err := ctx.Err(); err != nil {
@@ -308,7 +330,7 @@ func (j *Job) Copy(ctx context.Context, told func(n int64)) error {
 }
 
 func (j *Job) copyOne(ctx context.Context, f *File, told func(n int64)) error {
-	src, err := os.Open(f.Source)
+	src, err := boundary.PlainFile(f.Source)
 	if err != nil {
 		return err
 	}
@@ -320,7 +342,7 @@ func (j *Job) copyOne(ctx context.Context, f *File, told func(n int64)) error {
 	if st.Size() != f.Size || st.ModTime().UnixNano() != f.MTime {
 		return &fs.PathError{Op: "copy", Path: f.Source, Err: errors.New("it was changed since it was looked at")}
 	}
-	dst, err := os.OpenFile(j.Path(f), os.O_CREATE|os.O_RDWR|syscall.O_NOFOLLOW, 0o600)
+	dst, err := j.held(f, true)
 	if err != nil {
 		return err
 	}
@@ -376,11 +398,15 @@ func (j *Job) copyOne(ctx context.Context, f *File, told func(n int64)) error {
 		return err
 	}
 	if hex.EncodeToString(again.Sum(nil)) != f.Sum {
-		_ = os.Remove(dst.Name()) // it is worth nothing; the next try begins anew
+		_ = j.dir.Remove(f.Held) // it is worth nothing; the next try begins anew
 		return &fs.PathError{Op: "verify", Path: f.Source, Err: errors.New("what was written is not what was read: a disk or a cable is failing")}
 	}
-	at := time.Unix(0, f.MTime)
-	return os.Chtimes(dst.Name(), at, at)
+	at := unix.NsecToTimespec(f.MTime)
+	err = unix.UtimesNanoAt(unix.AT_FDCWD, fmt.Sprintf("/proc/self/fd/%d", dst.Fd()), []unix.Timespec{at, at}, 0)
+	if err != nil {
+		return &fs.PathError{Op: "set the times of", Path: dst.Name(), Err: err}
+	}
+	return nil
 }
 
 // resume compares what is there of a copy with its source, and gives how much of it can
@@ -453,21 +479,15 @@ func (j *Job) Release() (removed int, kept []tidy.Left) {
 		if f.State != Placed {
 			continue
 		}
-		st, err := os.Lstat(f.Source)
+		dir, base := filepath.Split(f.Source)
+		err := release(filepath.Clean(dir), base, f)
 		switch {
 		case errors.Is(err, fs.ErrNotExist):
-			continue
 		case err != nil:
 			kept = append(kept, tidy.Left{Path: f.Source, Why: err.Error()})
-		case st.Size() != f.Size || st.ModTime().UnixNano() != f.MTime:
-			kept = append(kept, tidy.Left{Path: f.Source, Why: "it was changed since it was copied"})
 		default:
-			if err := os.Remove(f.Source); err != nil {
-				kept = append(kept, tidy.Left{Path: f.Source, Why: err.Error()})
-				continue
-			}
 			removed++
-			dirs[filepath.Dir(f.Source)] = true
+			dirs[filepath.Clean(dir)] = true
 		}
 	}
 	list := make([]string, 0, len(dirs))
@@ -476,7 +496,31 @@ func (j *Job) Release() (removed int, kept []tidy.Left) {
 	}
 	slices.SortFunc(list, func(a, b string) int { return len(b) - len(a) })
 	for _, d := range list {
-		_ = os.Remove(d) // where it is empty
+		if above, err := boundary.Open(filepath.Dir(d)); err == nil {
+			_ = above.RemoveDir(filepath.Base(d)) // where it is empty
+			above.Close()
+		}
 	}
 	return removed, kept
+}
+
+func release(dir, name string, f File) error {
+	d, err := boundary.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	src, err := d.File(name, nil)
+	if err != nil {
+		return err
+	}
+	defer src.Close()
+	st, err := src.Stat()
+	if err != nil {
+		return err
+	}
+	if st.Size() != f.Size || st.ModTime().UnixNano() != f.MTime {
+		return errors.New("it was changed since it was copied")
+	}
+	return d.Remove(name)
 }

@@ -133,7 +133,7 @@ func (j *Job) Fetch(ctx context.Context, f *File, kind household.Kind, name, wan
 	}
 	client := with.client()
 	defer client.CloseIdleConnections()
-	out, err := os.OpenFile(j.Path(f), os.O_CREATE|os.O_RDWR|syscall.O_NOFOLLOW, 0o600)
+	out, err := j.held(f, true)
 	if err != nil {
 		return err
 	}
@@ -184,7 +184,7 @@ func (j *Job) Fetch(ctx context.Context, f *File, kind household.Kind, name, wan
 		f.Tag, f.Done = "", 0
 		return fmt.Errorf("%w: its SHA-256 is %s", ErrSum, f.Sum)
 	}
-	if why := Check(j.Path(f), kind, f.To); why != "" {
+	if why := Check(out, kind, f.To); why != "" {
 		return fmt.Errorf("%s: %s", path.Base(f.To), why)
 	}
 	f.To = Name(kind, path.Base(f.To))

@@ -3,6 +3,11 @@
 // the shelf, is checked there, and only then gets its name on the shelf, in one rename:
 // nobody ever sees half a file. Each thing that is brought in is a job, described by a
 // file beside what it holds, so that one that was cut off goes on where it was.
+//
+// The shelf often belongs to the server's account, so folders and files are reached by
+// descriptors (package boundary). What root brings in lies in a folder of root's own in the
+// holding folder until it is on the shelf; a job that lies in somebody else's is none that
+// root goes on with.
 package intake
 
 import (
@@ -20,17 +25,16 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
 
+	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/media"
 	"cozyshelf/internal/core/naming"
 	"cozyshelf/internal/core/tidy"
 	"cozyshelf/internal/rename"
-	"cozyshelf/internal/whole"
 )
 
 // Holding is the holding folder's name in a folder of a shelf. Scans pass over hidden
@@ -82,8 +86,10 @@ type Job struct {
 	Move   bool      `json:"move,omitempty"` // sources go once all is on the shelf
 	Files  []File    `json:"files"`
 
-	at   string // the job's folder, as this process sees it
-	lock *os.File
+	at     string        // path of the job's folder, for messages
+	dir    *boundary.Dir // the folder; nil once it is let go
+	locked bool
+	busy   bool
 }
 
 // Size gives the bytes of a job and those that are there. Files whose size is not known
@@ -107,27 +113,54 @@ func NewID() string {
 }
 
 // Begin makes the holding folder and a job's folder in it, below a folder of a shelf as
-// this process sees it, and locks it. A job of that id that is there already goes on.
+// this process sees it, and locks it. A job of that id that is there already goes on,
+// unless it lies in a folder that another account could write to: then it begins anew.
 func Begin(folder string, j Job) (*Job, error) {
-	like, err := os.Stat(folder)
+	shelf, err := boundary.Open(folder)
 	if err != nil {
 		return nil, err
 	}
-	hold := filepath.Join(folder, Holding)
-	j.at = filepath.Join(hold, j.ID)
-	for _, d := range []string{hold, j.at} {
-		if err := os.Mkdir(d, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
-			return nil, err
-		}
-		if err := give(d, like, 0o700|like.Mode().Perm()&0o070); err != nil {
-			return nil, err
+	defer shelf.Close()
+	like, err := shelf.Stat()
+	if err != nil {
+		return nil, err
+	}
+	mode := fs.FileMode(0o700 | like.Mode&0o070)
+	hold, err := shelf.Sub(Holding)
+	if errors.Is(err, fs.ErrNotExist) {
+		hold, err = shelf.Mkdir(Holding, 0o700, nil)
+		if err == nil {
+			err = give(hold.Fd(), like, mode)
 		}
 	}
-	if old, err := Open(folder, j.ID); err == nil {
-		return old, nil
+	if err != nil {
+		return nil, err
+	}
+	defer hold.Close()
+	if os.Geteuid() == 0 {
+		mode = 0o700
+	}
+	if old, err := open(hold, j.ID); err == nil {
+		if owner, err := old.dir.Owner(); err == nil && (os.Geteuid() != 0 || owner.UID == 0) {
+			return old, old.take()
+		}
+		old.Close()
+		if err := hold.RemoveAll(j.ID); err != nil {
+			return nil, err
+		}
 	} else if !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
+	j.dir, err = hold.Mkdir(j.ID, mode, nil)
+	if errors.Is(err, fs.ErrExist) { // it was made, and not described, before it was cut off
+		if err = hold.RemoveAll(j.ID); err == nil {
+			j.dir, err = hold.Mkdir(j.ID, mode, nil)
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	j.at = filepath.Join(folder, Holding, j.ID)
 	j.Format, j.State = 1, Waiting
 	if err := j.take(); err != nil {
 		return nil, err
@@ -144,59 +177,80 @@ func Open(folder, id string) (*Job, error) {
 	return j, j.take()
 }
 
-// Read reads a job without locking it.
+// Read reads a job without locking it. Close it.
 func Read(folder, id string) (*Job, error) {
-	if id == "" || strings.ContainsAny(id, "/.") {
-		return nil, fmt.Errorf("%q is no job: %w", id, fs.ErrNotExist)
-	}
-	j := &Job{}
-	at := filepath.Join(folder, Holding, id)
-	b, err := os.ReadFile(filepath.Join(at, "job.json"))
+	hold, err := boundary.Open(filepath.Join(folder, Holding))
 	if err != nil {
 		return nil, err
 	}
+	defer hold.Close()
+	return open(hold, id)
+}
+
+// mostJob is how large a job's file may be, in bytes.
+const mostJob = 64 << 20
+
+func open(hold *boundary.Dir, id string) (*Job, error) {
+	if id == "" || strings.ContainsAny(id, "/.") {
+		return nil, fmt.Errorf("%q is no job: %w", id, fs.ErrNotExist)
+	}
+	dir, err := hold.Sub(id)
+	if err != nil {
+		return nil, err
+	}
+	b, err := dir.Read("job.json", mostJob, nil)
+	if err != nil {
+		dir.Close()
+		return nil, err
+	}
+	j, err := Parse(id, b)
+	if err != nil {
+		dir.Close()
+		return nil, fmt.Errorf("%s/job.json: %w", dir.Path(), err)
+	}
+	j.at, j.dir = dir.Path(), dir
+	// The lock of who works on it.
+	err = unix.Flock(dir.Fd(), unix.LOCK_SH|unix.LOCK_NB)
+	if err == nil {
+		_ = unix.Flock(dir.Fd(), unix.LOCK_UN)
+	}
+	j.busy = errors.Is(err, unix.EWOULDBLOCK)
+	return j, nil
+}
+
+// Parse reads a job's file. Its paths stay below the folders that they are for.
+func Parse(id string, b []byte) (*Job, error) {
+	j := &Job{}
 	if err := json.Unmarshal(b, j); err != nil {
-		return nil, fmt.Errorf("%s: %w", filepath.Join(at, "job.json"), err)
+		return nil, err
 	}
 	if j.Format != 1 || j.ID != id || slices.ContainsFunc(j.Files, func(f File) bool {
-		return !fs.ValidPath(f.To) || f.To == "." || f.Held != filepath.Base(f.Held) || f.Held == "job.json"
+		return !fs.ValidPath(f.To) || f.To == "." || f.Held == "" || f.Held == "." || f.Held == ".." || f.Held != filepath.Base(f.Held) || f.Held == "job.json"
 	}) {
-		return nil, fmt.Errorf("%s is no job of this program", filepath.Join(at, "job.json"))
+		return nil, errors.New("it is no job of this program")
 	}
-	j.at = at
 	return j, nil
 }
 
 func (j *Job) take() error {
-	f, err := os.Open(j.at)
-	if err != nil {
-		return err
-	}
-	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); errors.Is(err, unix.EWOULDBLOCK) {
-		f.Close()
+	if err := unix.Flock(j.dir.Fd(), unix.LOCK_EX|unix.LOCK_NB); errors.Is(err, unix.EWOULDBLOCK) {
+		j.Close()
 		return ErrBusy
 	}
-	j.lock = f
+	j.locked = true
 	return nil
 }
 
-// Busy reports whether somebody works on a job.
-func (j *Job) Busy() bool {
-	f, err := os.Open(j.at)
-	if err != nil {
-		return false
-	}
-	defer f.Close()
-	return errors.Is(unix.Flock(int(f.Fd()), unix.LOCK_SH|unix.LOCK_NB), unix.EWOULDBLOCK)
-}
+// Busy reports whether somebody else worked on a job when it was read.
+func (j *Job) Busy() bool { return j.busy }
 
 // Close lets go of a job.
 func (j *Job) Close() error {
-	if j.lock == nil {
+	if j.dir == nil {
 		return nil
 	}
-	err := j.lock.Close()
-	j.lock = nil
+	err := j.dir.Close()
+	j.dir = nil
 	return err
 }
 
@@ -206,7 +260,7 @@ func (j *Job) Save() error {
 	if err != nil {
 		return err
 	}
-	return whole.Replace(filepath.Join(j.at, "job.json"), append(b, '\n'), 0o640, whole.OwnerOf(j.at))
+	return j.dir.Replace("job.json", append(b, '\n'), 0o640, nil)
 }
 
 // Fail notes why a job, or one of its files, cannot go on.
@@ -221,21 +275,46 @@ func (j *Job) Fail(f *File, why string) error {
 // Path is where a file of the job waits.
 func (j *Job) Path(f *File) string { return filepath.Join(j.at, f.Held) }
 
-// Jobs gives the jobs of a folder of a shelf, the oldest first.
+// held opens what is there of a file, or makes it if wished.
+func (j *Job) held(f *File, make bool) (*os.File, error) {
+	out, err := j.dir.Change(f.Held, []int{os.Geteuid()})
+	if errors.Is(err, fs.ErrNotExist) && make {
+		return j.dir.Create(f.Held, 0o600)
+	}
+	return out, err
+}
+
+// There is how many bytes are there of a file.
+func (j *Job) There(f *File) int64 {
+	if st, err := j.dir.Lstat(f.Held); err == nil {
+		return st.Size
+	}
+	return 0
+}
+
+// Jobs gives the jobs of a folder of a shelf, the oldest first. They are for reading: each
+// is closed.
 func Jobs(folder string) ([]*Job, error) {
-	list, err := os.ReadDir(filepath.Join(folder, Holding))
+	hold, err := boundary.Open(filepath.Join(folder, Holding))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
 	if err != nil {
 		return nil, err
 	}
+	defer hold.Close()
+	names, err := hold.Names()
+	if err != nil {
+		return nil, err
+	}
 	var out []*Job
-	for _, d := range list {
-		j, err := Read(folder, d.Name())
+	for _, name := range names {
+		j, err := open(hold, name)
 		if err != nil {
 			continue // being made or removed, or not ours
 		}
+		j.Close()
+		j.Folder = folder // whatever it says
 		out = append(out, j)
 	}
 	slices.SortFunc(out, func(a, b *Job) int { return a.Began.Compare(b.Began) })
@@ -245,28 +324,40 @@ func Jobs(folder string) ([]*Job, error) {
 // Discard removes a job and all it holds.
 func (j *Job) Discard() error {
 	defer j.Close()
-	if err := os.RemoveAll(j.at); err != nil {
+	hold, err := boundary.Open(filepath.Dir(j.at))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
 		return err
 	}
-	_ = os.Remove(filepath.Dir(j.at)) // the holding folder, if it is empty
+	err = hold.RemoveAll(filepath.Base(j.at))
+	hold.Close()
+	if err != nil {
+		return err
+	}
+	if shelf, err := boundary.Open(filepath.Dir(filepath.Dir(j.at))); err == nil {
+		_ = shelf.RemoveDir(Holding) // if it is empty
+		shelf.Close()
+	}
 	return nil
+}
+
+// Takes says why a shelf of a kind takes no file of a name, or nothing.
+func Takes(kind household.Kind, as string) string {
+	content, _ := naming.ContentOf(as)
+	if !naming.Takes(kind, content) && naming.SortOf(as) == "" {
+		return fmt.Sprintf("a shelf of %s takes no such file", kind)
+	}
+	return ""
 }
 
 // Check says why a file that came in whole cannot go on a shelf of a kind, or nothing:
 // its name promises what it is not, or its headers cannot be read.
-func Check(name string, kind household.Kind, as string) string {
-	content, _ := naming.ContentOf(as)
-	if !naming.Takes(kind, content) {
-		if naming.SortOf(as) != "" {
-			return ""
-		}
-		return fmt.Sprintf("a shelf of %s takes no such file", kind)
+func Check(f *os.File, kind household.Kind, as string) string {
+	if content, _ := naming.ContentOf(as); !naming.Takes(kind, content) {
+		return Takes(kind, as)
 	}
-	f, err := os.Open(name)
-	if err != nil {
-		return err.Error()
-	}
-	defer f.Close()
 	st, err := f.Stat()
 	if err != nil {
 		return err.Error()
@@ -275,8 +366,8 @@ func Check(name string, kind household.Kind, as string) string {
 		return "the file is empty"
 	}
 	head := make([]byte, 512)
-	n, err := io.ReadFull(f, head)
-	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) {
+	n, err := f.ReadAt(head, 0)
+	if err != nil && !errors.Is(err, io.EOF) {
 		return err.Error()
 	}
 	if is := foreign(head[:n]); is != "" {
@@ -308,16 +399,15 @@ func foreign(b []byte) string {
 	return ""
 }
 
-// give makes something belong to whom a folder of a shelf belongs, with a mode. Where the
-// file system has no owners, or we may not, it stays as it is.
-func give(name string, like fs.FileInfo, mode fs.FileMode) error {
-	sys := like.Sys().(*syscall.Stat_t)
+// give makes something open belong to whom a folder of a shelf belongs, with a mode. Where
+// the file system has no owners, or we may not, it stays as it is.
+func give(fd int, like unix.Stat_t, mode fs.FileMode) error {
 	if os.Getuid() == 0 {
-		if err := os.Lchown(name, int(sys.Uid), int(sys.Gid)); err != nil && !denied(err) {
+		if err := unix.Fchown(fd, int(like.Uid), int(like.Gid)); err != nil && !denied(err) {
 			return err
 		}
 	}
-	if err := os.Chmod(name, mode); err != nil && !denied(err) {
+	if err := unix.Fchmod(fd, uint32(mode)); err != nil && !denied(err) {
 		return err
 	}
 	return nil
@@ -332,7 +422,12 @@ func denied(err error) bool {
 // name stays where it is; that file is then noted as failed. likely gives the files of the
 // folder that may hold the same bytes as one of a size: where one does, nothing is put.
 func (j *Job) Steps(folder string, likely func(size int64) ([]string, error)) ([]rename.Step, error) {
-	like, err := os.Stat(folder)
+	shelf, err := boundary.Open(folder)
+	if err != nil {
+		return nil, err
+	}
+	defer shelf.Close()
+	like, err := shelf.Stat()
 	if err != nil {
 		return nil, err
 	}
@@ -343,25 +438,34 @@ func (j *Job) Steps(folder string, likely func(size int64) ([]string, error)) ([
 		if f.State != Held {
 			continue
 		}
-		twin, err := j.twin(f, folder, likely)
+		out, err := j.held(f, false)
 		if err != nil {
+			return nil, err
+		}
+		twin, err := j.twin(f, out, shelf, likely)
+		if err != nil {
+			out.Close()
 			return nil, err
 		}
 		if twin != "" {
 			// Nothing is to be done for it.
 			f.State, f.Why, f.To = Placed, "it was there already, the same bytes", twin
-			if err := os.Remove(j.Path(f)); err != nil {
+			out.Close()
+			if err := j.dir.Remove(f.Held); err != nil {
 				return nil, err
 			}
 			continue
 		}
-		if _, err := os.Lstat(filepath.Join(folder, f.To)); err == nil || wanted[strings.ToLower(f.To)] {
+		if shelf.Exists(f.To) || wanted[strings.ToLower(f.To)] {
 			f.State, f.Why = Failed, f.To+" is there already, and is another file"
+			out.Close()
 			continue
 		}
 		wanted[strings.ToLower(f.To)] = true
 		// Who may list the folder may read what is in it.
-		if err := give(j.Path(f), like, like.Mode().Perm()&0o666|0o400); err != nil {
+		err = give(int(out.Fd()), like, fs.FileMode(like.Mode&0o666|0o400))
+		out.Close()
+		if err != nil {
 			return nil, err
 		}
 		moves = append(moves, tidy.Move{From: path.Join(Holding, j.ID, f.Held), To: f.To})
@@ -376,7 +480,7 @@ func (j *Job) Steps(folder string, likely func(size int64) ([]string, error)) ([
 
 // twin finds a file of the folder with the same bytes: under the same name, or, unless
 // sources were compared before they were copied, under any.
-func (j *Job) twin(f *File, folder string, likely func(size int64) ([]string, error)) (string, error) {
+func (j *Job) twin(f *File, held *os.File, shelf *boundary.Dir, likely func(size int64) ([]string, error)) (string, error) {
 	list := []string{f.To}
 	if j.Way != Copy && f.Size > 0 {
 		more, err := likely(f.Size)
@@ -387,7 +491,13 @@ func (j *Job) twin(f *File, folder string, likely func(size int64) ([]string, er
 	}
 	for _, rel := range list {
 		// What cannot be read is not the same, as far as anybody knows.
-		if twin, err := equal(context.Background(), j.Path(f), filepath.Join(folder, rel)); err == nil && twin {
+		other, err := shelf.File(rel, nil)
+		if err != nil {
+			continue
+		}
+		twin, err := equal(context.Background(), held, other)
+		other.Close()
+		if err == nil && twin {
 			return rel, nil
 		}
 	}
@@ -419,6 +529,11 @@ func TakenBack(folder, shelf, who string, steps []rename.Step) error {
 	if j.ID == "" {
 		return nil
 	}
+	var err error
+	if j.dir, err = boundary.Open(j.at); err != nil {
+		return err
+	}
+	defer j.Close()
 	return j.Save()
 }
 
@@ -435,7 +550,7 @@ func PlacedAgain(folder string, steps []rename.Step) error {
 				return err
 			}
 			for _, f := range j.Files {
-				if _, err := os.Lstat(j.Path(&f)); err == nil {
+				if j.dir.Exists(f.Held) {
 					return j.Close() // something is still in it
 				}
 			}
@@ -451,7 +566,7 @@ func (j *Job) Placed(folder string) (all bool, err error) {
 	for i := range j.Files {
 		f := &j.Files[i]
 		if f.State == Held {
-			if _, err := os.Lstat(j.Path(f)); errors.Is(err, fs.ErrNotExist) {
+			if !j.dir.Exists(f.Held) {
 				f.State = Placed
 			}
 		}

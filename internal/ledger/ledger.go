@@ -27,10 +27,10 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
-	"strings"
 	"time"
 
 	"cozyshelf/internal/boundary"
+	"cozyshelf/internal/core/plain"
 
 	"github.com/coreos/go-systemd/v22/journal"
 	"golang.org/x/sys/unix"
@@ -189,7 +189,7 @@ func trace(e Entry, l line) {
 	}
 	text := fmt.Sprintf("entry %d, %s by %s: %s: %s", l.ID, e.Command, e.Who, e.What, l.Outcome)
 	// The ledger has it; the journal is for those who look there.
-	_ = journal.Send(strings.ToValidUTF8(text, "?"), journal.PriInfo, map[string]string{"SYSLOG_IDENTIFIER": "cozyshelf", "COZYSHELF_ENTRY": strconv.Itoa(l.ID)})
+	_ = journal.Send(plain.Line(text), journal.PriInfo, map[string]string{"SYSLOG_IDENTIFIER": "cozyshelf", "COZYSHELF_ENTRY": strconv.Itoa(l.ID)})
 }
 
 func hash(b []byte) string {

@@ -13,7 +13,7 @@ import (
 	"syscall"
 	"time"
 
-	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/whole"
@@ -63,9 +63,6 @@ func Gather(h *household.Household, engine facts.Engine, ours func(port int, hol
 			return
 		}
 		id, need := engine.Asks(f.Account, write)
-		if d == &f.State {
-			need.Except = filepath.Join(d.Real, blueprint.Kept)
-		}
 		if r, err := Audit(d.Real, id, need); err == nil {
 			d.Access = &r
 			d.Remedies = Remedies(r, id, Who(f.Account), need)
@@ -73,14 +70,19 @@ func Gather(h *household.Household, engine facts.Engine, ours func(port int, hol
 			d.Error, d.Silent = plain(err), errors.Is(err, ErrSilent)
 		}
 	}
+	if !engine.Elsewhere {
+		f.State.Exposed = exposed(h.Storage.State)
+	}
 	audit(&f.State, true)
 	if h.Storage.Scratch != "memory" {
 		d := folder(h.Storage.Scratch)
+		d.Exposed = exposed(h.Storage.Scratch)
 		audit(&d, true)
 		f.Scratch = &d
 	}
 	if h.Backup.Folder != "" {
 		d := folder(h.Backup.Folder)
+		d.Exposed = exposed(h.Backup.Folder)
 		audit(&d, true)
 		f.Backups = &d
 	}
@@ -94,12 +96,39 @@ func Gather(h *household.Household, engine facts.Engine, ours func(port int, hol
 				continue
 			}
 			d := folder(p)
+			if err := boundary.Reach(p); errors.Is(err, boundary.ErrLink) && !d.Silent && !engine.Elsewhere {
+				d.Error = linked(err)
+			}
 			audit(&d, write)
 			shelf.Folders = append(shelf.Folders, d)
 		}
 		f.Shelves = append(f.Shelves, shelf)
 	}
 	return f
+}
+
+// exposed gives the first folder above one of the server's own that others may write to.
+// It is empty where there is none, and where this is not root: then what runs this and the
+// server are one account.
+func exposed(path string) string {
+	if os.Geteuid() != 0 {
+		return ""
+	}
+	err := boundary.Safe(filepath.Dir(filepath.Clean(path)))
+	var pe *os.PathError
+	if errors.As(err, &pe) && (errors.Is(err, boundary.ErrOpen) || errors.Is(err, boundary.ErrLink)) {
+		return pe.Path
+	}
+	return ""
+}
+
+// linked says which link leads to a folder of a shelf.
+func linked(err error) string {
+	var pe *os.PathError
+	if errors.As(err, &pe) {
+		return pe.Path + " is a link that others could have made; name the folder that is meant"
+	}
+	return err.Error()
 }
 
 // folder collects the facts of one folder.

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/core/permit"
 
 	"golang.org/x/sys/unix"
@@ -34,6 +35,7 @@ func Hold(path string) (*Held, error) {
 	if err != nil {
 		return nil, fail(err)
 	}
+	var above unix.Stat_t // of the folder that it lies in
 	for _, name := range strings.Split(strings.Trim(path, "/"), "/") {
 		if name == ".." {
 			unix.Close(fd)
@@ -42,7 +44,11 @@ func Hold(path string) (*Held, error) {
 		if name == "" || name == "." {
 			continue
 		}
-		next, err := unix.Openat(fd, name, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+		err := unix.Fstat(fd, &above)
+		var next int
+		if err == nil {
+			next, err = unix.Openat(fd, name, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+		}
 		unix.Close(fd)
 		if err != nil {
 			return nil, fail(err)
@@ -62,6 +68,11 @@ func Hold(path string) (*Held, error) {
 			what = "a symbolic link"
 		}
 		return nil, fail(errors.New("it is " + what))
+	}
+	// A file with further names, where others may give it one, could be anybody's.
+	if kind == unix.S_IFREG && st.Nlink > 1 && st.Uid != above.Uid && boundary.Safe(filepath.Dir(path)) != nil {
+		unix.Close(fd)
+		return nil, fail(fmt.Errorf("it belongs to uid %d, its folder to uid %d, and it has further names (hard links): somebody may have given it this one to have it changed", st.Uid, above.Uid))
 	}
 	return &Held{Path: path, Folder: kind == unix.S_IFDIR, Inode: st.Ino, fd: fd, name: fmt.Sprintf("/proc/self/fd/%d", fd)}, nil
 }

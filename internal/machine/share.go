@@ -11,6 +11,7 @@ import (
 	"syscall"
 	"time"
 
+	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/household"
@@ -21,7 +22,10 @@ import (
 // ReadCredentials reads a credentials file. It must be a plain file that nobody
 // but its owner can read, and the owner must be root or whoever runs this.
 func ReadCredentials(path string) (blueprint.Credentials, error) {
-	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	f, _, err := boundary.Config(path)
+	if errors.Is(err, boundary.ErrForeign) {
+		return blueprint.Credentials{}, errors.New("it is not a plain file")
+	}
 	if err != nil {
 		return blueprint.Credentials{}, errors.New(plain(err))
 	}

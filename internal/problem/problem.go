@@ -7,6 +7,8 @@ import (
 	"encoding/json"
 	"errors"
 	"strings"
+
+	"cozyshelf/internal/core/plain"
 )
 
 // Exit codes of the program. They are part of its interface.
@@ -69,8 +71,8 @@ func (p *Problem) UnmarshalJSON(b []byte) error {
 // newline at the end.
 func (p *Problem) Text() string {
 	var b strings.Builder
-	b.WriteString("problem: " + p.What)
-	for _, row := range [][2]string{{"where", p.Where}, {"why", p.Why}, {"fix", p.Fix}} {
+	b.WriteString("problem: " + plain.Line(p.What))
+	for _, row := range [][2]string{{"where", plain.Line(p.Where)}, {"why", plain.Text(p.Why)}, {"fix", plain.Text(p.Fix)}} {
 		if row[1] != "" {
 			b.WriteString("\n" + strings.Repeat(" ", 7-len(row[0])) + row[0] + ": " + strings.ReplaceAll(row[1], "\n", "\n         "))
 		}

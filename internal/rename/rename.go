@@ -21,6 +21,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/core/tidy"
 	"cozyshelf/internal/seam"
 )
@@ -51,10 +52,11 @@ type Step struct {
 // the renames, and the folders that will be empty. With sums it reads every file that is
 // to be renamed.
 func Prepare(folder string, moves []tidy.Move, sums bool, told func(n int)) ([]Step, error) {
-	root, err := os.OpenRoot(folder)
+	dir, root, err := open(folder)
 	if err != nil {
 		return nil, err
 	}
+	defer dir.Close()
 	defer root.Close()
 	top, err := root.Stat(".")
 	if err != nil {
@@ -93,7 +95,7 @@ func Prepare(folder string, moves []tidy.Move, sums bool, told func(n int)) ([]S
 			}
 			s = Step{Size: st.Size(), MTime: st.ModTime().UnixNano()}
 			if sums {
-				if s.Sum, err = sum(root, p.From); err != nil {
+				if s.Sum, err = sum(dir, p.From); err != nil {
 					return nil, err
 				}
 			}
@@ -206,6 +208,22 @@ type Carrier struct {
 	Back   bool        // take them back
 	Dry    bool        // only look
 	Told   func(n int) // hears of each step; may be nil
+
+	dir *boundary.Dir // Folder, while it is at work
+}
+
+// open opens a folder, by way of no link that others could have made.
+func open(folder string) (*boundary.Dir, *os.Root, error) {
+	d, err := boundary.Open(folder)
+	if err != nil {
+		return nil, nil, err
+	}
+	root, err := d.Root()
+	if err != nil {
+		d.Close()
+		return nil, nil, err
+	}
+	return d, root, nil
 }
 
 // ErrOtherDisk says that a file would go onto another file system.
@@ -216,11 +234,13 @@ var ErrOtherDisk = errors.New("it lies on another file system; only copying coul
 // changed by somebody since, and is left alone.
 func (c Carrier) Carry(steps []Step) (Outcome, error) {
 	out := Outcome{Odd: []Odd{}}
-	root, err := os.OpenRoot(c.Folder)
+	dir, root, err := open(c.Folder)
 	if err != nil {
 		return out, err
 	}
+	defer dir.Close()
 	defer root.Close()
+	c.dir = dir
 	touched := map[string]bool{}
 	if c.Back {
 		steps = slices.Clone(steps)
@@ -270,7 +290,7 @@ func (c Carrier) step(root *os.Root, s Step, out *Outcome, touched map[string]bo
 }
 
 func (c Carrier) makeDir(root *os.Root, s Step, touched map[string]bool) error {
-	err := root.Mkdir(s.From, 0o755)
+	f, err := c.dir.Mkdir(s.From, 0o755, nil)
 	if errors.Is(err, fs.ErrExist) {
 		if st, serr := root.Lstat(s.From); serr == nil && st.IsDir() {
 			return nil
@@ -278,21 +298,17 @@ func (c Carrier) makeDir(root *os.Root, s Step, touched map[string]bool) error {
 		return at(c.Folder, err)
 	}
 	if err != nil {
-		return at(c.Folder, err)
+		return err
 	}
 	touched[path.Dir(s.From)] = true
-	f, err := root.Open(s.From)
-	if err != nil {
-		return at(c.Folder, err)
-	}
 	defer f.Close()
 	if os.Getuid() == 0 {
 		// Where the file system has no owners, there is nothing to give.
-		if err := f.Chown(int(s.UID), int(s.GID)); err != nil && !errors.Is(err, unix.EPERM) && !errors.Is(err, unix.ENOTSUP) {
-			return at(c.Folder, err)
+		if err := f.Chown(boundary.Owner{UID: int(s.UID), GID: int(s.GID)}); err != nil && !errors.Is(err, unix.EPERM) && !errors.Is(err, unix.ENOTSUP) {
+			return err
 		}
 	}
-	if err := unix.Fchmod(int(f.Fd()), s.Mode); err != nil && !errors.Is(err, unix.EPERM) && !errors.Is(err, unix.ENOTSUP) {
+	if err := unix.Fchmod(f.Fd(), s.Mode); err != nil && !errors.Is(err, unix.EPERM) && !errors.Is(err, unix.ENOTSUP) {
 		return &fs.PathError{Op: "chmod", Path: path.Join(c.Folder, s.From), Err: err}
 	}
 	return nil
@@ -371,9 +387,9 @@ func (c Carrier) move(root *os.Root, s Step, out *Outcome, touched map[string]bo
 		return &fs.PathError{Op: "rename", Path: path.Join(c.Folder, to), Err: errors.New("it is not the same file as before: somebody put another in its place")}
 	}
 	if s.Sum != "" {
-		now, err := sum(root, to)
+		now, err := sum(c.dir, to)
 		if err != nil {
-			return at(c.Folder, err)
+			return err
 		}
 		if now != s.Sum {
 			return &fs.PathError{Op: "rename", Path: path.Join(c.Folder, to), Err: errors.New("its content is not what it was: somebody writes to it, or the disk fails")}
@@ -407,8 +423,8 @@ func noReplace(root *os.Root, from, to string) error {
 	return unix.Unlinkat(int(a.Fd()), path.Base(from), 0)
 }
 
-func sum(root *os.Root, p string) (string, error) {
-	f, err := root.Open(p)
+func sum(dir *boundary.Dir, p string) (string, error) {
+	f, err := dir.File(p, nil)
 	if err != nil {
 		return "", err
 	}

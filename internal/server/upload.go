@@ -125,7 +125,7 @@ func (s *Server) beginUpload(w http.ResponseWriter, r *http.Request, sh blueprin
 		return usageProblem("the file has no name", "Upload-Metadata has no filename", "send it, in base64")
 	}
 	to := intake.Safe(name)
-	if why := refused(sh.Kind, to); why != "" {
+	if why := intake.Takes(sh.Kind, to); why != "" {
 		return &statusError{&problem.Problem{What: to + " cannot go on this shelf", Why: why, Fix: "choose another shelf"}, http.StatusUnsupportedMediaType, 0}
 	}
 	folder := sh.Folders[0]
@@ -159,21 +159,13 @@ func (s *Server) beginUpload(w http.ResponseWriter, r *http.Request, sh blueprin
 	return nil
 }
 
-// refused says why a shelf takes no file of a name, or nothing.
-func refused(kind household.Kind, name string) string {
-	why := intake.Check(os.DevNull, kind, name)
-	if strings.Contains(why, "takes no such file") {
-		return why
-	}
-	return ""
-}
-
 // upload opens the job of a request: one's own, or any for an administrator.
 func (s *Server) upload(r *http.Request, sh blueprint.SettingsShelf) (*intake.Job, error) {
 	read, err := intake.Read(sh.Folders[0], r.PathValue("job"))
 	if err != nil {
 		return nil, err
 	}
+	defer read.Close()
 	if m := visitorOf(r).member; read.Way != intake.Upload || read.Shelf != sh.Name || read.Who != m.Name && m.Role != allowance.Admin {
 		return nil, fs.ErrNotExist
 	}
@@ -274,7 +266,13 @@ func (s *Server) put(ctx context.Context, sh blueprint.SettingsShelf, j *intake.
 		p := &problem.Problem{What: f.To + " cannot go on the shelf", Why: why, Fix: "see whether the file is whole and what it should be; the administrator finds it with cozyshelf intake list"}
 		return errors.Join(j.Fail(f, why), &statusError{p, http.StatusUnprocessableEntity, 0})
 	}
-	if why := intake.Check(j.Path(f), sh.Kind, f.To); why != "" {
+	in, err := os.Open(j.Path(f))
+	if err != nil {
+		return err
+	}
+	why := intake.Check(in, sh.Kind, f.To)
+	in.Close()
+	if why != "" {
 		return unfit(why)
 	}
 	f.To = intake.Name(sh.Kind, f.To)

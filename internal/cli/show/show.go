@@ -1,13 +1,21 @@
 // Package show draws what people read: tables, marks, figures, the course of a
 // deployment. Colour only helps; nothing depends on it.
+//
+// All that is printed goes through Out, which makes it safe (package plain): whatever a
+// file's name, a catalogue or a log holds, it can neither move the cursor nor change
+// colours. What this package itself wants a terminal to do is marked with a word that
+// nobody outside this process knows.
 package show
 
 import (
+	"crypto/rand"
 	"fmt"
 	"io"
 	"os"
 	"strings"
 	"time"
+
+	"cozyshelf/internal/core/plain"
 
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/colorprofile"
@@ -15,12 +23,36 @@ import (
 	"golang.org/x/term"
 )
 
-// Out is where text goes, with colour only where the place bears it.
-type Out struct{ io.Writer }
+// Out is where text goes, with colour only where the place bears it. What is written must
+// be whole lines, or parts of a line that end with a whole character.
+type Out struct{ w io.Writer }
 
 // To makes an Out for a stream. NO_COLOR and streams that are no terminal get
 // no colour.
 func To(w io.Writer) Out { return Out{colorprofile.NewWriter(w, os.Environ())} }
+
+// escape stands for the character that begins what a terminal is told, until it is printed.
+var escape = "\x02" + rand.Text() + "\x03"
+
+// ours marks what a terminal is told by this program.
+func ours(s string) string { return strings.ReplaceAll(s, "\x1b", escape) }
+
+// Write prints a text, made safe.
+func (o Out) Write(b []byte) (int, error) {
+	parts := strings.Split(string(b), escape)
+	for i := range parts {
+		parts[i] = plain.Text(parts[i])
+	}
+	if _, err := io.WriteString(o.w, strings.Join(parts, "\x1b")); err != nil {
+		return 0, err
+	}
+	return len(b), nil
+}
+
+// Screen tells the terminal something, such as to clear the line.
+func (o Out) Screen(s string) {
+	_, _ = io.WriteString(o.w, s) // there is nobody to tell, if it fails
+}
 
 var (
 	faint = lipgloss.NewStyle().Faint(true)
@@ -36,16 +68,16 @@ var (
 func (o Out) Printf(format string, args ...any) { fmt.Fprintf(o, format, args...) }
 
 // Heading prints a heading.
-func (o Out) Heading(s string) { fmt.Fprintln(o, bold.Render(s)) }
+func (o Out) Heading(s string) { fmt.Fprintln(o, Bold(s)) }
 
 // Faint makes a text stand back.
-func Faint(s string) string { return faint.Render(s) }
+func Faint(s string) string { return ours(faint.Render(Clean(s))) }
 
 // Bold makes a text stand out.
-func Bold(s string) string { return bold.Render(s) }
+func Bold(s string) string { return ours(bold.Render(Clean(s))) }
 
 // Mark shows a status as a word in its colour.
-func Mark(status string) string { return marks[status].Render(status) }
+func Mark(status string) string { return ours(marks[status].Render(status)) }
 
 // Column is a column of a table.
 type Column struct {
@@ -91,25 +123,14 @@ func (o Out) Table(columns []Column, rows [][]string) {
 	for i, c := range columns {
 		heads[i] = c.Head
 	}
-	line(heads, func(s string) string { return faint.Render(s) })
+	line(heads, Faint)
 	for _, r := range rows {
 		line(r, func(s string) string { return s })
 	}
 }
 
-// Clean takes out what would move the cursor or change colours: names of files
-// may hold anything.
-func Clean(s string) string {
-	if !strings.ContainsFunc(s, func(r rune) bool { return r < ' ' && r != '\x1b' || r == 0x7f || r == '\uFFFD' || r == '\x1b' }) {
-		return s
-	}
-	return strings.Map(func(r rune) rune {
-		if r < ' ' || r == 0x7f {
-			return '?'
-		}
-		return r
-	}, strings.ToValidUTF8(s, "?"))
-}
+// Clean makes a text from elsewhere safe to stand on one line.
+func Clean(s string) string { return plain.Line(s) }
 
 // Lines breaks a text into lines that fit beside an indent of so many columns,
 // where standard output is a terminal; elsewhere it is one line. It breaks between
@@ -246,7 +267,8 @@ func (p *Progress) AtByte(n int64) {
 		text += fmt.Sprintf(", %s/s%s", Size(int64(float64(n)/time.Since(p.began).Seconds())), left)
 	}
 	if p.terminal {
-		p.out.Printf("\r\x1b[K  %s", text)
+		p.out.Screen("\r\x1b[K")
+		p.out.Printf("  %s", text)
 		p.drawn = true
 		return
 	}
@@ -256,6 +278,6 @@ func (p *Progress) AtByte(n int64) {
 // End takes the line away again.
 func (p *Progress) End() {
 	if p.drawn {
-		p.out.Printf("\r\x1b[K")
+		p.out.Screen("\r\x1b[K")
 	}
 }

@@ -32,10 +32,6 @@ const (
 	BackupsInside = "/backups"
 )
 
-// Kept is the folder in the state folder that belongs to the administrator, not to
-// the server: what is needed to undo changes.
-const Kept = "undo"
-
 // Backups is the folder in the state folder for backups, where no other is named.
 const Backups = "backups"
 

@@ -176,31 +176,34 @@ type Port struct {
 
 // Folder is a folder of the host.
 type Folder struct {
-	Path      string         `json:"path"`
-	Real      string         `json:"real"` // with every link resolved; empty where it does not exist
-	Exists    bool           `json:"exists"`
-	IsFolder  bool           `json:"is_folder"`
-	Parent    string         `json:"parent"`    // the nearest folder above that exists
-	Creatable bool           `json:"creatable"` // the caller could make it
-	FSType    string         `json:"fs_type"`
-	ReadOnly  bool           `json:"read_only"`
-	Free      int64          `json:"free"`
-	Total     int64          `json:"total"`
-	Inodes    int64          `json:"inodes"` // free ones; 0 with InodesAll 0 where it has no such bound
-	InodesAll int64          `json:"inodes_all"`
-	Point     string         `json:"point"`              // where the file system is mounted
-	Source    string         `json:"source"`             // the disk, or the share
-	Network   bool           `json:"network"`            // on another machine
-	Removable bool           `json:"removable"`          // on a disk that can be unplugged
-	Private   bool           `json:"private"`            // mounts below it do not reach a container that runs
-	Ruled     string         `json:"ruled"`              // mount options that rule in place of modes
-	ACLs      bool           `json:"acls"`               // it has POSIX ACLs
-	Unmounted string         `json:"unmounted"`          // /etc/fstab has something mounted here, and nothing is
-	NoLocks   string         `json:"no_locks,omitempty"` // why files in it cannot be locked; asked of the state folder only
-	Error     string         `json:"error,omitempty"`
-	Silent    bool           `json:"silent,omitempty"` // its disk or network does not answer
-	Share     *Share         `json:"share,omitempty"`  // nil where it is a folder
-	Access    *permit.Report `json:"access,omitempty"` // nil where it was not audited
+	Path      string `json:"path"`
+	Real      string `json:"real"` // with every link resolved; empty where it does not exist
+	Exists    bool   `json:"exists"`
+	IsFolder  bool   `json:"is_folder"`
+	Parent    string `json:"parent"`    // the nearest folder above that exists
+	Creatable bool   `json:"creatable"` // the caller could make it
+	FSType    string `json:"fs_type"`
+	ReadOnly  bool   `json:"read_only"`
+	Free      int64  `json:"free"`
+	Total     int64  `json:"total"`
+	Inodes    int64  `json:"inodes"` // free ones; 0 with InodesAll 0 where it has no such bound
+	InodesAll int64  `json:"inodes_all"`
+	Point     string `json:"point"`     // where the file system is mounted
+	Source    string `json:"source"`    // the disk, or the share
+	Network   bool   `json:"network"`   // on another machine
+	Removable bool   `json:"removable"` // on a disk that can be unplugged
+	Private   bool   `json:"private"`   // mounts below it do not reach a container that runs
+	Ruled     string `json:"ruled"`     // mount options that rule in place of modes
+	ACLs      bool   `json:"acls"`      // it has POSIX ACLs
+	Unmounted string `json:"unmounted"` // /etc/fstab has something mounted here, and nothing is
+	// Exposed is the first folder above it that others may write to, so that they could put
+	// another in its place; asked of the server's own folders, where root runs this.
+	Exposed string         `json:"exposed,omitempty"`
+	NoLocks string         `json:"no_locks,omitempty"` // why files in it cannot be locked; asked of the state folder only
+	Error   string         `json:"error,omitempty"`
+	Silent  bool           `json:"silent,omitempty"` // its disk or network does not answer
+	Share   *Share         `json:"share,omitempty"`  // nil where it is a folder
+	Access  *permit.Report `json:"access,omitempty"` // nil where it was not audited
 	// Remedies are the ways to mend it, the least first.
 	Remedies []permit.Remedy `json:"remedies,omitempty"`
 }

@@ -52,7 +52,6 @@ type Need struct {
 	Ancestors bool   // the folders above count too (no container around the server)
 	Each      bool   // every failing path is a problem of its own, not grouped
 	Confined  bool   // SELinux confines the container: labels count
-	Except    string // a folder that is left out; empty for none
 	Aside     string // the name of folders that are left out, wherever they lie; empty for none
 	Hands     int    // how many folders are walked at once; 0 stands for 1
 	// Inside is the account as numbered inside, where the engine shifts ids; the
@@ -441,7 +440,7 @@ func (h *hand) ancestors(p string) *groupKey {
 // folder audits a folder, and puts those in it off.
 func (h *hand) folder(f frame) {
 	p, it, way := f.path, f.it, f.way
-	if p == h.need.Except || h.need.Aside != "" && path.Base(p) == h.need.Aside {
+	if h.need.Aside != "" && path.Base(p) == h.need.Aside {
 		return
 	}
 	h.folders++

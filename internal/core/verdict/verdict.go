@@ -467,6 +467,9 @@ func (j *judge) writable(what string, f facts.Folder) {
 	l, well := j.place(what, f, leastStateFree, fewStateFree)
 	switch {
 	case !well:
+	case f.Exposed != "":
+		l.Status, l.Says = Blocked, fmt.Sprintf("%s: others may write to %s, so they could put another folder in its place", f.Path, f.Exposed)
+		l.Do = fmt.Sprintf("chown root: %s && chmod go-w %s; or choose another place, below folders of root's", f.Exposed, f.Exposed)
 	case !f.Exists && !f.Creatable:
 		l.Status, l.Says = Blocked, fmt.Sprintf("%s does not exist, and you may not make it in %s", f.Path, f.Parent)
 		l.Do = fmt.Sprintf("make it: mkdir -p %s && chown %d:%d %s", f.Path, j.owner().UID, j.owner().Groups[0], f.Path)
