@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -17,11 +18,19 @@ var steps atomic.Int64
 // Step carries out one step, unless COZYSHELF_SEAM says otherwise of it: "fail:3"
 // lets the third fail, "before:3" ends the program with SIGKILL before it,
 // "after:3" after it. "count" writes to standard error how many there were so far.
+// "hook:PROGRAM" runs a program before and after each step, with the step's number and
+// which of the two it is.
 func Step(do func() error) error {
 	n := steps.Add(1)
 	how, number, _ := strings.Cut(os.Getenv("COZYSHELF_SEAM"), ":")
 	if how == "count" {
 		fmt.Fprintf(os.Stderr, "\nseam %d\n", n)
+	}
+	if how == "hook" {
+		hook := func(when string) { _ = exec.Command(number, strconv.FormatInt(n, 10), when).Run() } // it does what it can
+		hook("before")
+		defer hook("after")
+		return do()
 	}
 	if want, err := strconv.ParseInt(number, 10, 64); err != nil || want != n {
 		return do()
