@@ -164,7 +164,8 @@ func (a *app) draw(ctx context.Context, s *site) error {
 	if s.image, err = a.pack(ctx, s); err != nil {
 		return err
 	}
-	s.blueprint = blueprint.Draw(s.h, blueprint.Site{Engine: s.facts.Kind, UID: s.account.UID, GID: s.account.GID, Groups: slices.Concat(s.account.Groups, machine.DeviceGroups(s.h.Server.Devices)), Stamp: machine.Stamp, Image: s.image.Digest, Version: a.version, FFmpeg: s.image.FFmpeg()})
+	s.blueprint = blueprint.Draw(s.h, blueprint.Site{Engine: s.facts.Kind, UID: s.account.UID, GID: s.account.GID, Groups: slices.Concat(s.account.Groups, machine.DeviceGroups(s.h.Server.Devices)), Stamp: machine.Stamp, Image: s.image.Digest, Version: a.version, FFmpeg: s.image.FFmpeg(),
+		Names: machine.Names(), HidesClients: s.facts.HidesClients})
 	host := s.facts.Identity(s.account)
 	s.blueprint.OwnerUID, s.blueprint.OwnerGID = host.UID, host.Groups[0]
 	s.unit()

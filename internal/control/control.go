@@ -52,6 +52,15 @@ type Status struct {
 	Free      int64     `json:"state_free"`    // bytes free where the state folder lies
 	Backup    *Backup   `json:"backup,omitempty"`
 	Quiet     *Quiet    `json:"quiet,omitempty"`
+	Door      Door      `json:"door"`
+}
+
+// Door is the connections to the published port.
+type Door struct {
+	Connections int   `json:"connections"`
+	Peak        int   `json:"peak"`
+	Most        int   `json:"most"`
+	Turned      int64 `json:"turned_away"` // that gave way to others, or were refused
 }
 
 // Quiet is the work of quiet hours.

@@ -4,12 +4,14 @@
 package secret
 
 import (
+	"context"
 	"crypto/rand"
 	"crypto/subtle"
 	"encoding/base64"
 	"errors"
 	"fmt"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"golang.org/x/crypto/argon2"
@@ -24,15 +26,14 @@ const (
 	keyLen  = 32
 )
 
-// turn lets two hashes be made at once, so that sign-ins cannot use up the
-// memory.
-var turn = make(chan struct{}, 2)
-
-// Limits of a password, in characters and bytes.
+// Limits of a password, in characters.
 const (
-	LeastPassword = 8
-	MostPassword  = 512
+	LeastPassword = 12
+	MostPassword  = 256
 )
+
+// mostBytes is how long a password may be in UTF-8: four for each character.
+const mostBytes = 4 * MostPassword
 
 // Judge says why a password cannot be taken, or nothing.
 func Judge(password, member string) string {
@@ -41,12 +42,14 @@ func Judge(password, member string) string {
 		return "it is not valid UTF-8"
 	case utf8.RuneCountInString(password) < LeastPassword:
 		return fmt.Sprintf("it has fewer than %d characters", LeastPassword)
-	case len(password) > MostPassword:
-		return fmt.Sprintf("it has more than %d bytes", MostPassword)
+	case utf8.RuneCountInString(password) > MostPassword:
+		return fmt.Sprintf("it has more than %d characters", MostPassword)
+	case strings.ContainsFunc(password, unicode.IsControl):
+		return "it holds a character that cannot be typed"
 	case strings.EqualFold(password, member):
 		return "it is the member's name"
-	case strings.Count(password, password[:1]) == len(password):
-		return "it is one character over and over"
+	case common(password, member):
+		return "it is one of the first that somebody would guess"
 	}
 	return ""
 }
@@ -55,20 +58,23 @@ func Judge(password, member string) string {
 func Hash(password string) string {
 	salt := make([]byte, 16)
 	rand.Read(salt) // never fails, see crypto/rand
+	places.wait(context.Background(), First, true)
+	defer places.leave()
 	key := derive(password, salt, passes, memory, threads, keyLen)
 	b := base64.RawStdEncoding
 	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, memory, passes, threads, b.EncodeToString(salt), b.EncodeToString(key))
 }
 
 func derive(password string, salt []byte, t, m uint32, p uint8, n uint32) []byte {
-	turn <- struct{}{}
-	defer func() { <-turn }()
 	return argon2.IDKey([]byte(password), salt, t, m, p, n)
 }
 
 // Check reports whether a password is the one that was hashed. A hash of an
-// unknown form is an error.
-func Check(hash, password string) (bool, error) {
+// unknown form is an error; ErrBusy says that so many wait that nothing was tried.
+func Check(ctx context.Context, line Line, hash, password string) (bool, error) {
+	if len(password) > mostBytes {
+		password = password[:mostBytes+1] // that fits none, and takes as long
+	}
 	parts := strings.Split(hash, "$")
 	if len(parts) != 6 || parts[1] != "argon2id" {
 		return false, errors.New("a password is kept in a form that is not known")
@@ -87,6 +93,10 @@ func Check(hash, password string) (bool, error) {
 	if err != nil || len(key) == 0 {
 		return false, errors.New("a password is kept without its key")
 	}
+	if err := places.wait(ctx, line, false); err != nil {
+		return false, err
+	}
+	defer places.leave()
 	return subtle.ConstantTimeCompare(key, derive(password, salt, t, m, p, uint32(len(key)))) == 1, nil
 }
 
@@ -102,7 +112,7 @@ func Token() string {
 }
 
 // Passphrase makes a passphrase that can be said over the telephone: four
-// groups of three syllables, 72 random bits.
+// groups of three syllables, 72 random bits. It is the easy way to a good one.
 func Passphrase() string {
 	b := make([]byte, 12)
 	rand.Read(b)

@@ -111,6 +111,7 @@ func (s *Server) status(r *http.Request) (any, error) {
 	ctx := r.Context()
 	out := control.Status{Version: s.version, Started: s.started, Ready: true, Shelves: []control.Shelf{}, Memory: resident()}
 	out.Processor = processor()
+	out.Door = s.door.status()
 	out.Free, _ = freeBytes(s.settings.State) // 0 where it cannot be told
 	h := s.condition(ctx)
 	out.Condition = h.Status
@@ -403,7 +404,6 @@ func (s *Server) changeMember(r *http.Request) (any, error) {
 		if err := s.store.SetPassword(r.Context(), name, secret.Hash(*in.Password)); err != nil {
 			return nil, noMember(name, err)
 		}
-		s.failedMember.Forgive(store.Fold(name))
 		s.log.Info("password changed, devices signed out", "member", name)
 	}
 	if in.Away != nil {
@@ -413,18 +413,26 @@ func (s *Server) changeMember(r *http.Request) (any, error) {
 		s.log.Info("away permission changed", "member", name, "away", *in.Away)
 	}
 	m, err := s.store.Member(r.Context(), name)
+	if err == nil {
+		// What goes on is asked anew, under what holds now.
+		s.cuts.cut(m.ID)
+	}
 	return m, noMember(name, err)
 }
 
 func (s *Server) removeMember(r *http.Request) (any, error) {
 	name := r.PathValue("name")
-	err := s.store.RemoveMember(r.Context(), name)
+	m, err := s.store.Member(r.Context(), name)
+	if err == nil {
+		err = s.store.RemoveMember(r.Context(), name)
+	}
 	if errors.Is(err, store.ErrLastAdmin) {
 		return nil, &problem.Problem{What: fmt.Sprintf("%s cannot be removed", name), Why: "the household would be left without an administrator", Fix: "make another member an administrator first", Err: err}
 	}
 	if err != nil {
 		return nil, noMember(name, err)
 	}
+	s.cuts.cut(m.ID)
 	s.log.Info("member removed", "member", name)
 	return map[string]bool{"removed": true}, nil
 }

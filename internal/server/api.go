@@ -70,11 +70,11 @@ func (s *Server) apiSignIn(r *http.Request) (any, error) {
 	if err := read(r, &in); err != nil {
 		return nil, err
 	}
-	token, m, err := s.signIn(r, in.Name, in.Password, in.Device, deviceStays)
+	token, m, err := s.signIn(r, in.Name, in.Password, in.Device, store.ForProgram)
 	if err != nil {
 		return nil, err
 	}
-	return apiToken{token, time.Now().Add(deviceStays).UTC().Truncate(time.Second), m.Name}, nil
+	return apiToken{token, time.Now().Add(stays[store.ForProgram].slides).UTC().Truncate(time.Second), m.Name}, nil
 }
 
 func (s *Server) apiSignOut(r *http.Request) (any, error) {

@@ -10,9 +10,12 @@ import (
 	"hash/fnv"
 	"html/template"
 	"net/http"
+	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/media"
@@ -133,14 +136,14 @@ func (s *Server) page(do func(http.ResponseWriter, *http.Request) error) http.Ha
 		err := s.identify(r)
 		if errors.Is(err, store.ErrNotFound) {
 			next := ""
-			if r.Method == http.MethodGet {
+			if r.Method == http.MethodGet && len(r.URL.Path) < 2000 {
 				next = r.URL.Path
 			}
 			status := http.StatusUnauthorized
 			if next == "/" {
 				status = http.StatusOK // the front door is nothing that was refused
 			}
-			s.door(w, status, "", "", next)
+			s.signInPage(w, status, "", "", next)
 			return
 		}
 		if err == nil {
@@ -168,29 +171,38 @@ func (s *Server) page(do func(http.ResponseWriter, *http.Request) error) http.Ha
 	}
 }
 
-func (s *Server) door(w http.ResponseWriter, status int, said, name, next string) {
+func (s *Server) signInPage(w http.ResponseWriter, status int, said, name, next string) {
 	s.show(w, status, "signin", struct {
 		frame
 		Said, Name, Next string
 	}{s.frame(nil, "Sign in", ""), said, name, next})
 }
 
-// local keeps only paths on this server, so that nobody is sent elsewhere.
+// places are the pages that somebody may be sent to after signing in.
+var places = []string{"/shelf/", "/title/", "/play/", "/find"}
+
+// local keeps only the paths of our own pages, so that nobody is sent elsewhere. What it
+// gives is escaped: a browser passes over tabs and takes a backslash for a slash.
 func local(path string) string {
-	if !strings.HasPrefix(path, "/") || strings.HasPrefix(path, "//") || strings.ContainsAny(path, "\\\r\n") {
+	if strings.ContainsFunc(path, func(r rune) bool {
+		return r <= ' ' || r == 0x7f || r == '\\' || r == utf8.RuneError || r >= 0x80 && r <= 0x9f
+	}) {
 		return "/"
 	}
-	return path
+	if !slices.ContainsFunc(places, func(p string) bool { return strings.HasPrefix(path, p) }) || strings.Contains(path, "//") {
+		return "/"
+	}
+	return (&url.URL{Path: path}).EscapedPath()
 }
 
 func (s *Server) pageSignIn(w http.ResponseWriter, r *http.Request) {
 	r.Body = http.MaxBytesReader(w, r.Body, 16<<10)
 	if err := r.ParseForm(); err != nil {
-		s.door(w, http.StatusBadRequest, "The form could not be read; please try again.", "", "")
+		s.signInPage(w, http.StatusBadRequest, "The form could not be read; please try again.", "", "")
 		return
 	}
 	name, next := strings.TrimSpace(r.PostForm.Get("name")), r.PostForm.Get("next")
-	token, _, err := s.signIn(r, name, r.PostForm.Get("password"), browser(r.UserAgent()), pageStays)
+	token, m, err := s.signIn(r, name, r.PostForm.Get("password"), browser(r.UserAgent()), store.ForPage)
 	var st *statusError
 	switch {
 	case errors.As(err, &st):
@@ -199,12 +211,14 @@ func (s *Server) pageSignIn(w http.ResponseWriter, r *http.Request) {
 			said += " " + strings.ToUpper(st.Fix[:1]) + st.Fix[1:] + "."
 			w.Header().Set("Retry-After", fmt.Sprint(int(st.wait.Seconds())+1))
 		}
-		s.door(w, st.status, said, name, next)
+		s.signInPage(w, st.status, said, name, next)
 	case err != nil:
 		s.log.Error("sign-in could not be done", "why", err)
-		s.door(w, http.StatusInternalServerError, "The sign-in could not be done; the administrator finds the reason in the log.", name, next)
+		s.signInPage(w, http.StatusInternalServerError, "The sign-in could not be done; the administrator finds the reason in the log.", name, next)
 	default:
-		http.SetCookie(w, &http.Cookie{Name: cookieName, Value: token, Path: "/", MaxAge: int(pageStays.Seconds()), HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: visitorOf(r).secure})
+		v := visitorOf(r)
+		http.SetCookie(w, &http.Cookie{Name: v.session(), Value: token, Path: "/", MaxAge: int(stays[store.ForPage].ends.Seconds()), HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: v.secure})
+		s.known.remember(w, m.ID, v.secure)
 		http.Redirect(w, r, local(next), http.StatusSeeOther)
 	}
 }
@@ -225,7 +239,9 @@ func (s *Server) pageSignOut(w http.ResponseWriter, r *http.Request) error {
 	if err := s.store.RemoveDevice(r.Context(), visitorOf(r).device.ID); err != nil {
 		return err
 	}
-	http.SetCookie(w, &http.Cookie{Name: cookieName, Path: "/", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteLaxMode})
+	v := visitorOf(r)
+	http.SetCookie(w, &http.Cookie{Name: v.session(), Path: "/", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: v.secure})
+	s.cuts.cut(v.member.ID)
 	http.Redirect(w, r, "/", http.StatusSeeOther)
 	return nil
 }

@@ -3,27 +3,17 @@ package server
 import (
 	"context"
 	"errors"
-	"fmt"
 	"net/http"
 	"net/netip"
 	"strconv"
-	"strings"
 	"time"
 
 	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/naming"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/problem"
-	"cozyshelf/internal/secret"
 	"cozyshelf/internal/store"
 	"cozyshelf/internal/stream"
-)
-
-// How long a sign-in lasts: a browser's is prolonged while it is used.
-const (
-	pageStays   = 30 * 24 * time.Hour
-	deviceStays = 365 * 24 * time.Hour
-	cookieName  = "shelf_session"
 )
 
 // visitor is who asks: where from, and for a member who has signed in, as whom.
@@ -95,15 +85,9 @@ func (s *Server) arrive(next http.Handler) http.Handler {
 		case allowance.AtHome(via):
 			// Either it is not trusted, or it passed nothing on. What strangers
 			// say of themselves is not worth a word.
-			if _, told := s.warnedProxy.LoadOrStore(via, true); !told {
-				s.log.Warn("requests are forwarded by an address that is not a trusted proxy; it counts as the client itself", "address", via)
-			}
+			s.warnProxy(via)
 		}
-		v.away = !allowance.AtHome(v.address)
-		if r.Method != http.MethodGet && r.Method != http.MethodHead {
-			// All that is sent to us is small; nobody may take for ever over it.
-			_ = http.NewResponseController(w).SetReadDeadline(time.Now().Add(20 * time.Second)) // without it, it only lasts longer
-		}
+		v.away = !allowance.AtHome(v.address) || s.hidden(v.address)
 		h := w.Header()
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
@@ -115,6 +99,10 @@ func (s *Server) arrive(next http.Handler) http.Handler {
 		h.Set("Cache-Control", "no-store")
 		if v.secure {
 			h.Set("Strict-Transport-Security", "max-age=31536000")
+		}
+		if err := s.admit(w, r, v); err != nil {
+			s.turnAway(w, r, err)
+			return
 		}
 		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), visitorKey{}, v)))
 	})
@@ -136,40 +124,6 @@ func (s *Server) empty(next http.Handler) http.Handler {
 		}
 		s.nobodyYet(w)
 	})
-}
-
-// identify finds out who asks, by bearer token or cookie.
-func (s *Server) identify(r *http.Request) error {
-	v := visitorOf(r)
-	token, bearer := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
-	if !bearer {
-		c, err := r.Cookie(cookieName)
-		if err != nil {
-			return store.ErrNotFound
-		}
-		token, v.cookie = c.Value, true
-	}
-	now := time.Now()
-	m, d, err := s.store.Authenticate(r.Context(), token, now)
-	if err != nil {
-		return err
-	}
-	if v.away && !m.Away {
-		return s.tooFar(m, v)
-	}
-	v.member, v.device = m, d
-	// Now and then, not at each request.
-	if last, _ := s.touched.Load(d.ID); last == nil || now.Sub(last.(time.Time)) > time.Minute {
-		s.touched.Store(d.ID, now)
-		stays := deviceStays
-		if v.cookie {
-			stays = pageStays
-		}
-		if err := s.store.TouchDevice(r.Context(), d.ID, now, now.Add(stays)); err != nil {
-			s.log.Warn("a device could not be noted as seen", "why", err)
-		}
-	}
-	return nil
 }
 
 func (s *Server) tooFar(m store.Member, v *visitor) error {
@@ -194,54 +148,6 @@ func (s *Server) signedIn(next http.HandlerFunc) http.HandlerFunc {
 		}
 		next(w, r)
 	}
-}
-
-// signIn checks name and password, and gives a token for a device.
-func (s *Server) signIn(r *http.Request, name, password, device string, stays time.Duration) (string, store.Member, error) {
-	v, now := visitorOf(r), time.Now()
-	byMember, byAddress := store.Fold(name), v.address.String()
-	if wait := max(s.failedMember.Wait(byMember, now), s.failedAddress.Wait(byAddress, now)); wait > 0 {
-		s.log.Warn("sign-in refused for now, after too many failures", "address", v.address)
-		return "", store.Member{}, &statusError{&problem.Problem{
-			What: "too many sign-ins have failed", Why: "to keep guessers out, the next try has to wait",
-			Fix: fmt.Sprintf("try again in %s", wait.Round(time.Second)),
-		}, http.StatusTooManyRequests, wait}
-	}
-	m, err := s.store.Member(r.Context(), name)
-	known := err == nil
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return "", m, err
-	}
-	hash := m.Password
-	if !known {
-		hash = secret.Nobody // takes as long, and tells nothing
-	}
-	right, err := secret.Check(hash, password)
-	if err != nil {
-		return "", m, err
-	}
-	if !right || !known {
-		s.failedMember.Fail(byMember, now)
-		s.failedAddress.Fail(byAddress, now)
-		s.log.Warn("sign-in failed", "address", v.address)
-		return "", m, &statusError{&problem.Problem{What: "name or password is not right", Fix: "check both; an administrator can set a new password with cozyshelf member password"}, http.StatusUnauthorized, 0}
-	}
-	if v.away && !m.Away {
-		return "", m, s.tooFar(m, v)
-	}
-	s.failedMember.Forgive(byMember)
-	token := secret.Token()
-	if device = strings.TrimSpace(device); device == "" {
-		device = "unnamed device"
-	}
-	if len(device) > 80 {
-		device = strings.ToValidUTF8(device[:80], "")
-	}
-	if _, err := s.store.AddDevice(r.Context(), m.ID, device, token, now, now.Add(stays)); err != nil {
-		return "", m, err
-	}
-	s.log.Info("signed in", "member", m.Name, "device", device, "address", v.address, "away", v.away)
-	return token, m, nil
 }
 
 // number reads an id from the path. What is no number is as unknown as a number
@@ -309,6 +215,12 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	defer file.Close()
+	end, err := s.cuts.begin(w, visitorOf(r))
+	if err != nil {
+		fail(w, err)
+		return
+	}
+	defer end()
 	_, mime := naming.ContentOf(f.Path)
 	if mime == "" {
 		mime = "application/octet-stream"

@@ -45,9 +45,15 @@ type Server struct {
 	trusted  []netip.Prefix
 	started  time.Time
 
-	failedMember  allowance.Limiter
-	failedAddress allowance.Limiter
-	warnedProxy   sync.Map // addresses that forward without being trusted
+	attempts     allowance.Attempts // to sign in
+	known        known              // devices that members have signed in on
+	cuts         cuts               // deliveries that go on
+	door         door               // connections to the published port
+	names        map[string]bool    // by which it is known
+	gatewaysOnce sync.Once
+	gatewayList  []netip.Addr
+	warned       atomic.Int64 // addresses that forward without being trusted
+	warnedOf     sync.Map
 
 	sick          atomic.Pointer[control.Health] // what keeps the store from being used
 	ready         atomic.Bool                    // the store is open
@@ -97,16 +103,16 @@ func ReadSettings(path string) (blueprint.Settings, error) {
 func New(s blueprint.Settings, version string, log *slog.Logger) *Server {
 	srv := &Server{
 		settings: s, version: version, log: log, started: time.Now(),
-		trusted:       household.Remote{TrustedProxies: s.TrustedProxies}.Networks(),
-		failedMember:  allowance.Limiter{Burst: 10, Pause: time.Minute},
-		failedAddress: allowance.Limiter{Burst: 20, Pause: 30 * time.Second},
-		shelves:       map[string]*shelfState{},
-		sources:       sources(s.Lookup, s.State, version),
-		scannedNow:    make(chan struct{}, 1),
+		trusted:    household.Remote{TrustedProxies: s.TrustedProxies}.Networks(),
+		shelves:    map[string]*shelfState{},
+		names:      namesOf(s.Names, s.RemoteAddress),
+		sources:    sources(s.Lookup, s.State, version),
+		scannedNow: make(chan struct{}, 1),
 	}
 	for _, sh := range s.Shelves {
 		srv.shelves[sh.Name] = &shelfState{}
 	}
+	srv.known.file = filepath.Join(s.State, keyFile)
 	return srv
 }
 
@@ -203,7 +209,8 @@ func (s *Server) Run(ctx context.Context) error {
 	}
 	defer port.Close()
 	errs := slog.NewLogLogger(s.log.Handler(), slog.LevelDebug)
-	public := &http.Server{Handler: s.gate(sync.OnceValue(s.public), false), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10, ErrorLog: errs}
+	public := &http.Server{Handler: s.door.handle(s.gate(sync.OnceValue(s.public), false)), ConnContext: s.door.context,
+		ReadHeaderTimeout: headerTime, IdleTimeout: idleTime, MaxHeaderBytes: 32 << 10, ErrorLog: errs}
 	admin := &http.Server{Handler: s.gate(sync.OnceValue(s.control), true), ReadHeaderTimeout: 10 * time.Second, ErrorLog: errs}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -214,7 +221,7 @@ func (s *Server) Run(ctx context.Context) error {
 			cancel()
 		}
 	}
-	go serve(public, port)
+	go serve(public, s.door.listen(port, s.trusted))
 	go serve(admin, sock)
 	s.log.Info("serving", "household", s.settings.Name, "version", s.version, "address", port.Addr().String(), "shelves", len(s.settings.Shelves))
 	var work sync.WaitGroup

@@ -409,7 +409,7 @@ func TestExpiredTokensAreRefused(t *testing.T) {
 		t.Fatal(err)
 	}
 	old := secret.Token()
-	if _, err := h.store.AddDevice(ctx, m.ID, "old", old, time.Now().Add(-2*time.Hour), time.Now().Add(-time.Hour)); err != nil {
+	if _, err := h.store.AddDevice(ctx, m.ID, store.Device{Name: "old", Kind: store.ForProgram, Expires: time.Now().Add(-time.Hour), Ends: time.Now().Add(time.Hour)}, old, time.Now().Add(-2*time.Hour)); err != nil {
 		t.Fatal(err)
 	}
 	h.token = old

@@ -31,8 +31,20 @@ type Device struct {
 	Name    string    `json:"name"`
 	Created time.Time `json:"created"`
 	Seen    time.Time `json:"last_seen"`
-	Expires time.Time `json:"expires"`
+	Expires time.Time `json:"expires"` // unless it is used before
+	Ends    time.Time `json:"ends"`    // however much it is used
+	Kind    For       `json:"kind"`
 }
+
+// For is what a sign-in is for.
+type For string
+
+// What sign-ins are for. A page's is told apart from a program's, so that a cookie is no
+// token for programs.
+const (
+	ForPage    For = "page"
+	ForProgram For = "program"
+)
 
 // Fold is the form in which names are compared.
 func Fold(name string) string { return strings.ToLower(strings.TrimSpace(name)) }
@@ -151,10 +163,14 @@ func (s *Store) SetAway(ctx context.Context, name string, away bool) error {
 	return nil
 }
 
-// AddDevice notes a device that signed in. token is the token itself; only its
-// hash is kept.
-func (s *Store) AddDevice(ctx context.Context, member int64, name, token string, now, expires time.Time) (Device, error) {
-	d := Device{Member: member, Name: name, Created: now, Seen: now, Expires: expires}
+// mostDevices is how many devices of a member stay signed in; beyond, the one that was used
+// least lately is signed out.
+const mostDevices = 100
+
+// AddDevice notes a device that signed in: its name, what for, and until when. token is the
+// token itself; only its hash is kept.
+func (s *Store) AddDevice(ctx context.Context, member int64, d Device, token string, now time.Time) (Device, error) {
+	d.Member, d.Created, d.Seen = member, now, now
 	hash := sha256.Sum256([]byte(token))
 	err := s.change(ctx, func(tx *sql.Tx) error {
 		// Expired devices go at this occasion, but for the latest: the clock may be
@@ -162,7 +178,11 @@ func (s *Store) AddDevice(ctx context.Context, member int64, name, token string,
 		if _, err := tx.ExecContext(ctx, "DELETE FROM devices WHERE member = ?1 AND expires < ?2 AND id NOT IN (SELECT id FROM devices WHERE member = ?1 ORDER BY id DESC LIMIT 50)", member, milli(now)); err != nil {
 			return err
 		}
-		res, err := tx.ExecContext(ctx, "INSERT INTO devices (member, name, token, created, seen, expires) VALUES (?, ?, ?, ?, ?, ?)", member, name, hash[:], milli(now), milli(now), milli(expires))
+		if _, err := tx.ExecContext(ctx, "DELETE FROM devices WHERE member = ?1 AND id NOT IN (SELECT id FROM devices WHERE member = ?1 ORDER BY seen DESC, id DESC LIMIT ?2)", member, mostDevices-1); err != nil {
+			return err
+		}
+		res, err := tx.ExecContext(ctx, "INSERT INTO devices (member, name, token, created, seen, expires, ends, kind) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+			member, d.Name, hash[:], milli(now), milli(now), milli(d.Expires), milli(d.Ends), d.Kind)
 		if err == nil {
 			d.ID, err = res.LastInsertId()
 		}
@@ -171,28 +191,29 @@ func (s *Store) AddDevice(ctx context.Context, member int64, name, token string,
 	return d, err
 }
 
-// Authenticate finds who a token belongs to. An unknown or expired one gives
-// ErrNotFound.
-func (s *Store) Authenticate(ctx context.Context, token string, now time.Time) (Member, Device, error) {
+// Authenticate finds who a token belongs to, of those that are for a page or a program. An
+// unknown or expired one, and one that is for the other, gives ErrNotFound.
+func (s *Store) Authenticate(ctx context.Context, token string, kind For, now time.Time) (Member, Device, error) {
 	hash := sha256.Sum256([]byte(token))
 	type both struct {
 		m Member
 		d Device
 	}
 	b, err := one(rows(ctx, s.r, func(r *sql.Rows, b *both) error {
-		var created, seen, expires int64
-		err := r.Scan(&b.m.ID, &b.m.Name, &b.m.Role, &b.m.Away, &b.d.ID, &b.d.Name, &created, &seen, &expires)
-		b.d.Created, b.d.Seen, b.d.Expires, b.d.Member = fromMilli(created), fromMilli(seen), fromMilli(expires), b.m.ID
+		var created, seen, expires, ends int64
+		err := r.Scan(&b.m.ID, &b.m.Name, &b.m.Role, &b.m.Away, &b.d.ID, &b.d.Name, &created, &seen, &expires, &ends, &b.d.Kind)
+		b.d.Created, b.d.Seen, b.d.Expires, b.d.Ends, b.d.Member = fromMilli(created), fromMilli(seen), fromMilli(expires), fromMilli(ends), b.m.ID
 		return err
-	}, `SELECT m.id, m.name, m.role, m.away, d.id, d.name, d.created, d.seen, d.expires
-		FROM devices d JOIN members m ON m.id = d.member WHERE d.token = ? AND d.expires > ?`, hash[:], milli(now)))
+	}, `SELECT m.id, m.name, m.role, m.away, d.id, d.name, d.created, d.seen, d.expires, d.ends, d.kind
+		FROM devices d JOIN members m ON m.id = d.member WHERE d.token = ?1 AND d.kind = ?2 AND d.expires > ?3 AND d.ends > ?3`, hash[:], kind, milli(now)))
 	return b.m, b.d, err
 }
 
-// TouchDevice notes that a device was used, and until when it stays signed in. That
-// is never shortened: the clock may have been set back, or not been set yet.
+// TouchDevice notes that a device was used, and until when it stays signed in, but not
+// beyond its end. That is never shortened: the clock may have been set back, or not been
+// set yet.
 func (s *Store) TouchDevice(ctx context.Context, id int64, now, expires time.Time) error {
-	_, err := s.w.ExecContext(ctx, "UPDATE devices SET seen = ?, expires = max(expires, ?) WHERE id = ?", milli(now), milli(expires), id)
+	_, err := s.w.ExecContext(ctx, "UPDATE devices SET seen = ?1, expires = max(expires, min(ends, ?2)) WHERE id = ?3", milli(now), milli(expires), id)
 	return err
 }
 

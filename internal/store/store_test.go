@@ -70,21 +70,21 @@ func TestTokensAreKeptAsHashesAndEnd(t *testing.T) {
 	s, path := fresh(t)
 	m := add(t, s, "wren", allowance.Admin)
 	now := time.Now()
-	if _, err := s.AddDevice(ctx, m.ID, "kitchen", "the-token-itself", now, now.Add(time.Hour)); err != nil {
+	if _, err := s.AddDevice(ctx, m.ID, Device{Name: "kitchen", Kind: ForProgram, Expires: now.Add(time.Hour), Ends: now.Add(2 * time.Hour)}, "the-token-itself", now); err != nil {
 		t.Fatal(err)
 	}
-	if got, _, err := s.Authenticate(ctx, "the-token-itself", now); err != nil || got.Name != "wren" {
+	if got, _, err := s.Authenticate(ctx, "the-token-itself", ForProgram, now); err != nil || got.Name != "wren" {
 		t.Errorf("got %+v, %v", got, err)
 	}
 	for token, at := range map[string]time.Time{"forged": now, "": now, "the-token-itself": now.Add(2 * time.Hour)} {
-		if _, _, err := s.Authenticate(ctx, token, at); !errors.Is(err, ErrNotFound) {
+		if _, _, err := s.Authenticate(ctx, token, ForProgram, at); !errors.Is(err, ErrNotFound) {
 			t.Errorf("%q: got %v, want it not known", token, err)
 		}
 	}
 	if err := s.SetPassword(ctx, "wren", "x"); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := s.Authenticate(ctx, "the-token-itself", now); !errors.Is(err, ErrNotFound) {
+	if _, _, err := s.Authenticate(ctx, "the-token-itself", ForProgram, now); !errors.Is(err, ErrNotFound) {
 		t.Errorf("after a new password: got %v", err)
 	}
 	out, err := exec.Command("grep", "-c", "the-token-itself", path, path+"-wal").CombinedOutput()

@@ -49,7 +49,7 @@ func attack() {
 		seed = seed*31 + uint64(c)
 	}
 	r := rand.New(rand.NewPCG(seed, 1))
-	for {
+	for began := time.Now(); time.Since(began) < 8*time.Second; {
 		names := p.names()
 		if len(names) > 0 {
 			at := names[r.IntN(len(names))]

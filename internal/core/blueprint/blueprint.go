@@ -140,6 +140,9 @@ type Settings struct {
 	Shelves        []SettingsShelf `json:"shelves"`
 	RemoteAddress  string          `json:"remote_address,omitempty"`
 	TrustedProxies []string        `json:"trusted_proxies,omitempty"`
+	Names          []string        `json:"names,omitempty"`         // of this machine, by which it may be asked
+	AllowPlain     bool            `json:"allow_plain,omitempty"`   // from outside over plain HTTP, too
+	HidesClients   bool            `json:"hides_clients,omitempty"` // the engine's forwarding hides who connects
 	Umask          uint32          `json:"umask"`
 	LogLevel       string          `json:"log_level"`
 	LogFormat      string          `json:"log_format"`
@@ -215,7 +218,11 @@ type Site struct {
 	Stamp   func(credentials string) string // changes when the file does; nil where there are none
 	Image   string                          // as in Container
 	Version string
-	FFmpeg  string // version of the ffmpeg in the image; empty where there is none
+	FFmpeg  string   // version of the ffmpeg in the image; empty where there is none
+	Names   []string // by which this machine is known
+	// HidesClients says that the engine forwards connections by itself, so that all seem to
+	// come from its own network.
+	HidesClients bool
 }
 
 // Draw draws the blueprint.
@@ -228,7 +235,8 @@ func Draw(h *household.Household, s Site) Blueprint {
 		Format: 1, Household: id, Name: h.Household.Name, Timezone: h.Household.Timezone, Language: h.Household.Language,
 		State: StateInside, Scratch: ScratchInside, ScratchLimit: int64(h.Storage.ScratchLimit), Port: h.Server.Port,
 		Listen:        netip.AddrPortFrom(netip.IPv6Unspecified(), household.DefaultPort).String(),
-		RemoteAddress: strings.TrimSuffix(h.Remote.Address, "/"), TrustedProxies: h.Remote.TrustedProxies,
+		RemoteAddress: strings.TrimSuffix(h.Remote.Address, "/"), TrustedProxies: h.Remote.TrustedProxies, AllowPlain: h.Remote.AllowPlain,
+		Names: slices.Concat(s.Names, h.Server.Names), HidesClients: s.Engine != "process" && h.HidesClients(s.HidesClients),
 	}
 	c := Container{
 		Household: id, Name: h.Household.Name, Image: s.Image, Version: s.Version, FFmpeg: s.FFmpeg,
@@ -263,6 +271,11 @@ func Draw(h *household.Household, s Site) Blueprint {
 		c.Network, c.OwnNet = "cozyshelf-"+id, true
 	default:
 		c.Network = h.Server.Network
+	}
+	if c.Network != "host" && bind.IsUnspecified() {
+		// The engine's networks have no IPv6. Published on it all the same, whoever comes
+		// by it would seem to come from the engine's gateway, which is at home.
+		c.Host = netip.IPv4Unspecified().String()
 	}
 	c.Mounts = append(c.Mounts, Mount{Source: h.Storage.State, Target: StateInside, What: "state"})
 	if h.Storage.Scratch == "memory" {

@@ -132,6 +132,9 @@ type Engine struct {
 	Networks []string `json:"networks"`  // those that others made, which a container may join
 	Rootless bool     `json:"rootless"`  // it runs without root, or shifts ids by a user namespace
 	Confined bool     `json:"confined"`  // SELinux confines its containers
+	// HidesClients says that it forwards connections by itself: all come from its own
+	// network, whoever connects.
+	HidesClients bool `json:"hides_clients"`
 	// How ids inside are shifted; empty where they are not, or it is not known how.
 	UIDs      []permit.IDRange `json:"uids,omitempty"`
 	GIDs      []permit.IDRange `json:"gids,omitempty"`

@@ -86,6 +86,9 @@ scan_every = {{q .}}    # day, week, never, or hours such as "6h"; beside at onc
 [remote]
 address         = {{q .Remote.Address}}
 trusted_proxies = {{list .Remote.TrustedProxies}}
+{{- if .Remote.AllowPlain}}
+allow_plain     = true    # answer from outside over plain HTTP, too
+{{- end}}
 {{else}}
 # [remote]
 # address         = "https://shelf.example.net"

@@ -84,6 +84,7 @@ type Server struct {
 	Umask     string            `toml:"umask"`
 	DNS       []string          `toml:"dns"`        // addresses of name servers for the container; the engine's own where empty
 	Hosts     map[string]string `toml:"hosts"`      // further names of hosts for the container, and their addresses
+	Names     []string          `toml:"names"`      // further names by which people ask for the server, such as shelf.home.arpa
 	LogLevel  string            `toml:"log_level"`  // debug, info (default), warn, error
 	LogFormat string            `toml:"log_format"` // text (default), or json
 }
@@ -131,6 +132,7 @@ type Shelf struct {
 type Remote struct {
 	Address        string   `toml:"address"`         // the address people use from outside, such as https://shelf.example.net
 	TrustedProxies []string `toml:"trusted_proxies"` // addresses or networks whose X-Forwarded-For is believed
+	AllowPlain     bool     `toml:"allow_plain"`     // answer from outside over plain HTTP, too
 }
 
 // Kind is the kind of a shelf.

@@ -47,6 +47,11 @@ func (h *Household) judgeLife() []complaint {
 			bad("server.hosts", "write hosts = { \"nas.home.arpa\" = \"192.0.2.10\" }", "%q = %q is no name of a host with its address", name, addr)
 		}
 	}
+	for i, name := range s.Names {
+		if !hostName.MatchString(name) || len(name) > 253 {
+			bad(fmt.Sprintf("server.names[%d]", i), "write a name as it stands in a browser's address, such as \"shelf.home.arpa\"", "%q is no name of a host", name)
+		}
+	}
 	if !slices.Contains([]string{"debug", "info", "warn", "error"}, s.LogLevel) {
 		bad("server.log_level", "write debug, info, warn or error", "level %q is not known", s.LogLevel)
 	}

@@ -63,6 +63,7 @@ func Judge(h *household.Household, f facts.Facts) []Line {
 	j.others()
 	j.machine()
 	j.port()
+	j.clients()
 	j.account()
 	j.state()
 	j.scratch()
@@ -367,6 +368,20 @@ func (j *judge) port() {
 		j.add("port", Blocked, fmt.Sprintf("%s is held by %s", p.Address, holder), do, details...)
 	default:
 		j.add("port", OK, p.Address+" is free", "")
+	}
+}
+
+// clients says whether the server will see who connects.
+func (j *judge) clients() {
+	if j.f.Engine.Kind == "process" || j.h.Server.Network == "host" {
+		return
+	}
+	bind, _ := j.h.Server.BindAddr() // checked when the file was read
+	switch {
+	case j.h.HidesClients(j.f.Engine.HidesClients):
+		j.add("clients", Warning, "the engine forwards connections by itself, so nobody can tell who is at home: everybody counts as away", "write network = \"host\" under [server]; or let people come by HTTPS, with members who may use it from away")
+	case bind.IsUnspecified():
+		j.add("clients", OK, "seen by their own IPv4 addresses; IPv6 is not published, since it would hide them (network = \"host\" gives both)", "")
 	}
 }
 

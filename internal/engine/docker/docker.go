@@ -146,6 +146,7 @@ func (e *Engine) shift(f *facts.Engine, security []string, root string) {
 		// It does not tell in this protocol.
 		f.Rootless, rootless = true, true
 	}
+	f.HidesClients = rootless
 	switch {
 	case f.Elsewhere || !f.Rootless:
 	case rootless:
@@ -667,7 +668,7 @@ func (e *Engine) describe(c blueprint.Container, image string) (*container.Confi
 	if c.Network != "host" && c.Network != "none" {
 		inside, _ := network.PortFrom(uint16(household.DefaultPort), network.TCP)
 		binding := network.PortBinding{HostPort: strconv.Itoa(c.Port)}
-		if a, err := netip.ParseAddr(c.Host); err == nil && !a.IsUnspecified() {
+		if a, err := netip.ParseAddr(c.Host); err == nil {
 			binding.HostIP = a
 		}
 		config.ExposedPorts = network.PortSet{inside: {}}

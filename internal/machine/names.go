@@ -1,0 +1,22 @@
+package machine
+
+import (
+	"os"
+	"strings"
+)
+
+// Names are the names by which this machine is known on its own network: its own, and
+// that with the endings of names at home (RFC 6762: local; RFC 8375: home.arpa).
+func Names() []string {
+	name, err := os.Hostname()
+	if err != nil || name == "" || name == "localhost" {
+		return nil
+	}
+	name = strings.ToLower(name)
+	out := []string{name}
+	if first, _, dotted := strings.Cut(name, "."); dotted {
+		out = append(out, first)
+		name = first
+	}
+	return append(out, name+".local", name+".home.arpa")
+}

@@ -1,0 +1,63 @@
+package server
+
+import (
+	"fmt"
+	"net/http"
+	"sync"
+	"time"
+
+	"cozyshelf/internal/problem"
+)
+
+// mostDeliveries is how many files may be sent to a member at once. A browser asks for
+// several parts of a film at a time, and a household shares accounts now and then.
+const mostDeliveries = 24
+
+// cuts are the deliveries that go on, so that they can be ended when a member may no longer
+// have them.
+type cuts struct {
+	mu   sync.Mutex
+	of   map[int64]map[*delivery]bool // by member
+	last int
+}
+
+// delivery is one of them.
+type delivery struct{ rc *http.ResponseController }
+
+// begin notes one, unless the member has too many. The function that it gives ends it.
+func (c *cuts) begin(w http.ResponseWriter, v *visitor) (end func(), err error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	id := v.member.ID
+	if len(c.of[id]) >= mostDeliveries {
+		return nil, &statusError{&problem.Problem{
+			What: "too much is sent to you at once", Why: fmt.Sprintf("%s has %d deliveries going on", v.member.Name, mostDeliveries), Fix: "end one of them, and try again",
+		}, http.StatusTooManyRequests, 5 * time.Second}
+	}
+	if c.of == nil {
+		c.of = map[int64]map[*delivery]bool{}
+	}
+	if c.of[id] == nil {
+		c.of[id] = map[*delivery]bool{}
+	}
+	d := &delivery{http.NewResponseController(w)}
+	c.of[id][d] = true
+	return func() {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		delete(c.of[id], d)
+		if len(c.of[id]) == 0 {
+			delete(c.of, id)
+		}
+	}, nil
+}
+
+// cut ends all deliveries to a member: what is still to be sent is not. Whoever may still
+// have them asks again.
+func (c *cuts) cut(member int64) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for d := range c.of[member] {
+		_ = d.rc.SetWriteDeadline(time.Unix(1, 0)) // it may have ended by itself
+	}
+}

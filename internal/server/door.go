@@ -1,0 +1,255 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/netip"
+	"strings"
+	"time"
+
+	"cozyshelf/internal/core/allowance"
+	"cozyshelf/internal/problem"
+	"cozyshelf/internal/secret"
+	"cozyshelf/internal/store"
+)
+
+// stay is how long a sign-in lasts: it slides while it is used, and ends whatever happens.
+type stay struct{ slides, ends time.Duration }
+
+const day = 24 * time.Hour
+
+var stays = map[store.For]stay{
+	store.ForPage:    {30 * day, 180 * day},
+	store.ForProgram: {365 * day, 730 * day},
+}
+
+// Names of cookies. Over HTTPS the session's has a prefix by which a browser takes it from
+// this very host only, over HTTPS only, and for all paths (RFC 6265bis, 4.1.3.2).
+const (
+	cookieName       = "shelf_session"
+	secureCookieName = "__Host-" + cookieName
+)
+
+// session is the name of the session's cookie for a visitor.
+func (v *visitor) session() string {
+	if v.secure {
+		return secureCookieName
+	}
+	return cookieName
+}
+
+// mostName is how long a name may be at the door, in bytes: 32 characters are the most that
+// a member's has.
+const mostName = 200
+
+// identify finds out who asks, by bearer token or cookie.
+func (s *Server) identify(r *http.Request) error {
+	v := visitorOf(r)
+	kind := store.ForProgram
+	token, bearer := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+	if !bearer {
+		c, err := r.Cookie(v.session())
+		if err != nil {
+			return store.ErrNotFound
+		}
+		token, v.cookie, kind = c.Value, true, store.ForPage
+	}
+	if len(token) > 128 { // none of ours
+		return store.ErrNotFound
+	}
+	now := time.Now()
+	m, d, err := s.store.Authenticate(r.Context(), token, kind, now)
+	if err != nil {
+		return err
+	}
+	if v.away && !m.Away {
+		return s.tooFar(m, v)
+	}
+	v.member, v.device = m, d
+	s.door.known(r) // whoever this is keeps the connection
+	// Now and then, not at each request.
+	if last, _ := s.touched.Load(d.ID); last == nil || now.Sub(last.(time.Time)) > time.Minute {
+		s.touched.Store(d.ID, now)
+		if err := s.store.TouchDevice(r.Context(), d.ID, now, now.Add(stays[kind].slides)); err != nil {
+			s.log.Warn("a device could not be noted as seen", "why", err)
+		}
+	}
+	return nil
+}
+
+// signIn checks name and password, and gives a token for a device. An attempt is counted
+// before anything is done for it.
+func (s *Server) signIn(r *http.Request, name, password, device string, kind store.For) (string, store.Member, error) {
+	v, now := visitorOf(r), time.Now()
+	if len(name) > mostName {
+		name = name[:mostName] // which nobody has
+	}
+	m, err := s.store.Member(r.Context(), name)
+	known := err == nil
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return "", m, err
+	}
+	// A name that nobody has is worked on like any other, but goes behind those of members.
+	hash, line := secret.Nobody, secret.Later
+	who := "nobody here"
+	if known {
+		hash, line, who = m.Password, secret.First, m.Name
+	}
+	attempt, wait := s.attempts.Take(store.Fold(name), v.address, s.known.device(r, m.ID), now)
+	if wait > 0 {
+		s.log.Warn("sign-in refused for now, after too many attempts", "member", who, "address", v.address)
+		return "", store.Member{}, tooMany("to keep guessers out, the next try has to wait", wait)
+	}
+	right, err := secret.Check(r.Context(), line, hash, password)
+	if err != nil {
+		attempt.Back() // nothing was tried
+		if errors.Is(err, secret.ErrBusy) {
+			return "", m, tooMany("many are signing in at this moment", 5*time.Second)
+		}
+		return "", m, err
+	}
+	if !right || !known {
+		s.log.Warn("sign-in failed", "member", who, "address", v.address)
+		return "", m, &statusError{&problem.Problem{What: "name or password is not right", Fix: "check both; an administrator can set a new password with cozyshelf member password"}, http.StatusUnauthorized, 0}
+	}
+	if v.away && !m.Away {
+		attempt.Back()
+		return "", m, s.tooFar(m, v)
+	}
+	attempt.Forgive()
+	token := secret.Token()
+	if device = strings.TrimSpace(device); device == "" {
+		device = "unnamed device"
+	}
+	if len(device) > 80 {
+		device = strings.ToValidUTF8(device[:80], "")
+	}
+	d := store.Device{Name: device, Kind: kind, Expires: now.Add(stays[kind].slides), Ends: now.Add(stays[kind].ends)}
+	if _, err := s.store.AddDevice(r.Context(), m.ID, d, token, now); err != nil {
+		return "", m, err
+	}
+	s.log.Info("signed in", "member", m.Name, "device", device, "address", v.address, "away", v.away)
+	return token, m, nil
+}
+
+func tooMany(why string, wait time.Duration) error {
+	return &statusError{&problem.Problem{
+		What: "too many sign-ins were tried", Why: why, Fix: fmt.Sprintf("try again in %s", wait.Round(time.Second)),
+	}, http.StatusTooManyRequests, wait}
+}
+
+// admit judges a request before anything is done for it, by where it comes from and how.
+func (s *Server) admit(w http.ResponseWriter, r *http.Request, v *visitor) error {
+	if !s.answersTo(r.Host) {
+		return &statusError{&problem.Problem{
+			What: "this server is not known by that name", Where: r.Host, Why: "a page elsewhere could otherwise have a browser ask it, under a name of its own",
+			Fix: "use its address, or have the administrator add the name to [server] names in the household file and deploy",
+		}, http.StatusMisdirectedRequest, 0}
+	}
+	if v.away && !v.secure && !s.settings.AllowPlain {
+		return &statusError{&problem.Problem{
+			What: "from outside this server answers over HTTPS only", Where: v.address.String(), Why: "over plain HTTP anybody on the way could read passwords and films",
+			Fix: "use an address that begins with https; whoever knows better writes allow_plain = true under [remote] in the household file",
+		}, http.StatusForbidden, 0}
+	}
+	if r.Method == http.MethodGet || r.Method == http.MethodHead {
+		if r.ContentLength != 0 {
+			w.Header().Set("Connection", "close")
+			return &statusError{&problem.Problem{What: "a request that only reads has no body", Why: "this one brings one", Fix: "send it without"}, http.StatusBadRequest, 0}
+		}
+		return nil
+	}
+	// All that is sent to us is small, but for uploads, which set a time of their own; nobody
+	// may take for ever over it.
+	_ = http.NewResponseController(w).SetReadDeadline(time.Now().Add(bodyTime)) // without it, it only lasts longer
+	return nil
+}
+
+// turnAway answers a request that is not admitted: a page for people, a document for
+// programs.
+func (s *Server) turnAway(w http.ResponseWriter, r *http.Request, err error) {
+	var st *statusError
+	if strings.HasPrefix(r.URL.Path, "/api/") || !errors.As(err, &st) {
+		fail(w, err)
+		return
+	}
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	w.WriteHeader(st.status)
+	_, _ = fmt.Fprintf(w, "%s.\n\n%s.\n%s.\n", upper(st.What), upper(st.Why), upper(st.Fix)) // the client has gone, if this fails
+}
+
+func upper(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}
+
+// answersTo reports whether this server is known by the host that a request names: any
+// address, since a foreign page cannot have one for its name, this machine's own names,
+// and those that the household file gives.
+func (s *Server) answersTo(host string) bool {
+	name := host
+	if h, _, err := net.SplitHostPort(host); err == nil {
+		name = h
+	}
+	name = strings.TrimSuffix(strings.ToLower(strings.Trim(name, "[]")), ".")
+	if _, err := netip.ParseAddr(name); err == nil {
+		return true
+	}
+	return s.names[name]
+}
+
+// namesOf gives the names that a server answers to.
+func namesOf(names []string, remote string) map[string]bool {
+	out := map[string]bool{"localhost": true}
+	for _, n := range names {
+		out[strings.TrimSuffix(strings.ToLower(n), ".")] = true
+	}
+	if _, rest, ok := strings.Cut(remote, "://"); ok {
+		host, _, _ := strings.Cut(rest, "/")
+		if h, _, err := net.SplitHostPort(host); err == nil {
+			host = h
+		}
+		out[strings.ToLower(host)] = true
+	}
+	return out
+}
+
+// hidden reports whether strangers may be behind an address: where the engine forwards all
+// connections by itself, they come from the network's gateway or from this container.
+func (s *Server) hidden(a netip.Addr) bool {
+	if !s.settings.HidesClients {
+		return false
+	}
+	for _, own := range s.gateways() {
+		if own == a {
+			return true
+		}
+	}
+	return false
+}
+
+// warnProxy tells once of an address that forwards without being trusted, and of so many
+// at most.
+func (s *Server) warnProxy(via netip.Addr) {
+	if s.warned.Load() > 20 {
+		return
+	}
+	if _, told := s.warnedOf.LoadOrStore(via, true); !told {
+		s.warned.Add(1)
+		s.log.Warn("requests are forwarded by an address that is not a trusted proxy; it counts as the client itself", "address", via)
+	}
+}
+
+// allowed reports whether a visitor's role and place let it stay; it is asked of those whose
+// deliveries go on.
+func (s *Server) allowed(ctx context.Context, v *visitor) bool {
+	m, err := s.store.Member(ctx, v.member.Name)
+	return err == nil && m.ID == v.member.ID && (!v.away || m.Away)
+}
+
+var _ = allowance.Longest
