@@ -9,20 +9,18 @@ import (
 	"fmt"
 	"io"
 	"mime"
-	"net"
 	"net/http"
-	"net/netip"
 	"net/url"
 	"os"
 	"path"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
 
 	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/outside"
 )
 
 // Fetcher fetches files from the web: HTTP and HTTPS only, from public addresses unless
@@ -40,7 +38,7 @@ type Fetcher struct {
 
 // Errors of fetching that trying again does not mend.
 var (
-	ErrPrivate  = errors.New("the address belongs to this machine or a private network")
+	ErrPrivate  = outside.ErrPrivate
 	ErrTooLarge = errors.New("the file is larger than may be fetched")
 	ErrSum      = errors.New("the file is not the one that was asked for")
 )
@@ -68,58 +66,19 @@ func ParseAddress(s string) (*url.URL, error) {
 	return u, nil
 }
 
-// public reports whether an address is one of the public internet.
-func public(a netip.Addr) bool {
-	a = a.Unmap()
-	if !a.IsGlobalUnicast() || a.IsPrivate() || a.IsLoopback() || a.IsLinkLocalUnicast() {
-		return false
-	}
-	for _, p := range notPublic {
-		if p.Contains(a) {
-			return false
-		}
-	}
-	return true
-}
-
-// notPublic are networks with a purpose of their own (IANA's registries of special
-// addresses): shared, protocols, documentation, benchmarks, reserved, and those that carry
-// addresses of the other protocol.
-var notPublic = func() []netip.Prefix {
-	var out []netip.Prefix
-	for _, s := range []string{"0.0.0.0/8", "100.64.0.0/10", "192.0.0.0/24", "192.0.2.0/24", "198.18.0.0/15", "198.51.100.0/24", "203.0.113.0/24", "240.0.0.0/4", "64:ff9b::/96", "64:ff9b:1::/48", "100::/64", "2001::/23", "2001:db8::/32", "2002::/16", "3fff::/20"} {
-		out = append(out, netip.MustParsePrefix(s))
-	}
-	return out
-}()
-
 func (f Fetcher) client() *http.Client {
-	d := &net.Dialer{Timeout: 20 * time.Second}
-	if !f.Private {
-		// After names were resolved, so that none can point here.
-		d.Control = func(_, address string, _ syscall.RawConn) error {
-			ap, err := netip.ParseAddrPort(address)
-			if err != nil || !public(ap.Addr()) {
-				return fmt.Errorf("%w: %s", ErrPrivate, address)
-			}
-			return nil
+	return outside.Guard{Private: f.Private, Header: f.Stall, Raw: true, Redirect: func(r *http.Request, via []*http.Request) error {
+		if len(via) > 5 {
+			return finally("it is redirected more than five times")
 		}
-	}
-	return &http.Client{
-		Transport: &http.Transport{DialContext: d.DialContext, TLSHandshakeTimeout: 20 * time.Second, ResponseHeaderTimeout: cmp.Or(f.Stall, time.Minute), DisableCompression: true, ForceAttemptHTTP2: true},
-		CheckRedirect: func(r *http.Request, via []*http.Request) error {
-			if len(via) > 5 {
-				return finally("it is redirected more than five times")
-			}
-			if _, err := ParseAddress(r.URL.String()); err != nil {
-				return finally("it is redirected to what cannot be fetched: %w", err)
-			}
-			if via[0].URL.Scheme == "https" && r.URL.Scheme != "https" {
-				return finally("it is redirected from https to http")
-			}
-			return nil
-		},
-	}
+		if _, err := ParseAddress(r.URL.String()); err != nil {
+			return finally("it is redirected to what cannot be fetched: %w", err)
+		}
+		if via[0].URL.Scheme == "https" && r.URL.Scheme != "https" {
+			return finally("it is redirected from https to http")
+		}
+		return nil
+	}}.Client()
 }
 
 // Fetch fetches one file of a job, going on where it was cut off if the server has the

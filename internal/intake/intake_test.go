@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/outside"
 	"cozyshelf/internal/rename"
 	"cozyshelf/internal/testbuild"
 
@@ -486,7 +487,7 @@ func TestWhichAddressesArePublic(t *testing.T) {
 		"::1": false, "fe80::1": false, "fd00::1": false, "::ffff:127.0.0.1": false, "::ffff:10.0.0.1": false, "64:ff9b::7f00:1": false, "2001:db8::1": false, "::": false, "198.51.100.7": false,
 		"9.9.9.9": true, "2600::1": true,
 	} {
-		if got := public(netip.MustParseAddr(a)); got != want {
+		if got := outside.Public(netip.MustParseAddr(a)); got != want {
 			t.Errorf("%s: %v", a, got)
 		}
 	}

@@ -20,10 +20,12 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"cozyshelf/internal/core/describe"
 	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/outside"
 	"cozyshelf/internal/whole"
 )
 
@@ -54,18 +56,19 @@ type Asker struct {
 	Tries int           // 0 for 4
 	Most  int64         // bytes of an answer; 0 for 4 MiB
 
+	// Near are addresses that the administrator has named; their hosts may be private ones.
+	Near []string
+
 	turns turns
+	once  sync.Once
+	http  *http.Client
 }
 
-// httpClient follows few redirections and waits for nobody for ever.
-var httpClient = &http.Client{
-	Timeout: 30 * time.Second,
-	CheckRedirect: func(r *http.Request, via []*http.Request) error {
-		if len(via) > 4 || r.URL.Scheme != "http" && r.URL.Scheme != "https" {
-			return errors.New("it is redirected too often, or to what cannot be fetched")
-		}
-		return nil
-	},
+// client follows few redirections, waits for nobody for ever, and goes to no private address
+// that was not named.
+func (a *Asker) client() *http.Client {
+	a.once.Do(func() { a.http = outside.Guard{Near: a.Near, Timeout: 30 * time.Second}.Client() })
+	return a.http
 }
 
 // get asks for an address, one at a time and not too often. Answers in the cache are used.
@@ -89,7 +92,7 @@ func (a *Asker) get(ctx context.Context, address, accept string) ([]byte, error)
 		if err := a.turns.take(ctx); err != nil {
 			return nil, err
 		}
-		b, after, err := a.once(ctx, address, accept)
+		b, after, err := a.one(ctx, address, accept)
 		if err == nil {
 			a.turns.free(pause)
 			if kept != "" {
@@ -117,14 +120,14 @@ type final struct{ error }
 
 func (f final) Unwrap() error { return f.error }
 
-func (a *Asker) once(ctx context.Context, address, accept string) (b []byte, after time.Duration, err error) {
+func (a *Asker) one(ctx context.Context, address, accept string) (b []byte, after time.Duration, err error) {
 	r, err := http.NewRequestWithContext(ctx, "GET", address, nil)
 	if err != nil {
 		return nil, 0, final{err}
 	}
 	r.Header.Set("User-Agent", a.Agent)
 	r.Header.Set("Accept", accept)
-	res, err := httpClient.Do(r)
+	res, err := a.client().Do(r)
 	if err != nil {
 		return nil, 0, err
 	}

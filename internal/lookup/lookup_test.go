@@ -26,7 +26,7 @@ func world(t *testing.T) (*standin.Catalogue, *Wikidata, *MusicBrainz) {
 	srv := httptest.NewServer(c)
 	t.Cleanup(srv.Close)
 	asker := func() Asker {
-		return Asker{Agent: "CozyShelf/test (a test)", Pause: time.Millisecond, Cache: t.TempDir()}
+		return Asker{Agent: "CozyShelf/test (a test)", Pause: time.Millisecond, Cache: t.TempDir(), Near: []string{srv.URL}}
 	}
 	return c, &Wikidata{Asker: asker(), Address: srv.URL + "/w/api.php", Commons: srv.URL + "/file/"}, &MusicBrainz{Asker: asker(), Address: srv.URL + "/ws/2", Covers: srv.URL + "/covers"}
 }
@@ -221,7 +221,7 @@ func TestACatalogueThatWantsRestHasIt(t *testing.T) {
 		http.Error(w, "later", http.StatusTooManyRequests)
 	}))
 	defer srv.Close()
-	a := &Asker{Agent: "CozyShelf/test (a test)", Pause: time.Millisecond}
+	a := &Asker{Agent: "CozyShelf/test (a test)", Pause: time.Millisecond, Near: []string{srv.URL}}
 	for i, with := range []context.Context{ctx, ctx, Hurry(ctx)} {
 		if _, err := a.get(with, srv.URL, "application/json"); !errors.Is(err, ErrBusy) {
 			t.Errorf("request %d: %v", i, err)

@@ -125,16 +125,23 @@ func (s *scanner) read(name string, e machine.Entry, f *store.Found) {
 		f.Problem = cause(&fs.PathError{Op: "read", Path: name, Err: err}, "read")
 		return
 	}
-	if s.shelf.Kind == household.Music {
-		tagged(f, io.NewSectionReader(head, 0, e.Size), e.Size)
-	}
 	var info media.Info
-	switch {
-	case opened[strings.ToLower(path.Ext(e.Name))]:
-		info, err = media.Read(head, e.Size)
-	case f.Content == string(naming.Picture):
-		info, err = pictured(io.NewSectionReader(head, 0, e.Size))
-	default:
+	inside := false
+	err = s.suspects.Do("headers", name, fmt.Sprintf("%d-%d", e.Size, e.MTime), func() (err error) {
+		if s.shelf.Kind == household.Music {
+			tagged(f, io.NewSectionReader(head, 0, e.Size), e.Size)
+		}
+		switch {
+		case opened[strings.ToLower(path.Ext(e.Name))]:
+			inside = true
+			info, err = media.Read(head, e.Size)
+		case f.Content == string(naming.Picture):
+			inside = true
+			info, err = pictured(io.NewSectionReader(head, 0, e.Size))
+		}
+		return err
+	})
+	if err == nil && !inside {
 		return
 	}
 	if err != nil {

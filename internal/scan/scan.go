@@ -19,6 +19,7 @@ import (
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/store"
+	"cozyshelf/internal/suspect"
 )
 
 // Patience is how long a folder may take to answer. A scan of one that does not
@@ -46,7 +47,9 @@ type Options struct {
 	Only *Part
 	// Told is called now and then with how much was looked at.
 	Told func(folders, files int)
-	Log  *slog.Logger // required
+	// Suspects passes over files that brought the server down; nil passes none over.
+	Suspects *suspect.Book
+	Log      *slog.Logger // required
 }
 
 // Shelf scans one shelf.
@@ -54,7 +57,7 @@ func Shelf(ctx context.Context, st *store.Store, shelf blueprint.SettingsShelf, 
 	if o.Presence == nil {
 		o.Presence = func(inside string) string { return machine.Presence(inside, Patience) }
 	}
-	s := &scanner{st: st, shelf: shelf, log: o.Log, told: o.Told, emptied: o.Emptied, presence: o.Presence, now: time.Now(), taken: map[int64]bool{}, lately: map[int64]bool{}, twins: map[sameness][]store.Twin{}, stays: map[int64]bool{}, named: map[string]int{}, gone: map[int64]string{}, report: Report{Shelf: shelf.Name, Away: []Away{}, Seen: []Seen{}}}
+	s := &scanner{st: st, shelf: shelf, log: o.Log, suspects: o.Suspects, told: o.Told, emptied: o.Emptied, presence: o.Presence, now: time.Now(), taken: map[int64]bool{}, lately: map[int64]bool{}, twins: map[sameness][]store.Twin{}, stays: map[int64]bool{}, named: map[string]int{}, gone: map[int64]string{}, report: Report{Shelf: shelf.Name, Away: []Away{}, Seen: []Seen{}}}
 	if o.Only != nil {
 		s.only = &Part{o.Only.Shown, distinct(o.Only.Places)}
 	}
@@ -107,12 +110,13 @@ func (s *scanner) folders(ctx context.Context, o Options) (err error) {
 }
 
 type scanner struct {
-	st     *store.Store
-	w      *store.Scan
-	shelf  blueprint.SettingsShelf
-	log    *slog.Logger
-	now    time.Time
-	report Report
+	st       *store.Store
+	w        *store.Scan
+	shelf    blueprint.SettingsShelf
+	log      *slog.Logger
+	suspects *suspect.Book
+	now      time.Time
+	report   Report
 
 	quiet     time.Duration
 	gently    bool

@@ -28,18 +28,18 @@ func sources(l *blueprint.SettingsLookup, state, version string) []lookup.Source
 	if l == nil {
 		return nil
 	}
-	asker := lookup.Asker{Agent: "CozyShelf/" + version + " (a household's own media server)", Cache: filepath.Join(state, "lookup")}
+	agent, cache := "CozyShelf/"+version+" (a household's own media server)", filepath.Join(state, "lookup")
 	var out []lookup.Source
 	for _, name := range l.Sources {
 		switch name {
 		case "wikidata":
 			w := &lookup.Wikidata{Address: l.Wikidata, Commons: l.Commons}
-			w.Agent, w.Cache = asker.Agent, asker.Cache
+			w.Agent, w.Cache, w.Near = agent, cache, []string{l.Wikidata, l.Commons}
 			w.Pause = time.Duration(l.Pause)
 			out = append(out, w)
 		case "musicbrainz":
 			m := &lookup.MusicBrainz{Address: l.MusicBrainz, Covers: l.Covers}
-			m.Agent, m.Cache = asker.Agent, asker.Cache
+			m.Agent, m.Cache, m.Near = agent, cache, []string{l.MusicBrainz, l.Covers}
 			m.Pause = time.Duration(l.Pause)
 			out = append(out, m)
 		}
@@ -226,7 +226,7 @@ func (s *Server) work(ctx context.Context, id int64, ask bool) (store.Described,
 		said = address
 	}
 	if cover != nil {
-		if name, err := picture.Keep(s.pictures(), cover); err != nil {
+		if name, err := s.keepPicture(cover); err != nil {
 			s.log.Info("a picture cannot be used", "title", t.Name, "from", said, "why", err)
 		} else {
 			out.Picture, out.From = name, said
@@ -411,7 +411,7 @@ func (s *Server) match(r *http.Request) (any, error) {
 		if address != "" && !slices.Contains(d.Edited, "picture") {
 			b, err := s.fetchPicture(ctx, address, found.Outside)
 			if err == nil {
-				found.Picture, err = picture.Keep(s.pictures(), b)
+				found.Picture, err = s.keepPicture(b)
 				from = address
 			}
 			if err != nil {
@@ -430,7 +430,7 @@ func (s *Server) match(r *http.Request) (any, error) {
 		}
 	}
 	if len(in.Picture) > 0 {
-		if d.Picture, err = picture.Keep(s.pictures(), in.Picture); err != nil {
+		if d.Picture, err = s.keepPicture(in.Picture); err != nil {
 			return nil, usageProblem("the picture cannot be taken", err.Error(), "give a JPEG, PNG, GIF or WebP of a usual size")
 		}
 		d.From = "a person"

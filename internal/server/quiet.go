@@ -104,17 +104,25 @@ func (s *Server) quietWork(ctx context.Context, hours household.Hours, tools ffm
 func (s *Server) quietly(ctx context.Context, tools ffmpeg.Tools, work string, f store.File, file *os.File) (any, error) {
 	switch work {
 	case household.Frames:
-		b, err := tools.Frame(ctx, file, media.FrameAt(f.Duration))
+		var b []byte
+		err := s.asSuspect("frame", f, func() (err error) {
+			b, err = tools.Frame(ctx, file, media.FrameAt(f.Duration))
+			return err
+		})
 		if err != nil {
 			return nil, err
 		}
-		name, err := picture.Keep(s.pictures(), b)
+		name, err := s.keepPicture(b)
 		if err != nil {
 			return nil, err
 		}
 		return name, s.store.PictureFromFilm(ctx, f.Title, name)
 	case household.Chapters:
-		list, err := tools.Chapters(ctx, file)
+		var list []media.Chapter
+		err := s.asSuspect("chapters", f, func() (err error) {
+			list, err = tools.Chapters(ctx, file)
+			return err
+		})
 		if err != nil {
 			return nil, err
 		}
@@ -124,13 +132,18 @@ func (s *Server) quietly(ctx context.Context, tools ffmpeg.Tools, work string, f
 			if err != nil {
 				continue // it has a name and a place all the same
 			}
-			if name, err := picture.Keep(s.pictures(), b); err == nil {
+			if name, err := s.keepPicture(b); err == nil {
 				list[i].Picture = name
 			}
 		}
 		return list, nil
 	default:
-		return tools.Loudness(ctx, file)
+		var loud any
+		err := s.asSuspect("loudness", f, func() (err error) {
+			loud, err = tools.Loudness(ctx, file)
+			return err
+		})
+		return loud, err
 	}
 }
 

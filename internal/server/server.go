@@ -30,6 +30,7 @@ import (
 	"cozyshelf/internal/scan"
 	"cozyshelf/internal/store"
 	"cozyshelf/internal/stream"
+	"cozyshelf/internal/suspect"
 	"cozyshelf/internal/whole"
 
 	"golang.org/x/sys/unix"
@@ -52,7 +53,8 @@ type Server struct {
 	names        map[string]bool    // by which it is known
 	gatewaysOnce sync.Once
 	gatewayList  []netip.Addr
-	warned       atomic.Int64 // addresses that forward without being trusted
+	suspects     *suspect.Book // what is being opened; nil where that cannot be noted
+	warned       atomic.Int64  // addresses that forward without being trusted
 	warnedOf     sync.Map
 
 	sick          atomic.Pointer[control.Health] // what keeps the store from being used
@@ -230,6 +232,8 @@ func (s *Server) Run(ctx context.Context) error {
 		return s.end(ctx, public, admin, failed)
 	}
 	defer s.store.Close()
+	s.openSuspects()
+	defer s.suspects.Close()
 	work.Go(func() { s.tracker.Run(ctx) })
 	work.Go(func() { s.watch(ctx) })
 	work.Go(func() { s.watchStore(ctx) })
@@ -342,7 +346,7 @@ func (s *Server) scanShelf(ctx context.Context, sh blueprint.SettingsShelf, o sc
 	o.Told = func(folders, files int) {
 		s.shelf(sh.Name, func(st *shelfState) { st.progress = control.Progress{Folders: folders, Files: files} })
 	}
-	o.Presence, o.Inside, o.Log = s.presence.look, s.inside, s.log
+	o.Presence, o.Inside, o.Log, o.Suspects = s.presence.look, s.inside, s.log, s.suspects
 	r, err := scan.Shelf(ctx, s.store, sh, o)
 	if r.New+r.Changed+r.Moved+r.Gone+r.Failing > 0 || err != nil {
 		if _, cerr := s.count(ctx, sh.Name); cerr != nil && err == nil && ctx.Err() == nil {

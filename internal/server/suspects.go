@@ -1,0 +1,44 @@
+package server
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"path/filepath"
+
+	"cozyshelf/internal/picture"
+	"cozyshelf/internal/store"
+	"cozyshelf/internal/suspect"
+)
+
+// suspectsFile is the name in the state folder of the notes about what is being opened.
+const suspectsFile = "opening"
+
+// openSuspects reads what was at work when the server ended, and tells of what is passed
+// over from now on. Without the notes the server works all the same.
+func (s *Server) openSuspects() {
+	book, guilty, err := suspect.Open(filepath.Join(s.settings.State, suspectsFile))
+	if err != nil {
+		s.log.Warn("files that bring the server down cannot be noted", "why", err)
+		return
+	}
+	for _, g := range guilty {
+		s.log.Error("the server ended twice while it read this file; it is passed over until it changes", "file", g.What)
+	}
+	s.suspects = book
+}
+
+// keepPicture keeps a picture in all sizes, unless it brought the server down before.
+func (s *Server) keepPicture(b []byte) (name string, err error) {
+	sum := sha256.Sum256(b)
+	err = s.suspects.Do("picture", hex.EncodeToString(sum[:]), "", func() error {
+		name, err = picture.Keep(s.pictures(), b)
+		return err
+	})
+	return name, err
+}
+
+// asSuspect does something with a file of a shelf that is read by another program.
+func (s *Server) asSuspect(kind string, f store.File, do func() error) error {
+	return s.suspects.Do(kind, f.Shelf+" "+f.Path, fmt.Sprintf("%d-%d", f.Size, f.ID), do)
+}
