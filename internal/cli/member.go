@@ -54,10 +54,14 @@ func (p *password) take(a *app) (text string, made bool, err error) {
 		text, err = firstLine(a.in)
 		return text, false, err
 	}
-	a.err.Printf("password: ")
+	a.err.Printf("password (press Enter to have a passphrase made): ")
 	one, err := term.ReadPassword(int(os.Stdin.Fd()))
 	if err != nil {
 		return "", false, err
+	}
+	if len(one) == 0 {
+		a.err.Printf("\n")
+		return secret.Passphrase(), true, nil
 	}
 	a.err.Printf("\nonce more: ")
 	two, err := term.ReadPassword(int(os.Stdin.Fd()))

@@ -357,6 +357,13 @@ func (a *app) showStatus(r *statusReport) {
 				row("next", "cozyshelf member add NAME --role admin")
 			}
 		}
+		if d := st.Door; d.Most > 0 {
+			turned := ""
+			if d.Turned > 0 {
+				turned = fmt.Sprintf("; %s gave way to others or found no room", show.Count(int(d.Turned), "one", "of them"))
+			}
+			row("connections", "%d now, %d at most so far, of %d%s", d.Connections, d.Peak, d.Most, turned)
+		}
 		if q := st.Quiet; q != nil {
 			var left []string
 			for _, w := range q.Work {

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"html/template"
+	"io"
 	"net/http"
 	"net/url"
 	"os"
@@ -20,6 +21,7 @@ import (
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/media"
 	"cozyshelf/internal/core/naming"
+	"cozyshelf/internal/core/plain"
 	"cozyshelf/internal/picture"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/store"
@@ -95,7 +97,8 @@ func (s *Server) show(w http.ResponseWriter, status int, name string, data any) 
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.WriteHeader(status)
-	_, _ = w.Write(b.Bytes()) // the client has gone, if this fails
+	// Names of files and what catalogues say stand in it: what cannot be seen is shown.
+	_, _ = io.WriteString(w, plain.Text(b.String())) // the client has gone, if this fails
 }
 
 func (s *Server) nobodyYet(w http.ResponseWriter) {

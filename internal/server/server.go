@@ -54,6 +54,7 @@ type Server struct {
 	gatewaysOnce sync.Once
 	gatewayList  []netip.Addr
 	suspects     *suspect.Book // what is being opened; nil where that cannot be noted
+	allotment    allotment     // of uploads
 	warned       atomic.Int64  // addresses that forward without being trusted
 	warnedOf     sync.Map
 
@@ -236,6 +237,7 @@ func (s *Server) Run(ctx context.Context) error {
 	defer s.suspects.Close()
 	work.Go(func() { s.tracker.Run(ctx) })
 	work.Go(func() { s.watch(ctx) })
+	work.Go(func() { s.sweepUploads(ctx) })
 	work.Go(func() { s.watchStore(ctx) })
 	for _, sh := range s.settings.Shelves {
 		work.Go(func() { s.follow(ctx, sh) })

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"net/http"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
@@ -132,15 +133,13 @@ func (s *Server) beginUpload(w http.ResponseWriter, r *http.Request, sh blueprin
 	if why := s.presence.why(folder); why != "" {
 		return &statusError{&problem.Problem{What: "the shelf's folder is away", Why: why, Fix: "try again when it is back"}, http.StatusServiceUnavailable, 0}
 	}
-	free, err := intake.Free(folder)
-	if err != nil {
+	var j *intake.Job
+	who := visitorOf(r).member.Name
+	err = s.grant(who, folder, size, func() (err error) {
+		j, err = intake.Begin(folder, intake.Job{ID: intake.NewID(), Way: intake.Upload, Shelf: sh.Name, Folder: sh.Shown[0], Who: who, Began: time.Now(),
+			Files: []intake.File{{Source: name, To: to, Held: "1", Size: size, State: intake.Waiting}}})
 		return err
-	}
-	if size > free-intake.Reserve {
-		return &statusError{&problem.Problem{What: "it does not fit", Why: fmt.Sprintf("it has %d bytes, and %d are free", size, max(0, free-intake.Reserve)), Fix: "the administrator has to free some space"}, http.StatusRequestEntityTooLarge, 0}
-	}
-	j, err := intake.Begin(folder, intake.Job{ID: intake.NewID(), Way: intake.Upload, Shelf: sh.Name, Folder: sh.Shown[0], Who: visitorOf(r).member.Name, Began: time.Now(),
-		Files: []intake.File{{Source: name, To: to, Held: "1", Size: size, State: intake.Waiting}}})
+	})
 	if err != nil {
 		return err
 	}
@@ -191,6 +190,11 @@ func (s *Server) uploadPart(w http.ResponseWriter, r *http.Request, sh blueprint
 	if r.Header.Get("Content-Type") != "application/offset+octet-stream" {
 		return &statusError{&problem.Problem{What: "the part cannot be taken", Why: fmt.Sprintf("its type is %q", r.Header.Get("Content-Type")), Fix: "send application/offset+octet-stream"}, http.StatusUnsupportedMediaType, 0}
 	}
+	end, err := s.takes()
+	if err != nil {
+		return err
+	}
+	defer end()
 	j, err := s.upload(r, sh)
 	if err != nil {
 		return err
@@ -234,6 +238,10 @@ func (s *Server) take(w http.ResponseWriter, r *http.Request, j *intake.Job, f *
 		return j.Save()
 	}
 	for {
+		// Others may fill the disk, too.
+		if free, err := intake.Free(filepath.Dir(j.Path(f))); err == nil && free < intake.Reserve {
+			return errors.Join(save(), &statusError{&problem.Problem{What: "the disk of the shelf is full", Fix: "the administrator has to free some space; what came is kept"}, http.StatusInsufficientStorage, 0})
+		}
 		_ = c.SetReadDeadline(time.Now().Add(uploadStall)) // without it, it only lasts longer
 		n, rerr := r.Body.Read(b)
 		if done+int64(n) > f.Size {

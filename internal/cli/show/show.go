@@ -39,11 +39,8 @@ func ours(s string) string { return strings.ReplaceAll(s, "\x1b", escape) }
 
 // Write prints a text, made safe.
 func (o Out) Write(b []byte) (int, error) {
-	parts := strings.Split(string(b), escape)
-	for i := range parts {
-		parts[i] = plain.Text(parts[i])
-	}
-	if _, err := io.WriteString(o.w, strings.Join(parts, "\x1b")); err != nil {
+	text := strings.ReplaceAll(safe(string(b), plain.Text), escape, "\x1b")
+	if _, err := io.WriteString(o.w, text); err != nil {
 		return 0, err
 	}
 	return len(b), nil
@@ -130,7 +127,19 @@ func (o Out) Table(columns []Column, rows [][]string) {
 }
 
 // Clean makes a text from elsewhere safe to stand on one line.
-func Clean(s string) string { return plain.Line(s) }
+func Clean(s string) string { return safe(s, plain.Line) }
+
+// safe makes a text safe, but for what this package itself put into it.
+func safe(s string, with func(string) string) string {
+	if !strings.Contains(s, escape) {
+		return with(s)
+	}
+	parts := strings.Split(s, escape)
+	for i := range parts {
+		parts[i] = with(parts[i])
+	}
+	return strings.Join(parts, escape)
+}
 
 // Lines breaks a text into lines that fit beside an indent of so many columns,
 // where standard output is a terminal; elsewhere it is one line. It breaks between

@@ -4,37 +4,45 @@ import (
 	"bytes"
 	"strings"
 	"testing"
-	"time"
 )
 
-func TestTablesLineUpWhateverTheLetters(t *testing.T) {
+func TestNothingThatIsPrintedMovesTheCursor(t *testing.T) {
 	var b bytes.Buffer
-	To(&b).Table([]Column{{Head: "name"}, {Head: "size", Right: true}, {Head: "note", Most: 6}}, [][]string{
-		{"Copper Kite", "12", "short"}, {"水車", "3", "much too long"}, {"odd\nname\x1b[31m", "4567", ""},
-	})
-	want := "name           size  note\nCopper Kite      12  short\n水車              3  much …\nodd?name?[31m  4567\n"
-	if got := b.String(); got != want {
-		t.Errorf("got\n%q\nwant\n%q", got, want)
+	o := Out{&b}
+	evil := "a\x1b[2J\u009b31m\u202eb\nforged: line"
+	o.Printf("%s %s %s\n", evil, Bold(evil), Faint("plain"))
+	o.Table([]Column{{Head: "name"}, {Head: "size", Right: true}}, [][]string{{evil, "1"}, {"\x1b]0;title\a", "2"}})
+	o.Heading(evil)
+	got := b.String()
+	ours := []string{Bold("x"), Faint("x")}
+	for _, s := range ours {
+		got = strings.ReplaceAll(got, strings.ReplaceAll(s[:strings.Index(s, "x")], escape, "\x1b"), "")
+		got = strings.ReplaceAll(got, strings.ReplaceAll(s[strings.Index(s, "x")+1:], escape, "\x1b"), "")
 	}
-}
-
-func TestOtherThanTerminalsGetNoColour(t *testing.T) {
-	var b bytes.Buffer
-	o := To(&b)
-	o.Heading("Heading")
-	o.Printf("%s %s\n", Mark("blocked"), Faint("x"))
-	if strings.Contains(b.String(), "\x1b") {
-		t.Errorf("got %q", b.String())
-	}
-}
-
-func TestFiguresReadAsPeopleSayThem(t *testing.T) {
-	for got, want := range map[string]string{
-		Length(0): "–", Length(14.6): "0:15", Length(3725): "1:02:05", Bar(1, 2): "█████░░░░░", Bar(5, 2): "██████████", Bar(1, 0): "",
-		Size(1536): "1.5 KiB", Since(400 * time.Millisecond): "0 s", Since(90 * time.Second): "1 min 30 s", Since(50 * time.Hour): "2 d 2 h", Since(5400 * time.Second): "1 h 30 min", Count(1, "file", "files"): "1 file", Count(1234, "file", "files"): "1,234 files",
-	} {
-		if got != want {
-			t.Errorf("got %q, want %q", got, want)
+	for _, bad := range []string{"\x1b", "\u009b", "\u202e", "\a"} {
+		if strings.Contains(got, bad) {
+			t.Errorf("%q is in what was printed: %q", bad, got)
 		}
+	}
+	if !strings.Contains(got, `a\x1b[2J\u009b31m\u202eb`) {
+		t.Errorf("it is not shown: %q", got)
+	}
+	// In a table and a heading a newline cannot forge a line either.
+	if n := strings.Count(got, "\nforged"); n != 1 {
+		t.Errorf("%d forged lines: %q", n, got)
+	}
+	// Nobody can write what this package marks its own with.
+	b.Reset()
+	o.Printf("%s\n", strings.ReplaceAll(ours[0], escape, "\x02guess\x03"))
+	if strings.Contains(b.String(), "\x1b") {
+		t.Errorf("a guess was taken: %q", b.String())
+	}
+}
+
+func TestStyledTextMayBeCleaned(t *testing.T) {
+	var b bytes.Buffer
+	Out{&b}.Printf("%s", Clean("a "+Bold("b")+" c"))
+	if got := b.String(); !strings.Contains(got, "\x1b[1mb") {
+		t.Errorf("got %q", got)
 	}
 }
