@@ -2,12 +2,14 @@
 # make demo     the main job on the made-up household
 # make test     everything, after fetching what the tests need where it can
 # make bench    measurements; make yardstick compares with nginx and find
+# make attack   a server in a small container under attack, while members watch
+# make hostile  more rounds of the server's account against root (ROUNDS, SEED)
 # make screenshots  the pictures in docs/screenshots
 
 VERSION ?= 0.1.0
 GO      ?= go
 
-.PHONY: build demo test bench yardstick screenshots lint clean
+.PHONY: build demo test bench yardstick attack hostile screenshots lint clean
 
 build:
 	CGO_ENABLED=0 $(GO) build -trimpath -ldflags '-s -w -X main.version=$(VERSION)' -o bin/cozyshelf ./cmd/cozyshelf
@@ -25,6 +27,14 @@ bench:
 yardstick:
 	sh test/setup.sh nginx
 	COZYSHELF_YARDSTICK=1 $(GO) test -run Yardstick -v -timeout 30m ./test
+
+attack:
+	sh test/setup.sh
+	COZYSHELF_ATTACK=1 $(GO) test -run UnderAttack -v -timeout 10m ./test
+
+hostile:
+	sh test/setup.sh
+	COZYSHELF_HOSTILE_ROUNDS=$(or $(ROUNDS),10) COZYSHELF_HOSTILE_SEED=$(SEED) $(GO) test -run TakenOver -v -timeout 60m ./test/hostile
 
 lint:
 	test -z "$$(gofmt -l .)"

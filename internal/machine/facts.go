@@ -96,8 +96,10 @@ func Gather(h *household.Household, engine facts.Engine, ours func(port int, hol
 				continue
 			}
 			d := folder(p)
-			if err := boundary.Reach(p); errors.Is(err, boundary.ErrLink) && !d.Silent && !engine.Elsewhere {
-				d.Error = linked(err)
+			if !d.Silent && !engine.Elsewhere {
+				if _, err := Patiently(func() (struct{}, error) { return struct{}{}, boundary.Reach(p) }); errors.Is(err, boundary.ErrLink) {
+					d.Error = linked(err)
+				}
 			}
 			audit(&d, write)
 			shelf.Folders = append(shelf.Folders, d)

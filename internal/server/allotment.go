@@ -48,7 +48,7 @@ func (s *Server) grant(member, folder string, size int64, begin func() error) er
 	own, promised := 0, int64(0)
 	for _, sh := range s.settings.Shelves {
 		for _, f := range sh.Folders {
-			if sh.Access != household.Change || !sameDisk(f, folder) {
+			if sh.Access != household.Change || s.presence.why(f) != "" || !sameDisk(f, folder) {
 				continue
 			}
 			list, err := intake.Jobs(f)
