@@ -100,7 +100,7 @@ func TestUploadsGoOnWhereTheyWereCutOff(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		fmt.Fprintf(conn, "PATCH %s HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nTus-Resumable: 1.0.0\r\nUpload-Offset: 1000\r\nContent-Type: application/offset+octet-stream\r\nContent-Length: %d\r\n\r\n", at, token, len(film)-1000)
+		fmt.Fprintf(conn, "PATCH %s HTTP/1.1\r\nHost: localhost\r\nAuthorization: Bearer %s\r\nTus-Resumable: 1.0.0\r\nUpload-Offset: 1000\r\nContent-Type: application/offset+octet-stream\r\nContent-Length: %d\r\n\r\n", at, token, len(film)-1000)
 		_, _ = conn.Write(film[1000:21000])
 		time.Sleep(200 * time.Millisecond)
 		conn.Close()

@@ -379,11 +379,14 @@ func away(t *testing.T, m *mill) {
 	if out := m.must("deploy", "--yes"); !strings.Contains(out, "settings of the server changed") {
 		t.Errorf("deploy said:\n%s", out)
 	}
-	if res, body := m.get("POST", "/api/v1/sign-in", bram, "X-Forwarded-For", "203.0.113.7"); res.StatusCode != 403 || !strings.Contains(body, "outside the home") {
+	if res, body := m.get("POST", "/api/v1/sign-in", bram, "X-Forwarded-For", "203.0.113.7"); res.StatusCode != 403 || !strings.Contains(body, "over HTTPS only") {
+		t.Errorf("from away over plain HTTP: %s %s", res.Status, body)
+	}
+	if res, body := m.get("POST", "/api/v1/sign-in", bram, "X-Forwarded-For", "203.0.113.7", "X-Forwarded-Proto", "https"); res.StatusCode != 403 || !strings.Contains(body, "outside the home") {
 		t.Errorf("a child from away: %s %s", res.Status, body)
 	}
 	token := m.token("bram")
-	if res, _ := m.get("GET", "/api/v1/shelves", "", "Authorization", "Bearer "+token, "X-Forwarded-For", "203.0.113.7"); res.StatusCode != 403 {
+	if res, _ := m.get("GET", "/api/v1/shelves", "", "Authorization", "Bearer "+token, "X-Forwarded-For", "203.0.113.7", "X-Forwarded-Proto", "https"); res.StatusCode != 403 {
 		t.Errorf("a child's token from away: %s", res.Status)
 	}
 	v := &demo.Viewer{Address: m.address(), From: "203.0.113.7"}

@@ -37,6 +37,7 @@ func (v *Viewer) ask(ctx context.Context, method, path string, in, out any, head
 	}
 	if v.From != "" {
 		r.Header.Set("X-Forwarded-For", v.From)
+		r.Header.Set("X-Forwarded-Proto", "https") // from outside nothing else is accepted
 	}
 	for i := 0; i+1 < len(headers); i += 2 {
 		r.Header.Set(headers[i], headers[i+1])

@@ -98,7 +98,7 @@ func TestMembersGoFirst(t *testing.T) {
 		if ok, err := Check(ctx, First, h, "an honest passphrase"); !ok || err != nil {
 			t.Errorf("%v, %v", ok, err)
 		}
-		if took := time.Since(began); took > 2*time.Second {
+		if took := time.Since(began); took > 10*time.Second { // of 1,500 that wait
 			t.Errorf("it took %s", took)
 		}
 	}

@@ -48,6 +48,8 @@ const mostName = 200
 // identify finds out who asks, by bearer token or cookie.
 func (s *Server) identify(r *http.Request) error {
 	v := visitorOf(r)
+	// A page's cookie is no token for programs: whoever sends it so has taken it from there.
+	// The other way round there is nothing to be had.
 	kind := store.ForProgram
 	token, bearer := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 	if !bearer {
@@ -55,7 +57,7 @@ func (s *Server) identify(r *http.Request) error {
 		if err != nil {
 			return store.ErrNotFound
 		}
-		token, v.cookie, kind = c.Value, true, store.ForPage
+		token, v.cookie, kind = c.Value, true, ""
 	}
 	if len(token) > 128 { // none of ours
 		return store.ErrNotFound
@@ -73,7 +75,7 @@ func (s *Server) identify(r *http.Request) error {
 	// Now and then, not at each request.
 	if last, _ := s.touched.Load(d.ID); last == nil || now.Sub(last.(time.Time)) > time.Minute {
 		s.touched.Store(d.ID, now)
-		if err := s.store.TouchDevice(r.Context(), d.ID, now, now.Add(stays[kind].slides)); err != nil {
+		if err := s.store.TouchDevice(r.Context(), d.ID, now, now.Add(stays[d.Kind].slides)); err != nil {
 			s.log.Warn("a device could not be noted as seen", "why", err)
 		}
 	}

@@ -191,8 +191,9 @@ func (s *Store) AddDevice(ctx context.Context, member int64, d Device, token str
 	return d, err
 }
 
-// Authenticate finds who a token belongs to, of those that are for a page or a program. An
-// unknown or expired one, and one that is for the other, gives ErrNotFound.
+// Authenticate finds who a token belongs to, of those that are for a page or a program; for
+// an empty kind, of all. An unknown or expired one, and one that is for the other, gives
+// ErrNotFound.
 func (s *Store) Authenticate(ctx context.Context, token string, kind For, now time.Time) (Member, Device, error) {
 	hash := sha256.Sum256([]byte(token))
 	type both struct {
@@ -205,7 +206,7 @@ func (s *Store) Authenticate(ctx context.Context, token string, kind For, now ti
 		b.d.Created, b.d.Seen, b.d.Expires, b.d.Ends, b.d.Member = fromMilli(created), fromMilli(seen), fromMilli(expires), fromMilli(ends), b.m.ID
 		return err
 	}, `SELECT m.id, m.name, m.role, m.away, d.id, d.name, d.created, d.seen, d.expires, d.ends, d.kind
-		FROM devices d JOIN members m ON m.id = d.member WHERE d.token = ?1 AND d.kind = ?2 AND d.expires > ?3 AND d.ends > ?3`, hash[:], kind, milli(now)))
+		FROM devices d JOIN members m ON m.id = d.member WHERE d.token = ?1 AND (d.kind = ?2 OR ?2 = '') AND d.expires > ?3 AND d.ends > ?3`, hash[:], kind, milli(now)))
 	return b.m, b.d, err
 }
 
