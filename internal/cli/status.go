@@ -362,7 +362,7 @@ func (a *app) showStatus(r *statusReport) {
 			if d.Turned > 0 {
 				turned = fmt.Sprintf("; %s gave way to others or found no room", show.Count(int(d.Turned), "one", "of them"))
 			}
-			row("connections", "%d now, %d at most so far, of %d%s", d.Connections, d.Peak, d.Most, turned)
+			row("connections", "%d now, %d at most so far, of %d%s; %s being sent, of %d to a member", d.Connections, d.Peak, d.Most, turned, show.Count(d.Deliveries, "file", "files"), d.MostEach)
 		}
 		if q := st.Quiet; q != nil {
 			var left []string

@@ -61,6 +61,8 @@ type Door struct {
 	Peak        int   `json:"peak"`
 	Most        int   `json:"most"`
 	Turned      int64 `json:"turned_away"` // that gave way to others, or were refused
+	Deliveries  int   `json:"deliveries"`  // files that are being sent
+	MostEach    int   `json:"most_deliveries"`
 }
 
 // Quiet is the work of quiet hours.

@@ -17,6 +17,7 @@ import (
 	"strconv"
 	"strings"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -538,5 +539,59 @@ func TestWhatIsThereAlreadyIsPlaced(t *testing.T) {
 	}
 	if all, err := j.Placed(to); err != nil || !all {
 		t.Errorf("%v, %+v", err, j.Files)
+	}
+}
+
+// FuzzJob reads what lies in a holding folder that the server's account may write to.
+func FuzzJob(f *testing.F) {
+	f.Add([]byte(`{"format":1,"id":"a1","way":"copy","files":[{"source":"/x","to":"A/a.mp4","held":"1.mp4","size":3,"state":"held"}]}`))
+	f.Add([]byte(`{"format":1,"id":"a1","files":[{"to":"../x","held":".."}]}`))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		j, err := Parse("a1", b)
+		if err != nil {
+			return
+		}
+		for _, x := range j.Files {
+			if !fs.ValidPath(x.To) || x.To == "." || strings.Contains(x.Held, "/") || x.Held == ".." || x.Held == "." || x.Held == "" {
+				t.Errorf("a path leads elsewhere: %+v", x)
+			}
+		}
+		j.Size()
+	})
+}
+
+// TestAJobOfAnotherAccountIsBegunAnew: what lies in a folder that another account could
+// write to is none that root goes on with.
+func TestAJobOfAnotherAccountIsBegunAnew(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("needs root, to give folders away")
+	}
+	folder, secret := t.TempDir(), filepath.Join(t.TempDir(), "secret.mp4")
+	if err := os.WriteFile(secret, []byte("of root only"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	at := filepath.Join(folder, Holding, "a1")
+	if err := os.MkdirAll(at, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	text := fmt.Sprintf(`{"format":1,"id":"a1","way":"copy","move":true,"files":[{"source":%q,"to":"x.mp4","held":"1.mp4","size":12,"state":"waiting"}]}`, secret)
+	if err := os.WriteFile(filepath.Join(at, "job.json"), []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for _, p := range []string{folder, filepath.Join(folder, Holding), at, filepath.Join(at, "job.json")} {
+		if err := os.Chown(p, 4321, 4321); err != nil {
+			t.Fatal(err)
+		}
+	}
+	j, err := Begin(folder, Job{ID: "a1", Way: Copy, Files: []File{}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer j.Close()
+	if j.Move || len(j.Files) != 0 {
+		t.Errorf("it was believed: %+v", j)
+	}
+	if st, err := os.Stat(at); err != nil || st.Sys().(*syscall.Stat_t).Uid != 0 || st.Mode().Perm() != 0o700 {
+		t.Errorf("what root brings in lies where others come: %v, %v", st, err)
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 	"unicode"
 	"unicode/utf8"
 
@@ -59,7 +60,7 @@ func Hash(password string) string {
 	salt := make([]byte, 16)
 	rand.Read(salt) // never fails, see crypto/rand
 	places.wait(context.Background(), First, true)
-	defer places.leave()
+	defer places.leave(time.Time{})
 	key := derive(password, salt, passes, memory, threads, keyLen)
 	b := base64.RawStdEncoding
 	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, memory, passes, threads, b.EncodeToString(salt), b.EncodeToString(key))
@@ -96,7 +97,11 @@ func Check(ctx context.Context, line Line, hash, password string) (bool, error) 
 	if err := places.wait(ctx, line, false); err != nil {
 		return false, err
 	}
-	defer places.leave()
+	var began time.Time
+	if line == Later {
+		began = time.Now()
+	}
+	defer places.leave(began)
 	return subtle.ConstantTimeCompare(key, derive(password, salt, t, m, p, uint32(len(key)))) == 1, nil
 }
 

@@ -112,6 +112,7 @@ func (s *Server) status(r *http.Request) (any, error) {
 	out := control.Status{Version: s.version, Started: s.started, Ready: true, Shelves: []control.Shelf{}, Memory: resident()}
 	out.Processor = processor()
 	out.Door = s.door.status()
+	out.Door.Deliveries, out.Door.MostEach = s.cuts.count(), mostDeliveries
 	out.Free, _ = freeBytes(s.settings.State) // 0 where it cannot be told
 	h := s.condition(ctx)
 	out.Condition = h.Status
@@ -432,6 +433,7 @@ func (s *Server) removeMember(r *http.Request) (any, error) {
 	if err != nil {
 		return nil, noMember(name, err)
 	}
+	s.someone.Store(false) // it is looked at anew
 	s.cuts.cut(m.ID)
 	s.log.Info("member removed", "member", name)
 	return map[string]bool{"removed": true}, nil

@@ -1,7 +1,10 @@
 package server
 
 import (
+	"bytes"
+	"cmp"
 	"context"
+	"errors"
 	"io"
 	"net"
 	"net/http"
@@ -10,20 +13,26 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/allowance"
 )
 
-// The bounds of connections to the published port. Strangers may open as many as they like;
-// whoever is new takes the place of the one that has waited longest without having asked
-// for anything, or without having sent all that it wants to send. A connection on which a
-// member is answered keeps its place.
+// The bounds of connections to the published port. Strangers may open as many as they like.
+// One that has not sent a whole header yet is held in little memory and handed on only then,
+// so slow ones cost next to nothing; they have headerTime. Beyond the bounds whoever is new
+// takes the place of the one that has waited longest without having asked for anything, or
+// without having sent all that it wants to send, but gives it graceTime first. A connection
+// on which a member is answered keeps its place.
 const (
-	mostConnections = 1024
-	mostOfOne       = 512 // from one network; proxies that are trusted have all
+	mostConnections = 6144
+	mostOfOne       = 5120 // from one network; proxies that are trusted have all
 	headerTime      = 5 * time.Second
 	idleTime        = time.Minute
 	bodyTime        = 20 * time.Second
+	graceTime       = 500 * time.Millisecond
+	mostHeader      = 32 << 10 // bytes
 )
 
 // door keeps the connections.
@@ -33,6 +42,8 @@ type door struct {
 	of      map[netip.Addr]int
 	turned  int64 // that were closed for others, or refused
 	peak    int
+	most    int // connections in all; mostConnections where zero
+	ofOne   int // from one network; mostOfOne where zero
 	trusted []netip.Prefix
 }
 
@@ -45,11 +56,29 @@ type conn struct {
 	since time.Time // that it rests
 	kept  bool      // it is being answered, and does not give way
 	gone  bool
+	head  []byte // what was read before it was handed on
 }
 
+// Read gives what was read before, then what comes.
+func (c *conn) Read(b []byte) (int, error) {
+	if len(c.head) > 0 {
+		n := copy(b, c.head)
+		if c.head = c.head[n:]; len(c.head) == 0 {
+			c.head = nil
+		}
+		return n, nil
+	}
+	return c.TCPConn.Read(b)
+}
+
+// listener hands on connections that have sent a whole header.
 type listener struct {
 	net.Listener
-	door *door
+	door  *door
+	ready chan net.Conn
+	over  chan struct{}
+	once  sync.Once
+	fault error
 }
 
 // listen lets a listener's connections be kept.
@@ -57,25 +86,110 @@ func (d *door) listen(l net.Listener, trusted []netip.Prefix) net.Listener {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.all, d.of, d.trusted = map[*conn]bool{}, map[netip.Addr]int{}, trusted
-	return &listener{l, d}
+	d.most, d.ofOne = cmp.Or(d.most, mostConnections), cmp.Or(d.ofOne, mostOfOne)
+	out := &listener{Listener: l, door: d, ready: make(chan net.Conn), over: make(chan struct{})}
+	go out.run()
+	return out
 }
 
-// Accept gives the next connection that there is room for.
-func (l *listener) Accept() (net.Conn, error) {
+// run takes connections as they come.
+func (l *listener) run() {
 	for {
 		c, err := l.Listener.Accept()
 		if err != nil {
-			return nil, err
+			var ne net.Error
+			if errors.As(err, &ne) && ne.Timeout() || errors.Is(err, unix.EMFILE) || errors.Is(err, unix.ENFILE) || errors.Is(err, unix.ECONNABORTED) {
+				time.Sleep(20 * time.Millisecond) // some end meanwhile
+				continue
+			}
+			l.end(err)
+			return
 		}
 		tcp, ok := c.(*net.TCPConn)
 		if !ok {
-			return c, nil
+			l.hand(c)
+			continue
 		}
-		if kept := l.door.enter(tcp); kept != nil {
-			return kept, nil
+		kept, wait := l.door.enter(tcp)
+		for range 4 {
+			if kept != nil || wait <= 0 {
+				break
+			}
+			time.Sleep(wait) // those that wait to be taken wait in the kernel
+			kept, wait = l.door.enter(tcp)
 		}
-		go refuse(tcp)
+		if kept == nil {
+			go refuse(tcp)
+			continue
+		}
+		go l.await(kept)
 	}
+}
+
+// await waits until a connection has sent a whole header, and hands it on.
+func (l *listener) await(c *conn) {
+	_ = c.SetReadDeadline(time.Now().Add(headerTime)) // it may be gone already; reading tells
+	head := make([]byte, 0, 512)
+	// Nearly everybody sends a header at once. Whoever does not is looked at more and more
+	// seldom, so that many such keep nobody busy.
+	pause := time.Duration(0)
+	for {
+		if len(head) > 0 {
+			time.Sleep(pause)
+			pause = min(time.Second, max(50*time.Millisecond, 2*pause))
+		}
+		if len(head) == cap(head) {
+			head = append(head, 0)[:len(head)]
+		}
+		n, err := c.TCPConn.Read(head[len(head):cap(head)])
+		head = head[:len(head)+n]
+		if err != nil && len(head) == 0 || err != nil && !errors.Is(err, io.EOF) {
+			c.Close()
+			return
+		}
+		// What is no header at all is answered, too, by whoever knows how.
+		if err != nil || len(head) > mostHeader || bytes.Contains(head[max(0, len(head)-n-3):], []byte("\r\n\r\n")) || bytes.Contains(head[max(0, len(head)-n-1):], []byte("\n\n")) {
+			break
+		}
+	}
+	_ = c.SetReadDeadline(time.Time{})
+	c.head = head
+	l.door.mu.Lock()
+	c.since = time.Now() // that it waited is no fault of its own any more
+	l.door.mu.Unlock()
+	l.hand(c)
+}
+
+func (l *listener) hand(c net.Conn) {
+	select {
+	case l.ready <- c:
+	case <-l.over:
+		c.Close()
+	}
+}
+
+// Accept gives the next connection that has sent a whole header.
+func (l *listener) Accept() (net.Conn, error) {
+	select {
+	case c := <-l.ready:
+		return c, nil
+	case <-l.over:
+		return nil, l.fault
+	}
+}
+
+// Close ends listening.
+func (l *listener) Close() error {
+	err := l.Listener.Close()
+	l.end(net.ErrClosed)
+	return err
+}
+
+func (l *listener) end(err error) {
+	l.once.Do(func() {
+		l.fault = err
+		close(l.over)
+	})
 }
 
 // refusal is what a connection hears that there is no room for.
@@ -89,46 +203,40 @@ func refuse(c *net.TCPConn) {
 }
 
 // enter notes a connection, letting another give way if need be. nil says that there is no
-// room.
-func (d *door) enter(tcp *net.TCPConn) *conn {
-	c := &conn{TCPConn: tcp, door: d, since: time.Now()}
+// room: for now, if wait is more than zero.
+func (d *door) enter(tcp *net.TCPConn) (c *conn, wait time.Duration) {
+	c = &conn{TCPConn: tcp, door: d, since: time.Now()}
 	if a, err := netip.ParseAddrPort(tcp.RemoteAddr().String()); err == nil {
 		c.from = allowance.Network(a.Addr())
 	}
-	var gives *conn
 	d.mu.Lock()
-	most := mostOfOne
+	defer d.mu.Unlock()
+	most := d.ofOne
 	if slices.ContainsFunc(d.trusted, func(p netip.Prefix) bool { return p.Contains(c.from) }) {
-		most = mostConnections
+		most = d.most
 	}
-	ok := true
-	switch {
-	case d.of[c.from] >= most:
-		gives = d.oldest(&c.from)
-		ok = gives != nil
-	case len(d.all) >= mostConnections:
-		gives = d.oldest(nil)
-		ok = gives != nil
+	var of *netip.Addr
+	full := len(d.all) >= d.most
+	if d.of[c.from] >= most {
+		full, of = true, &c.from
 	}
-	if !ok || gives != nil {
+	if full {
+		gives := d.oldest(of)
+		if gives == nil {
+			d.turned++
+			return nil, 0
+		}
+		if wait := graceTime - time.Since(gives.since); wait > 0 {
+			return nil, wait
+		}
 		d.turned++
-	}
-	if gives != nil {
 		d.leave(gives)
+		go gives.TCPConn.Close()
 	}
-	if ok {
-		d.all[c] = true
-		d.of[c.from]++
-		d.peak = max(d.peak, len(d.all))
-	}
-	d.mu.Unlock()
-	if gives != nil {
-		gives.TCPConn.Close()
-	}
-	if !ok {
-		return nil
-	}
-	return c
+	d.all[c] = true
+	d.of[c.from]++
+	d.peak = max(d.peak, len(d.all))
+	return c, 0
 }
 
 // oldest finds the one that has rested longest, of a network unless that is nil. The lock is
@@ -222,5 +330,5 @@ func (a *arriving) Read(b []byte) (int, error) {
 func (d *door) status() control.Door {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	return control.Door{Connections: len(d.all), Peak: d.peak, Most: mostConnections, Turned: d.turned}
+	return control.Door{Connections: len(d.all), Peak: d.peak, Most: cmp.Or(d.most, mostConnections), Turned: d.turned}
 }

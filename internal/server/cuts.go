@@ -52,6 +52,17 @@ func (c *cuts) begin(w http.ResponseWriter, v *visitor) (end func(), err error) 
 	}, nil
 }
 
+// count is how many there are.
+func (c *cuts) count() int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	n := 0
+	for _, list := range c.of {
+		n += len(list)
+	}
+	return n
+}
+
 // cut ends all deliveries to a member: what is still to be sent is not. Whoever may still
 // have them asks again.
 func (c *cuts) cut(member int64) {

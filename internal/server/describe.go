@@ -321,7 +321,12 @@ func (s *Server) tags(f store.File) (lookup.Tagged, error) {
 	if err != nil {
 		return lookup.Tagged{}, err
 	}
-	return lookup.Tags(r, st.Size())
+	var out lookup.Tagged
+	err = s.asSuspect("tags", f, func() (err error) {
+		out, err = lookup.Tags(r, st.Size())
+		return err
+	})
+	return out, err
 }
 
 // matched gives what is known of a title, and what it may be.

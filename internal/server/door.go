@@ -4,13 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net"
 	"net/http"
 	"net/netip"
 	"strings"
+	"sync"
 	"time"
 
-	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/secret"
 	"cozyshelf/internal/store"
@@ -41,6 +42,9 @@ func (v *visitor) session() string {
 	return cookieName
 }
 
+// fewAttempts is how many attempts to sign in are made by whoever mistypes a password.
+const fewAttempts = 2
+
 // mostName is how long a name may be at the door, in bytes: 32 characters are the most that
 // a member's has.
 const mostName = 200
@@ -65,6 +69,9 @@ func (s *Server) identify(r *http.Request) error {
 	now := time.Now()
 	m, d, err := s.store.Authenticate(r.Context(), token, kind, now)
 	if err != nil {
+		if errors.Is(err, store.ErrNotFound) && s.guessed.many(now) {
+			s.holdBack(r)
+		}
 		return err
 	}
 	if v.away && !m.Away {
@@ -102,19 +109,24 @@ func (s *Server) signIn(r *http.Request, name, password, device string, kind sto
 	}
 	attempt, wait := s.attempts.Take(store.Fold(name), v.address, s.known.device(r, m.ID), now)
 	if wait > 0 {
-		s.log.Warn("sign-in refused for now, after too many attempts", "member", who, "address", v.address)
+		s.refused.warn(s.log, "sign-in refused for now, after too many attempts", who, v.address, now)
+		s.holdBack(r)
 		return "", store.Member{}, tooMany("to keep guessers out, the next try has to wait", wait)
+	}
+	if line == secret.First && attempt.Recent > fewAttempts {
+		line = secret.Again // so that guesses at some keep no other member waiting
 	}
 	right, err := secret.Check(r.Context(), line, hash, password)
 	if err != nil {
 		attempt.Back() // nothing was tried
 		if errors.Is(err, secret.ErrBusy) {
+			s.holdBack(r)
 			return "", m, tooMany("many are signing in at this moment", 5*time.Second)
 		}
 		return "", m, err
 	}
 	if !right || !known {
-		s.log.Warn("sign-in failed", "member", who, "address", v.address)
+		s.failed.warn(s.log, "sign-in failed", who, v.address, now)
 		return "", m, &statusError{&problem.Problem{What: "name or password is not right", Fix: "check both; an administrator can set a new password with cozyshelf member password"}, http.StatusUnauthorized, 0}
 	}
 	if v.away && !m.Away {
@@ -135,6 +147,65 @@ func (s *Server) signIn(r *http.Request, name, password, device string, kind sto
 	}
 	s.log.Info("signed in", "member", m.Name, "device", device, "address", v.address, "away", v.away)
 	return token, m, nil
+}
+
+// mostHeld is how many answers are held back at a time.
+const mostHeld = 4096
+
+// holdBack lets whoever tries too much wait for the answer: meanwhile it asks nothing more.
+func (s *Server) holdBack(r *http.Request) {
+	defer s.stalled.Add(-1)
+	if s.stalled.Add(1) > mostHeld {
+		return
+	}
+	s.door.keep(r, false) // meanwhile it gives way to others
+	select {
+	case <-r.Context().Done():
+	case <-time.After(s.heldBack):
+	}
+}
+
+// lately bounds what is logged of what strangers try: so many lines a second, and the rest in
+// one.
+type lately struct {
+	mu     sync.Mutex
+	second time.Time
+	said   int
+	more   int
+}
+
+// mostSaid is how many lines a second there are, mostGuessed how many tokens that are none
+// are answered at once.
+const (
+	mostSaid    = 20
+	mostGuessed = 100
+)
+
+// many counts, and reports whether there were many within this second.
+func (l *lately) many(now time.Time) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if now.Sub(l.second).Abs() > time.Second {
+		l.second, l.said = now, 0
+	}
+	l.said++
+	return l.said > mostGuessed
+}
+
+func (l *lately) warn(log *slog.Logger, what, member string, address netip.Addr, now time.Time) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if now.Sub(l.second).Abs() > time.Second {
+		if l.more > 0 {
+			log.Warn("more sign-ins were refused or failed", "in_all", l.more)
+		}
+		l.second, l.said, l.more = now, 0, 0
+	}
+	if l.said++; l.said > mostSaid {
+		l.more++
+		return
+	}
+	log.Warn(what, "member", member, "address", address)
 }
 
 func tooMany(why string, wait time.Duration) error {
@@ -253,5 +324,3 @@ func (s *Server) allowed(ctx context.Context, v *visitor) bool {
 	m, err := s.store.Member(ctx, v.member.Name)
 	return err == nil && m.ID == v.member.ID && (!v.away || m.Away)
 }
-
-var _ = allowance.Longest

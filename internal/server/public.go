@@ -112,11 +112,15 @@ func (s *Server) arrive(next http.Handler) http.Handler {
 // says that the administrator has to add somebody on the host.
 func (s *Server) empty(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		any, err := s.store.AnyMember(r.Context())
-		if err != nil {
-			s.log.Error("the store cannot be read", "why", err)
-			http.Error(w, "The store cannot be read; the administrator finds the reason in the log.", http.StatusServiceUnavailable)
-			return
+		any := s.someone.Load()
+		if !any {
+			var err error
+			if any, err = s.store.AnyMember(r.Context()); err != nil {
+				s.log.Error("the store cannot be read", "why", err)
+				http.Error(w, "The store cannot be read; the administrator finds the reason in the log.", http.StatusServiceUnavailable)
+				return
+			}
+			s.someone.Store(any)
 		}
 		if any || r.URL.Path == "/healthz" {
 			next.ServeHTTP(w, r)

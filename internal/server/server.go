@@ -46,17 +46,22 @@ type Server struct {
 	trusted  []netip.Prefix
 	started  time.Time
 
-	attempts     allowance.Attempts // to sign in
-	known        known              // devices that members have signed in on
-	cuts         cuts               // deliveries that go on
-	door         door               // connections to the published port
-	names        map[string]bool    // by which it is known
-	gatewaysOnce sync.Once
-	gatewayList  []netip.Addr
-	suspects     *suspect.Book // what is being opened; nil where that cannot be noted
-	allotment    allotment     // of uploads
-	warned       atomic.Int64  // addresses that forward without being trusted
-	warnedOf     sync.Map
+	attempts        allowance.Attempts // to sign in
+	known           known              // devices that members have signed in on
+	cuts            cuts               // deliveries that go on
+	door            door               // connections to the published port
+	names           map[string]bool    // by which it is known
+	gatewaysOnce    sync.Once
+	gatewayList     []netip.Addr
+	suspects        *suspect.Book // what is being opened; nil where that cannot be noted
+	allotment       allotment     // of uploads
+	someone         atomic.Bool   // there is a member; once there is, it is not asked again
+	stalled         atomic.Int64  // answers that are held back
+	refused, failed lately        // what strangers try, in the log
+	guessed         lately        // tokens that are none
+	heldBack        time.Duration // how long an answer to whoever tries too much is held back
+	warned          atomic.Int64  // addresses that forward without being trusted
+	warnedOf        sync.Map
 
 	sick          atomic.Pointer[control.Health] // what keeps the store from being used
 	ready         atomic.Bool                    // the store is open

@@ -57,6 +57,7 @@ func open(t *testing.T) *house {
 	if h.Server, err = Open(ctx, set, "0.0.0-test", slog.New(slog.NewTextHandler(h.log, nil))); err != nil {
 		t.Fatal(err)
 	}
+	h.heldBack = 10 * time.Millisecond
 	t.Cleanup(func() { h.store.Close() })
 	if _, err := h.scan(ctx, "", scan.Options{}); err != nil {
 		t.Fatal(err)

@@ -47,7 +47,10 @@ func (s *Server) subtitle(w http.ResponseWriter, r *http.Request) {
 		err = errors.New("it is larger than 2 MiB")
 	}
 	if err == nil {
-		b, err = media.WebVTT(b, f.Beside[i].Language)
+		err = s.asSuspect("subtitles "+name, f, func() (err error) {
+			b, err = media.WebVTT(b, f.Beside[i].Language)
+			return err
+		})
 	}
 	if err != nil {
 		fail(w, &statusError{&problem.Problem{What: "the subtitle cannot be shown", Where: lies.Path, Why: err.Error(), Fix: "put one in the form of SubRip (.srt) or WebVTT (.vtt) beside the film"}, http.StatusUnprocessableEntity, 0})

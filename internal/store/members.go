@@ -57,6 +57,7 @@ var ErrFirstAdmin = errors.New("the first member must be an administrator")
 
 // AddMember adds a member. The first must be an administrator.
 func (s *Store) AddMember(ctx context.Context, m Member, now time.Time) (Member, error) {
+	defer s.changed()
 	err := s.change(ctx, func(tx *sql.Tx) error {
 		var all, same int
 		if err := tx.QueryRowContext(ctx, "SELECT count(*), count(*) FILTER (WHERE folded = ?) FROM members", Fold(m.Name)).Scan(&all, &same); err != nil {
@@ -107,13 +108,34 @@ func (s *Store) Members(ctx context.Context) ([]Member, error) {
 	return rows(ctx, s.r, scanMember, memberColumns+"ORDER BY m.id")
 }
 
-// Member finds a member by name, in any case of letters.
+// Member finds a member by name, in any case of letters. Strangers guess names, so members
+// are held in memory until something changes.
 func (s *Store) Member(ctx context.Context, name string) (Member, error) {
-	return one(rows(ctx, s.r, scanMember, memberColumns+"WHERE m.folded = ?", Fold(name)))
+	all := s.people.Load()
+	if all == nil {
+		edition := s.edition.Load()
+		list, err := s.Members(ctx)
+		if err != nil {
+			return Member{}, err
+		}
+		byName := make(map[string]Member, len(list))
+		for _, m := range list {
+			byName[Fold(m.Name)] = m
+		}
+		if all = &byName; s.edition.Load() == edition {
+			s.people.Store(all)
+		}
+	}
+	m, ok := (*all)[Fold(name)]
+	if !ok {
+		return m, ErrNotFound
+	}
+	return m, nil
 }
 
 // RemoveMember removes a member with its devices and positions. Its plays stay.
 func (s *Store) RemoveMember(ctx context.Context, name string) error {
+	defer s.changed()
 	return s.change(ctx, func(tx *sql.Tx) error {
 		var role allowance.Role
 		err := tx.QueryRowContext(ctx, "SELECT role FROM members WHERE folded = ?", Fold(name)).Scan(&role)
@@ -137,6 +159,7 @@ func (s *Store) RemoveMember(ctx context.Context, name string) error {
 
 // SetPassword gives a member a new password and signs all its devices out.
 func (s *Store) SetPassword(ctx context.Context, name, password string) error {
+	defer s.changed()
 	return s.change(ctx, func(tx *sql.Tx) error {
 		var id int64
 		err := tx.QueryRowContext(ctx, "UPDATE members SET password = ? WHERE folded = ? RETURNING id", password, Fold(name)).Scan(&id)
@@ -153,6 +176,7 @@ func (s *Store) SetPassword(ctx context.Context, name, password string) error {
 
 // SetAway lets a member use the server from outside the home, or not.
 func (s *Store) SetAway(ctx context.Context, name string, away bool) error {
+	defer s.changed()
 	res, err := s.w.ExecContext(ctx, "UPDATE members SET away = ? WHERE folded = ?", away, Fold(name))
 	if err != nil {
 		return err
@@ -170,6 +194,7 @@ const mostDevices = 100
 // AddDevice notes a device that signed in: its name, what for, and until when. token is the
 // token itself; only its hash is kept.
 func (s *Store) AddDevice(ctx context.Context, member int64, d Device, token string, now time.Time) (Device, error) {
+	defer s.changed()
 	d.Member, d.Created, d.Seen = member, now, now
 	hash := sha256.Sum256([]byte(token))
 	err := s.change(ctx, func(tx *sql.Tx) error {
@@ -193,33 +218,79 @@ func (s *Store) AddDevice(ctx context.Context, member int64, d Device, token str
 
 // Authenticate finds who a token belongs to, of those that are for a page or a program; for
 // an empty kind, of all. An unknown or expired one, and one that is for the other, gives
-// ErrNotFound.
+// ErrNotFound. It is asked at every request, also by strangers who guess, so all that is
+// signed in is held in memory until something changes.
 func (s *Store) Authenticate(ctx context.Context, token string, kind For, now time.Time) (Member, Device, error) {
-	hash := sha256.Sum256([]byte(token))
-	type both struct {
-		m Member
-		d Device
+	all, err := s.signedIn(ctx)
+	if err != nil {
+		return Member{}, Device{}, err
 	}
-	b, err := one(rows(ctx, s.r, func(r *sql.Rows, b *both) error {
+	e, ok := all[sha256.Sum256([]byte(token))]
+	if !ok || kind != "" && e.d.Kind != kind || !e.d.Expires.After(now) || !e.d.Ends.After(now) {
+		return Member{}, Device{}, ErrNotFound
+	}
+	return e.m, e.d, nil
+}
+
+// entry is a device that is signed in, and whose it is.
+type entry struct {
+	m Member
+	d Device
+}
+
+// signedIn gives all devices by the hash of their token. Who changes members or devices says
+// so by changed, before the change is told of as done.
+func (s *Store) signedIn(ctx context.Context) (map[[sha256.Size]byte]entry, error) {
+	if all := s.devices.Load(); all != nil {
+		return *all, nil
+	}
+	s.reading.Lock()
+	defer s.reading.Unlock()
+	if all := s.devices.Load(); all != nil {
+		return *all, nil
+	}
+	edition := s.edition.Load()
+	all := map[[sha256.Size]byte]entry{}
+	_, err := rows(ctx, s.r, func(r *sql.Rows, _ *struct{}) error {
+		var e entry
+		var token []byte
 		var created, seen, expires, ends int64
-		err := r.Scan(&b.m.ID, &b.m.Name, &b.m.Role, &b.m.Away, &b.d.ID, &b.d.Name, &created, &seen, &expires, &ends, &b.d.Kind)
-		b.d.Created, b.d.Seen, b.d.Expires, b.d.Ends, b.d.Member = fromMilli(created), fromMilli(seen), fromMilli(expires), fromMilli(ends), b.m.ID
+		err := r.Scan(&e.m.ID, &e.m.Name, &e.m.Role, &e.m.Away, &e.d.ID, &e.d.Name, &token, &created, &seen, &expires, &ends, &e.d.Kind)
+		e.d.Created, e.d.Seen, e.d.Expires, e.d.Ends, e.d.Member = fromMilli(created), fromMilli(seen), fromMilli(expires), fromMilli(ends), e.m.ID
+		if len(token) == sha256.Size {
+			all[[sha256.Size]byte(token)] = e
+		}
 		return err
-	}, `SELECT m.id, m.name, m.role, m.away, d.id, d.name, d.created, d.seen, d.expires, d.ends, d.kind
-		FROM devices d JOIN members m ON m.id = d.member WHERE d.token = ?1 AND (d.kind = ?2 OR ?2 = '') AND d.expires > ?3 AND d.ends > ?3`, hash[:], kind, milli(now)))
-	return b.m, b.d, err
+	}, `SELECT m.id, m.name, m.role, m.away, d.id, d.name, d.token, d.created, d.seen, d.expires, d.ends, d.kind
+		FROM devices d JOIN members m ON m.id = d.member`)
+	if err != nil {
+		return nil, err
+	}
+	if s.edition.Load() == edition { // else something changed meanwhile, and the next one reads anew
+		s.devices.Store(&all)
+	}
+	return all, nil
+}
+
+// changed forgets what is held in memory of members and devices.
+func (s *Store) changed() {
+	s.edition.Add(1)
+	s.devices.Store(nil)
+	s.people.Store(nil)
 }
 
 // TouchDevice notes that a device was used, and until when it stays signed in, but not
 // beyond its end. That is never shortened: the clock may have been set back, or not been
 // set yet.
 func (s *Store) TouchDevice(ctx context.Context, id int64, now, expires time.Time) error {
+	defer s.changed()
 	_, err := s.w.ExecContext(ctx, "UPDATE devices SET seen = ?1, expires = max(expires, min(ends, ?2)) WHERE id = ?3", milli(now), milli(expires), id)
 	return err
 }
 
 // RemoveDevice signs a device out.
 func (s *Store) RemoveDevice(ctx context.Context, id int64) error {
+	defer s.changed()
 	_, err := s.w.ExecContext(ctx, "DELETE FROM devices WHERE id = ?", id)
 	return err
 }

@@ -8,6 +8,7 @@ package store
 
 import (
 	"context"
+	"crypto/sha256"
 	"database/sql"
 	"embed"
 	"errors"
@@ -15,6 +16,7 @@ import (
 	"io/fs"
 	"net/url"
 	"path/filepath"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -39,6 +41,12 @@ type Store struct {
 	r *sql.DB
 
 	damage atomic.Pointer[error] // the first error that told of any
+
+	// What is signed in, while nothing has changed since it was read; edition counts changes.
+	devices atomic.Pointer[map[[sha256.Size]byte]entry]
+	people  atomic.Pointer[map[string]Member] // by name, folded
+	edition atomic.Int64
+	reading sync.Mutex
 }
 
 // Damage gives the first error since the store was opened that told of damage.

@@ -53,6 +53,9 @@ const maxKeys = 20000
 
 // Attempt is one that is counted.
 type Attempt struct {
+	// Recent is how many were made lately, with this one.
+	Recent float64
+
 	of   *Attempts
 	keys []uint64
 }
@@ -106,7 +109,9 @@ func (l *Attempts) Take(member string, from netip.Addr, device int64, now time.T
 		if len(l.buckets) >= maxKeys {
 			l.forget(now)
 		}
-		l.buckets[w.key] = bucket{l.used(w.key, w.bound, now) + 1, now}
+		used := l.used(w.key, w.bound, now) + 1
+		l.buckets[w.key] = bucket{used, now}
+		a.Recent = max(a.Recent, used)
 		a.keys = append(a.keys, w.key)
 	}
 	a.of = l

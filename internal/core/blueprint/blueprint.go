@@ -256,7 +256,8 @@ func Draw(h *household.Household, s Site) Blueprint {
 	// The Go runtime keeps its own part below the limit, with room for what it
 	// does not count.
 	if n := int(math.Ceil(h.Server.Processors)); n > 0 {
-		c.Env["GOMAXPROCS"] = fmt.Sprint(n)
+		// One at least for what takes long, and one for what must not wait for it.
+		c.Env["GOMAXPROCS"] = fmt.Sprint(max(2, n))
 	}
 	c.Env["GOMEMLIMIT"] = fmt.Sprint(int64(h.Server.Memory) * 9 / 10)
 	switch {
