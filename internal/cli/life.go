@@ -69,14 +69,17 @@ level and are always shown. With --json each line is a document of its own.`,
 			if err != nil {
 				return err
 			}
-			if level == "" && want.Grep == "" && !a.json {
-				return s.engine.Logs(c.Context(), seen.ID, o, os.Stdout)
-			}
-			chosen := &logFilter{want: want, json: a.json, tail: o.Tail, follow: o.Follow}
-			if !o.Follow {
+			chosen := &logFilter{want: want, all: level == "" && want.Grep == "" && !a.json, json: a.json, tail: o.Tail, follow: o.Follow}
+			if !o.Follow && !chosen.all {
 				o.Tail = 0 // of those that are chosen, not of all
 			}
-			if err := s.engine.Logs(c.Context(), seen.ID, o, chosen); err != nil {
+			err = s.engine.Logs(c.Context(), seen.ID, o, chosen)
+			if errors.Is(err, boundary.ErrLink) || errors.Is(err, boundary.ErrForeign) {
+				var pe *os.PathError
+				errors.As(err, &pe)
+				return &problem.Problem{What: "the log is not the server's", Where: pe.Path, Why: "the server's account has put something else in its place: " + pe.Err.Error(), Fix: "look what it is, and whether somebody has taken the server over (SECURITY.md); remove it, and cozyshelf restart writes a new one", Err: err}
+			}
+			if err != nil {
 				return err
 			}
 			return chosen.flush()
@@ -94,6 +97,7 @@ level and are always shown. With --json each line is a document of its own.`,
 // logFilter passes on the lines that are wanted, once they are whole.
 type logFilter struct {
 	want   logline.Filter
+	all    bool // every line, as it is
 	json   bool
 	tail   int // the last so many only; 0 for all. With follow, those that come are shown at once.
 	follow bool
@@ -122,6 +126,9 @@ func (f *logFilter) Write(b []byte) (int, error) {
 }
 
 func (f *logFilter) line(text string) error {
+	if f.all {
+		return f.print(text)
+	}
 	l := logline.Parse(text)
 	if !f.want.Wants(text, l) {
 		return nil
