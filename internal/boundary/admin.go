@@ -5,6 +5,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+
+	"golang.org/x/sys/unix"
 )
 
 // Admin gives the path of the administrator's folder of a household: what commands note
@@ -50,7 +52,7 @@ func OpenAdmin(state string, make bool) (*Dir, error) {
 }
 
 // Work makes a folder for what is half made, with a name of its own, and gives it with
-// the function that removes it.
+// the function that removes it. It is locked as long as it is open, so that nobody sweeps it.
 func Work(state string) (*Dir, func(), error) {
 	admin, err := OpenAdmin(state, true)
 	if err != nil {
@@ -68,6 +70,7 @@ func Work(state string) (*Dir, func(), error) {
 		admin.Close()
 		return nil, nil, err
 	}
+	_ = unix.Flock(d.Fd(), unix.LOCK_EX|unix.LOCK_NB) // where there are no locks, it is left at that
 	return d, func() {
 		d.Close()
 		_ = work.RemoveAll(name) // what stays is swept by the next command
@@ -78,14 +81,29 @@ func Work(state string) (*Dir, func(), error) {
 }
 
 // Sweep removes what commands that were cut off left half made. Whoever calls it holds
-// the lock of the household, so that no command is at work.
+// the lock of the household, so that no other command changes it; those that only look at
+// a backup hold the folder that they do it in.
 func Sweep(state string) {
 	admin, err := OpenAdmin(state, false)
 	if err != nil {
 		return // there is none
 	}
 	defer admin.Close()
-	_ = admin.RemoveAll(WorkName) // it is tried again next time
+	if work, err := admin.Sub(WorkName); err == nil {
+		names, _ := work.Names()
+		for _, n := range names {
+			d, err := work.Sub(n)
+			busy := err == nil && errors.Is(unix.Flock(d.Fd(), unix.LOCK_EX|unix.LOCK_NB), unix.EWOULDBLOCK)
+			if err == nil {
+				d.Close()
+			}
+			if !busy {
+				_ = work.RemoveAll(n) // it is tried again next time
+			}
+		}
+		work.Close()
+		_ = admin.RemoveDir(WorkName)
+	}
 	for _, in := range []string{".", "undo", "backups"} {
 		d, err := admin.Sub(in)
 		if err != nil {

@@ -260,6 +260,11 @@ func TestAWorkFolderGoesWithItsEnd(t *testing.T) {
 	d, _, err = Work(state)
 	must(t, err, d.Replace("half", nil, 0o600, nil))
 	Sweep(state)
+	if _, err := os.Stat(filepath.Join(Admin(state), WorkName)); err != nil {
+		t.Error("one that somebody is at work in was swept")
+	}
+	d.Close() // as with the end of a process
+	Sweep(state)
 	if list, _ := os.ReadDir(Admin(state)); len(list) != 0 {
 		t.Errorf("left after a sweep: %v", list)
 	}

@@ -465,6 +465,9 @@ func (a *app) restore(ctx context.Context, file, secret string, u deploy.Unpacke
 	if err == nil {
 		err = s.here(ctx)
 	}
+	if err == nil {
+		err = a.takeOver(s.h)
+	}
 	if err != nil {
 		return err
 	}
@@ -557,12 +560,43 @@ func (a *app) undoStore(ctx context.Context, e ledger.Entry, yes bool) error {
 	if filepath.Dir(e.Undo.Path) != deploy.BackupsFolder(state) {
 		return &problem.Problem{What: "the entry names no backup of this household", Where: e.Undo.Path, Why: "such backups lie in " + deploy.BackupsFolder(state), Fix: "restore the file by its name, if it is the right one: cozyshelf restore"}
 	}
+	if _, err := os.Lstat(e.Undo.Path); errors.Is(err, os.ErrNotExist) && e.Outcome == ledger.Open {
+		return a.undoUnbegun(ctx, e, yes)
+	}
 	u, err := deploy.Unpack(ctx, e.Undo.Path, "", state, owner)
 	if err != nil {
 		return err
 	}
 	defer u.Close()
 	return a.restore(ctx, e.Undo.Path, "", u, yes, "undo", e.ID)
+}
+
+// undoUnbegun takes back a restore that was cut off before what was there had been backed up,
+// and so before anything was replaced: at most the server had been stopped.
+func (a *app) undoUnbegun(ctx context.Context, e ledger.Entry, yes bool) error {
+	if err := a.alone(ctx); err != nil {
+		return err
+	}
+	s, err := a.open(ctx)
+	if err != nil {
+		return err
+	}
+	have, err := s.observe(ctx)
+	if err != nil {
+		return err
+	}
+	now, there := have.Current()
+	a.err.Printf("it was cut off before anything was replaced\n")
+	if there && !now.Running {
+		a.err.Printf("  • start %s  (it was stopped for it)\n", now.Name)
+		if err := a.agree(yes, "Carry this out?"); err != nil {
+			return err
+		}
+		if err := s.engine.Start(ctx, now.ID); err != nil {
+			return &problem.Problem{What: "the server could not be started", Where: now.Name, Why: err.Error(), Fix: "cozyshelf start; cozyshelf logs shows more", Err: err}
+		}
+	}
+	return ledger.End(s.h.Storage.State, e.ID, "cut off, and taken back")
 }
 
 // known gives the state folder and the account of the household, where there is a

@@ -70,6 +70,11 @@ func (a *app) deploy(ctx context.Context, command string, f deployFlags) error {
 	if err != nil {
 		return err
 	}
+	if !f.dry {
+		if err := a.takeOver(s.h); err != nil {
+			return err
+		}
+	}
 	if err := a.draw(ctx, s); err != nil {
 		return err
 	}
@@ -105,7 +110,11 @@ func (a *app) deploy(ctx context.Context, command string, f deployFlags) error {
 	} else {
 		a.out.Printf("%s on %s %s\n", show.Bold(s.h.Household.Name), s.facts.Kind, show.Faint("("+s.facts.Why+")"))
 		if p.open != nil {
-			a.out.Printf("  an earlier %s was cut off (entry %d, %s): this goes on from there; cozyshelf undo %d takes it back\n", p.open.Command, p.open.ID, show.When(p.open.At), p.open.ID)
+			goes := "this goes on from there"
+			if !p.same {
+				goes = "this is about something else, and ends it"
+			}
+			a.out.Printf("  an earlier %s was cut off (entry %d, %s): %s; cozyshelf undo %d takes it back\n", p.open.Command, p.open.ID, show.When(p.open.At), goes, p.open.ID)
 		}
 		if len(p.changes) == 0 {
 			a.out.Printf("nothing to do: all is as the household file says\n")
@@ -165,7 +174,12 @@ func (a *app) settled(s *site, p *plan) error {
 		return err
 	}
 	if p.open != nil {
-		if err := ledger.End(state, p.open.ID, "done"); err != nil {
+		// What came of it follows from what is there: all of it, or what was there before.
+		outcome := "done"
+		if !p.same {
+			outcome = "cut off; what was there before is there still"
+		}
+		if err := ledger.End(state, p.open.ID, outcome); err != nil {
 			return err
 		}
 	}

@@ -10,6 +10,7 @@ import (
 
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/deploy"
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/problem"
 
@@ -79,8 +80,10 @@ func (a *app) loadAlone(ctx context.Context) (*household.Household, error) {
 	return h, err
 }
 
-// takeOver enters into the ledger what the server told.
+// takeOver removes what a command that was cut off left half made, and enters into the
+// ledger what the server told.
 func (a *app) takeOver(h *household.Household) error {
+	deploy.SweepLeft(h.Storage.State)
 	_, odd, err := ledger.TakeOver(h.Storage.State)
 	if odd > 0 {
 		a.warn(fmt.Sprintf("the server's account wrote %s for the ledger that the server does not write; they were passed over. If it goes on, somebody may have taken the server over: see SECURITY.md", show.Count(odd, "line", "lines")))

@@ -32,6 +32,7 @@ type plan struct {
 	undoes  int           // the entry that it takes back
 	undo    *ledger.Undo  // what is kept to undo it, where that is kept already
 	open    *ledger.Entry // of a deployment that was cut off and is gone on with
+	same    bool          // that one was to bring about what this one is
 	now     *deploy.Deployed
 }
 
@@ -55,6 +56,7 @@ func (a *app) prepare(s *site, p *plan, have blueprint.Observed) error {
 		p.open = &e // gone on with under its number
 	}
 	same := r.New.Labels[blueprint.LabelDigest] == c.Digest()
+	p.same = same
 	ours, old := false, false
 	for _, seen := range have.Containers {
 		if seen.Running && seen.Digest == c.Digest() {

@@ -107,8 +107,10 @@ came into the store since is said first, and is kept in a backup.`,
 	return a.reads(c)
 }
 
-// lastUpgrade finds the last deployment in which the program changed and that was
-// not taken back.
+// lastUpgrade finds what brought the program that runs: the last deployment in which the
+// program changed to it, be it an upgrade or the undoing of a rollback. One that was cut off
+// counts, too. What can be gone back to follows from what ran, not from which entry is the
+// last.
 func (a *app) lastUpgrade(h *household.Household) (ledger.Entry, error) {
 	state := h.Storage.State
 	list, _, err := ledger.Read(state)
@@ -116,8 +118,11 @@ func (a *app) lastUpgrade(h *household.Household) (ledger.Entry, error) {
 		return ledger.Entry{}, &problem.Problem{What: "the ledger cannot be read", Where: state, Why: err.Error(), Fix: "run as root or as the run-as account", Err: err}
 	}
 	var kept error
+	now := deploy.ReadDeployed(state)
 	for _, e := range slices.Backward(list) {
-		if e.Undo == nil || e.Undo.Kind != ledger.Deployment || e.UndoneBy != 0 || e.Undoes != 0 || e.Outcome != "done" && e.Outcome != ledger.Open {
+		// Going back is no way forward: what undid a deployment does not count, what undid
+		// that does.
+		if e.Undo == nil || e.Undo.Kind != ledger.Deployment || e.UndoneBy != 0 || backwards(h, e) || e.Outcome != "done" && e.Outcome != ledger.Open {
 			continue
 		}
 		r, err := deploy.ReadRecord(state, e.Undo.Kept)
@@ -127,7 +132,10 @@ func (a *app) lastUpgrade(h *household.Household) (ledger.Entry, error) {
 		}
 		from, ferr := r.Former.Container()
 		to, terr := r.New.Container()
-		if ferr == nil && terr == nil && from.Image != to.Image {
+		if ferr != nil || terr != nil || from.Image == to.Image {
+			continue
+		}
+		if e.Outcome == ledger.Open || now == nil || sameImage(to, now) {
 			return e, nil
 		}
 	}
@@ -217,6 +225,10 @@ func (a *app) undoDeployment(ctx context.Context, command string, e ledger.Entry
 	}
 	if len(p.changes) == 0 && edits == nil {
 		a.err.Printf("nothing to do: it is as it was before\n")
+		if e.Outcome == ledger.Open {
+			// It was cut off before it had changed anything that lasts.
+			return ledger.End(state, e.ID, "cut off, and taken back")
+		}
 		return nil
 	}
 	if err := a.agree(yes, "Carry this out?"); err != nil {

@@ -129,7 +129,7 @@ func (d *Carrier) Carry(ctx context.Context, changes []blueprint.Change) error {
 	var stopped []string
 	whole := 0
 	if d.Entry != nil && len(changes) > 0 {
-		d.sweepLeft()
+		SweepLeft(d.Blueprint.State)
 		whole = d.Continues
 		CloseLeft(d.Blueprint.State, d.Command, whole)
 	}
@@ -434,11 +434,12 @@ func RemoveUnit(name string) error {
 	return ignore(os.Remove(filepath.Join(dir, name)), os.ErrNotExist)
 }
 
-// sweepLeft removes what a command that was cut off left half-written. What the
-// server itself writes in parts is its own to remove.
-func (d *Carrier) sweepLeft() {
-	boundary.Sweep(d.Blueprint.State)
-	d.sweep(func(name string) bool {
+// SweepLeft removes what a command that was cut off left half-written. Whoever calls it
+// holds the lock of the household. What the server itself writes in parts is its own to
+// remove.
+func SweepLeft(state string) {
+	boundary.Sweep(state)
+	sweep(state, func(name string) bool {
 		rest, ok := strings.CutPrefix(name, boundary.Unfinished)
 		return ok && !strings.HasPrefix(rest, "backup-")
 	})
@@ -446,15 +447,15 @@ func (d *Carrier) sweepLeft() {
 
 // sweepSettings removes settings files that no longer count.
 func (d *Carrier) sweepSettings() {
-	d.sweep(func(name string) bool {
+	sweep(d.Blueprint.State, func(name string) bool {
 		ok, _ := filepath.Match("settings-*.json", name) // the pattern is sound
 		return ok && name != d.Blueprint.SettingsFile()
 	})
 }
 
 // sweep removes names from the state folder.
-func (d *Carrier) sweep(goes func(name string) bool) {
-	dir, err := boundary.Open(d.Blueprint.State)
+func sweep(state string, goes func(name string) bool) {
+	dir, err := boundary.Open(state)
 	if err != nil {
 		return
 	}

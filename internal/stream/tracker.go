@@ -48,7 +48,8 @@ type live struct {
 	play   usage.Play
 	member int64
 	file   int64
-	told   time.Time // of the last report
+	told   time.Time  // of the last report
+	pace   usage.Pace // bounds what counts as watched
 	dirty  bool
 	over   bool
 	silent bool // it is over because nothing was heard of it
@@ -99,6 +100,7 @@ func (t *Tracker) enter(ctx context.Context, v Viewer, title store.Title, f stor
 			return nil, err
 		}
 		l.opened, l.told = true, now
+		l.pace.Begin(now)
 		return l, nil
 	}
 }
@@ -148,7 +150,8 @@ func (t *Tracker) Report(ctx context.Context, v Viewer, title store.Title, f sto
 	defer l.mu.Unlock()
 	now := t.now()
 	p := l.play
-	p.Watched += usage.Advance(p.Position, position, now.Sub(l.told))
+	pace := l.pace // it counts once the report is kept
+	p.Watched += pace.Take(usage.Advance(p.Position, position, now.Sub(l.told)), now)
 	p.Position, p.Seen = position, now
 	p.Done = p.Done || usage.Finished(position, p.Duration)
 	m := mark(p, over)
@@ -156,7 +159,7 @@ func (t *Tracker) Report(ctx context.Context, v Viewer, title store.Title, f sto
 	if err := t.Store.MarkPlays(ctx, m); err != nil {
 		return p, err // as if it had not been told
 	}
-	l.play, l.told, l.dirty = p, now, false
+	l.play, l.told, l.pace, l.dirty = p, now, pace, false
 	if over {
 		l.over = true
 		t.drop(key{v.Device, f.ID}, l)

@@ -67,6 +67,26 @@ func Advance(from, to float64, passed time.Duration) float64 {
 	return move
 }
 
+// Pace bounds what one stream counts as watched: at most double speed since it began, and a
+// second, however many reports say so. The zero value has not begun.
+type Pace struct {
+	began  time.Time
+	gained float64
+}
+
+// Take gives how much of some seconds counts, and counts it.
+func (p *Pace) Take(seconds float64, now time.Time) float64 {
+	if p.began.IsZero() {
+		p.began = now
+	}
+	seconds = max(0, min(seconds, 2*now.Sub(p.began).Seconds()+1-p.gained))
+	p.gained += seconds
+	return seconds
+}
+
+// Begin says when the stream began.
+func (p *Pace) Begin(now time.Time) { *p = Pace{began: now} }
+
 // Rank is a row of a top list.
 type Rank struct {
 	Name    string  `json:"name"`

@@ -69,3 +69,27 @@ func TestTopListsAddUp(t *testing.T) {
 		t.Errorf("titles of one name on two shelves were thrown together: %+v", got)
 	}
 }
+
+// However often somebody reports, no more counts than double speed could show.
+func TestManyReportsCountNoMoreThanFewDo(t *testing.T) {
+	start := time.Date(2026, 11, 27, 20, 0, 0, 0, time.UTC)
+	var p Pace
+	p.Begin(start)
+	watched := 0.0
+	for i := range 100 {
+		now := start.Add(time.Duration(i) * 3900 * time.Microsecond)
+		watched += p.Take(Advance(0.3*float64(i), 0.3*float64(i+1), 3900*time.Microsecond), now)
+	}
+	if watched > 2*0.39+1 {
+		t.Errorf("30 s in 0.39 s count as %.2f", watched)
+	}
+	// Whoever watches at the usual speed loses nothing.
+	p.Begin(start)
+	watched = 0
+	for i := 1; i <= 360; i++ {
+		watched += p.Take(Advance(10*float64(i-1), 10*float64(i), 10*time.Second), start.Add(time.Duration(i)*10*time.Second))
+	}
+	if watched != 3600 {
+		t.Errorf("an hour counts as %v", watched)
+	}
+}

@@ -1,0 +1,189 @@
+package test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/demo"
+	"cozyshelf/internal/ledger"
+	"cozyshelf/internal/testbuild"
+)
+
+// cut runs a command that ends before its nth step.
+func (m *mill) cut(n int, args ...string) {
+	m.t.Helper()
+	env := m.env
+	m.env = append(env, fmt.Sprintf("COZYSHELF_SEAM=before:%d", n))
+	out, errs, code := m.run("", args...)
+	m.env = env
+	if code == 0 {
+		m.t.Fatalf("cozyshelf %s was not cut off at step %d\n%s%s", strings.Join(args, " "), n, out, errs)
+	}
+}
+
+// runs is the version of the program that runs.
+func (m *mill) runs() string {
+	m.t.Helper()
+	var s struct{ Version string }
+	m.document(&s, "status")
+	return s.Version
+}
+
+func (m *mill) outcome(id int) string {
+	m.t.Helper()
+	list, _, err := ledger.Read(m.path("state"))
+	if err != nil {
+		m.t.Fatal(err)
+	}
+	for _, e := range list {
+		if e.ID == id {
+			return e.Outcome
+		}
+	}
+	return ""
+}
+
+func (m *mill) lastDeployment() ledger.Entry {
+	m.t.Helper()
+	list := m.deployments()
+	if len(list) == 0 {
+		m.t.Fatal("there is none")
+	}
+	return list[len(list)-1]
+}
+
+// TestWhatCanBeGoneBackToFollowsFromWhatRan goes forth and back, with commands cut off in
+// between.
+func TestWhatCanBeGoneBackToFollowsFromWhatRan(t *testing.T) {
+	t.Parallel()
+	m := newMill(t, "process")
+	old, newer := testbuild.Variant{Version: "1.0.0", Tags: "seam"}.Program(t), testbuild.Variant{Version: "2.0.0", Tags: "seam", Newer: true}.Program(t)
+	with := func(program string) { m.program = program }
+	with(old)
+	m.must("deploy", "--yes")
+	m.add(demo.People[0])
+
+	// An upgrade that was cut off before the program was even loaded is not done, whatever
+	// comes after it.
+	with(newer)
+	m.cut(1, "upgrade", "--yes")
+	upgrade := m.lastDeployment()
+	with(old)
+	if out := m.must("deploy", "--yes"); !strings.Contains(out, "nothing to do") {
+		t.Errorf("deploy by the program that runs:\n%s", out)
+	}
+	if got := m.outcome(upgrade.ID); !strings.HasPrefix(got, "cut off") || m.runs() != "1.0.0" {
+		t.Errorf("the upgrade that was cut off is %q, and %s runs", got, m.runs())
+	}
+	// The next one, and the way back from it, go as ever.
+	with(newer)
+	m.must("upgrade", "--yes")
+	m.must("rollback", "--yes")
+	if m.runs() != "1.0.0" {
+		t.Fatalf("%s runs", m.runs())
+	}
+	// What undid the rollback can be gone back from.
+	m.must("undo", fmt.Sprint(m.lastDeployment().ID), "--yes")
+	if m.runs() != "2.0.0" {
+		t.Fatalf("after undoing the rollback %s runs", m.runs())
+	}
+	m.must("rollback", "--yes")
+	if m.runs() != "1.0.0" {
+		t.Fatalf("after the second rollback %s runs", m.runs())
+	}
+	if _, errs, code := m.run("", "rollback", "--yes"); code != 1 || !strings.Contains(errs, "no upgrade to go back from") {
+		t.Errorf("a third one: code %d, %s", code, errs)
+	}
+	// A rollback that was cut off early, and taken back, is ended.
+	with(newer)
+	m.must("upgrade", "--yes")
+	m.cut(1, "rollback", "--yes")
+	back := m.lastDeployment()
+	m.must("undo", fmt.Sprint(back.ID), "--yes")
+	if got := m.outcome(back.ID); got == ledger.Open {
+		t.Error("the rollback that was taken back is open still")
+	}
+	if m.runs() != "2.0.0" {
+		t.Errorf("%s runs", m.runs())
+	}
+	m.must("rollback", "--yes")
+	if m.runs() != "1.0.0" || len(m.names()) != 1 {
+		t.Errorf("%s runs, with %v", m.runs(), m.names())
+	}
+	m.program = newer // which removes what it made
+}
+
+// TestARestoreThatWasCutOffEarlyIsTakenBack cuts it off at each of its first steps.
+func TestARestoreThatWasCutOffEarlyIsTakenBack(t *testing.T) {
+	t.Parallel()
+	m := newMill(t, "process")
+	m.program = testbuild.Variant{Version: "1.0.0", Tags: "seam"}.Program(t)
+	m.must("deploy", "--yes")
+	m.add(demo.People[0])
+	saved := m.path("saved.tar.zst")
+	m.must("backup", "--to", saved)
+	m.add(demo.People[1])
+	for n := 1; n <= 3; n++ {
+		m.cut(n, "restore", saved, "--yes")
+		list, _, err := ledger.Read(m.path("state"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		id := 0
+		for _, e := range list {
+			if e.Action == "restore" && e.Of == 0 {
+				id = e.ID
+			}
+		}
+		m.must("undo", fmt.Sprint(id), "--yes")
+		if m.health() != "ready" || len(m.names()) != 2 {
+			t.Fatalf("cut off before step %d and taken back: %s, %v", n, m.health(), m.names())
+		}
+		if got := m.outcome(id); got == ledger.Open {
+			t.Errorf("step %d: the entry is open still", n)
+		}
+	}
+}
+
+// TestWhatIsHalfMadeBlocksNobody leaves what a command leaves that is killed while it writes.
+func TestWhatIsHalfMadeBlocksNobody(t *testing.T) {
+	t.Parallel()
+	if os.Getuid() != 0 {
+		testbuild.Missing(t, "root, whose files they are")
+	}
+	m := newMill(t, "process")
+	m.must("deploy", "--yes")
+	admin := m.path("state.admin")
+	for _, p := range []string{m.path("state/.new-ABCDEFGHIJKLMNOP"), filepath.Join(admin, "work", ".new-QRSTUVWXYZABCDEF", "store.db"), filepath.Join(admin, blueprint.Backups, ".new-ABCDEFGHIJKLMNOP")} {
+		if err := os.MkdirAll(filepath.Dir(p), 0o700); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(p, []byte("half"), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	text, _ := os.ReadFile(m.path("household.toml"))
+	if !strings.Contains(string(text), "300 MiB") {
+		if err := os.WriteFile(m.path("household.toml"), []byte(strings.Replace(string(text), "256 MiB", "300 MiB", 1)), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	m.must("deploy", "--yes")
+	err := filepath.WalkDir(m.dir, func(p string, d os.DirEntry, err error) error {
+		if strings.HasPrefix(filepath.Base(p), ".new-") {
+			t.Errorf("%s is there still", p)
+		}
+		return err
+	})
+	if err != nil {
+		t.Error(err)
+	}
+	if st, err := os.Stat(m.path("state")); err != nil || int(st.Sys().(*syscall.Stat_t).Uid) != m.uid {
+		t.Error("the state folder is not the account's")
+	}
+}
