@@ -207,7 +207,13 @@ func (a *app) turn(ctx context.Context, command string, stop, start bool) error 
 		a.out.Printf("%s is stopped\n", s.h.Household.Name)
 		return nil
 	}
-	if !seen.Running || stop {
+	if seen.Running && !stop {
+		// An engine that waits before it tries a crashed server again does it now; one whose
+		// server runs has nothing to do.
+		if err := s.engine.Start(ctx, seen.ID); err != nil {
+			return &problem.Problem{What: s.h.Household.Name + " could not be started", Where: s.facts.Kind, Why: err.Error(), Fix: "cozyshelf check shows what stands in the way", Err: err}
+		}
+	} else {
 		err := s.engine.Start(ctx, seen.ID)
 		note("start", err)
 		if err != nil {

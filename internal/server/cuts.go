@@ -16,9 +16,8 @@ const mostDeliveries = 24
 // cuts are the deliveries that go on, so that they can be ended when a member may no longer
 // have them.
 type cuts struct {
-	mu   sync.Mutex
-	of   map[int64]map[*delivery]bool // by member
-	last int
+	mu sync.Mutex
+	of map[int64]map[*delivery]bool // by member
 }
 
 // delivery is one of them.

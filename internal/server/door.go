@@ -1,7 +1,6 @@
 package server
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -316,11 +315,4 @@ func (s *Server) warnProxy(via netip.Addr) {
 		s.warned.Add(1)
 		s.log.Warn("requests are forwarded by an address that is not a trusted proxy; it counts as the client itself", "address", via)
 	}
-}
-
-// allowed reports whether a visitor's role and place let it stay; it is asked of those whose
-// deliveries go on.
-func (s *Server) allowed(ctx context.Context, v *visitor) bool {
-	m, err := s.store.Member(ctx, v.member.Name)
-	return err == nil && m.ID == v.member.ID && (!v.away || m.Away)
 }

@@ -465,7 +465,14 @@ func (e *Engine) Start(ctx context.Context, id string) error {
 	if err := d.Remove(stoppedFile); err != nil {
 		return err
 	}
-	if e.runs(c, d.Path()) {
+	if list := e.supervisors(c, d.Path()); len(list) > 0 {
+		// It may wait before it tries again to start a server that crashed.
+		for _, p := range list {
+			if held(d, c) {
+				p.signal(syscall.SIGUSR1)
+			}
+			p.close()
+		}
 		return nil
 	}
 	if held(d, c) {
