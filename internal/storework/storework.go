@@ -84,6 +84,12 @@ func (w Work) LookSince(ctx context.Context, t time.Time) (store.Since, error) {
 	return a.Since, err
 }
 
+// How long a child may take: for a question, and for every page of a store.
+const (
+	mostTime  = 2 * time.Minute
+	mostWhole = 30 * time.Minute
+)
+
 // do has something done, by a child where this is root.
 func (w Work) do(ctx context.Context, op string, more ...string) (answer, error) {
 	// A pipe or a device would keep the child for ever.
@@ -100,6 +106,14 @@ func (w Work) do(ctx context.Context, op string, more ...string) (answer, error)
 	if w.Owner != nil {
 		who = *w.Owner
 	}
+	// A store may hold what looks for its end for ever.
+	patience := mostTime
+	if op == "inspect-whole" {
+		patience = mostWhole
+	}
+	asked := ctx
+	ctx, stop := context.WithTimeout(ctx, patience)
+	defer stop()
 	cmd, done, err := child(ctx, append([]string{Command, op, w.Name, strconv.Itoa(who.UID), strconv.Itoa(who.GID)}, more...), w.Dir)
 	if err != nil {
 		return answer{}, err
@@ -117,8 +131,11 @@ func (w Work) do(ctx context.Context, op string, more ...string) (answer, error)
 	b, rerr := io.ReadAll(io.LimitReader(out, 1<<20))
 	_, _ = io.Copy(io.Discard, out)
 	err = cmd.Wait()
+	if asked.Err() != nil {
+		return answer{}, asked.Err()
+	}
 	if ctx.Err() != nil {
-		return answer{}, ctx.Err()
+		return answer{}, &fault{fmt.Sprintf("looking into the store took more than %s", patience), store.ErrDamaged}
 	}
 	var a answer
 	if err = errors.Join(rerr, err); err == nil {
