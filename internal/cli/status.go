@@ -212,6 +212,24 @@ func (a *app) status(ctx context.Context, before *statusReport) (*statusReport, 
 	return r, nil
 }
 
+// finishes says which command finishes what was cut off: the same one again.
+func finishes(e ledger.Entry) string {
+	if e.Undo == nil {
+		return ""
+	}
+	switch e.Undo.Kind {
+	case ledger.Deployment:
+		return "cozyshelf deploy goes on with it, "
+	case undoStore:
+		return "the same cozyshelf restore finishes it, "
+	case undoAccess:
+		return "cozyshelf access --mend finishes it, "
+	case undoTidy:
+		return "cozyshelf tidy finishes it, "
+	}
+	return ""
+}
+
 // lastDeployment finds what the ledger says of deployments.
 func (a *app) lastDeployment(s *site, r *statusReport) {
 	list, _, err := ledger.Read(s.h.Storage.State)
@@ -321,7 +339,7 @@ func (a *app) showStatus(r *statusReport) {
 	row("engine", "%s; starts %s", engine, r.Boot)
 	row("page", "%s", r.Address)
 	for _, e := range r.Unfinished {
-		row("unfinished", "entry %d, %s: %s; cozyshelf deploy goes on with it, cozyshelf undo %d takes it back", e.ID, show.When(e.At), e.What, e.ID)
+		row("unfinished", "entry %d, %s: %s; %scozyshelf undo %d takes it back", e.ID, show.When(e.At), e.What, finishes(e), e.ID)
 	}
 	if !r.Deployed {
 		return

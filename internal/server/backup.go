@@ -133,7 +133,11 @@ func (s *Server) ownBackup(ctx context.Context, now time.Time) error {
 		return err
 	}
 	defer f.Close()
-	if _, err := backup.Read(f, "", nil); err != nil {
+	err = s.suspects.Do("archive", to, "", func() error {
+		_, err := backup.Read(f, "", nil)
+		return err
+	})
+	if err != nil {
 		os.Remove(to) // it would only pretend
 		return err
 	}

@@ -25,7 +25,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-const uid, gid = 41600, 41600
+// account is the number of the account that attacks, and of its group.
+const account = 41600
 
 func TestMain(m *testing.M) {
 	if os.Getenv(planEnv) != "" {
@@ -61,7 +62,7 @@ func newHouse(t *testing.T, engine string, seed uint64) *house {
 	h.env = append(os.Environ(), "COZYSHELF_PROCESS_ROOT="+h.path("process"), "NO_COLOR=1", "TZ=UTC")
 	h.media()
 	h.outside()
-	h.must("new", "--name", "Fernhollow Mill", "--timezone", "Europe/Riga", "--engine", engine, "--run-as", fmt.Sprintf("%d:%d", uid, gid), "--bind", "localhost",
+	h.must("new", "--name", "Fernhollow Mill", "--timezone", "Europe/Riga", "--engine", engine, "--run-as", fmt.Sprintf("%d:%d", account, account), "--bind", "localhost",
 		"--port", fmt.Sprint(h.port), "--memory", "256 MiB", "--scratch-limit", "32 MiB", "--state", h.path("state"),
 		"--shelf", "films=films:"+h.path("media/films"), "--shelf", "series=series:"+h.path("media/series"))
 	text, err := os.ReadFile(h.path("household.toml"))
@@ -161,7 +162,7 @@ func (h *house) attacked(args ...string) {
 		h.check(os.WriteFile(mine, b, 0o755))
 	}
 	hook := h.path("hook.sh")
-	h.check(os.WriteFile(hook, []byte(fmt.Sprintf("#!/bin/sh\n%s=%s exec setpriv --reuid %d --regid %d --clear-groups -- %s \"$@\"\n", planEnv, h.path("plan.json"), uid, gid, mine)), 0o755))
+	h.check(os.WriteFile(hook, []byte(fmt.Sprintf("#!/bin/sh\n%s=%s exec setpriv --reuid %d --regid %d --clear-groups -- %s \"$@\"\n", planEnv, h.path("plan.json"), account, account, mine)), 0o755))
 	racer := h.plan
 	racer.Racing = true
 	b, err := json.Marshal(racer)
@@ -169,7 +170,7 @@ func (h *house) attacked(args ...string) {
 	h.check(os.WriteFile(h.path("race.json"), b, 0o644))
 	race := exec.Command(mine)
 	race.Env = append(os.Environ(), planEnv+"="+h.path("race.json"))
-	race.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uid, Gid: gid}, Pdeathsig: syscall.SIGKILL}
+	race.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: account, Gid: account}, Pdeathsig: syscall.SIGKILL}
 	h.check(race.Start())
 	env := h.env
 	h.env = append(env, "COZYSHELF_SEAM=hook:"+hook)
@@ -200,7 +201,7 @@ func (h *house) attacked(args ...string) {
 	list, err := os.ReadDir(h.path("ran"))
 	h.check(err)
 	for _, d := range list {
-		if b, _ := os.ReadFile(h.path("ran/" + d.Name())); strings.TrimSpace(string(b)) != strconv.Itoa(uid) {
+		if b, _ := os.ReadFile(h.path("ran/" + d.Name())); strings.TrimSpace(string(b)) != strconv.Itoa(account) {
 			h.t.Errorf("the attacker's program ran as uid %s\nafter %s", b, said)
 		}
 	}
@@ -249,7 +250,7 @@ func (h *house) leaks(said string) {
 				return nil
 			}
 			sys := st.Sys().(*syscall.Stat_t)
-			if sys.Uid != uid && sys.Gid != gid && st.Mode().Perm()&0o004 == 0 || st.Size() > 64<<20 {
+			if sys.Uid != account && sys.Gid != account && st.Mode().Perm()&0o004 == 0 || st.Size() > 64<<20 {
 				return nil
 			}
 			if b, err := os.ReadFile(p); err == nil && bytes.Contains(b, []byte(marker)) {
@@ -379,7 +380,7 @@ func (h *house) media() {
 	h.check(demo.Media(h.path("media")))
 	h.check(filepath.WalkDir(h.path("media/films"), func(p string, _ fs.DirEntry, err error) error {
 		if err == nil {
-			err = os.Chown(p, uid, gid)
+			err = os.Chown(p, account, account)
 		}
 		return err
 	}))
@@ -421,10 +422,10 @@ func TestAHouseholdFileOfOthersIsRefused(t *testing.T) {
 		want     string
 	}{
 		"others may write it":          {func() error { return os.Chmod(file, 0o666) }, func() error { return os.Chmod(file, 0o644) }, "not yours alone"},
-		"its group may write it":       {func() error { return errorsJoin(os.Chown(file, 0, gid), os.Chmod(file, 0o664)) }, func() error { return errorsJoin(os.Chown(file, 0, 0), os.Chmod(file, 0o644)) }, "not yours alone"},
-		"it belongs to the account":    {func() error { return os.Chown(file, uid, gid) }, func() error { return os.Chown(file, 0, 0) }, "not yours alone|belongs to the server's account"},
+		"its group may write it":       {func() error { return errorsJoin(os.Chown(file, 0, account), os.Chmod(file, 0o664)) }, func() error { return errorsJoin(os.Chown(file, 0, 0), os.Chmod(file, 0o644)) }, "not yours alone"},
+		"it belongs to the account":    {func() error { return os.Chown(file, account, account) }, func() error { return os.Chown(file, 0, 0) }, "not yours alone|belongs to the server's account"},
 		"others may write its folder":  {func() error { return os.Chmod(h.dir, 0o777) }, func() error { return os.Chmod(h.dir, 0o755) }, "not yours alone"},
-		"its folder is the account's":  {func() error { return os.Chown(h.dir, uid, gid) }, func() error { return os.Chown(h.dir, 0, 0) }, "not yours alone"},
+		"its folder is the account's":  {func() error { return os.Chown(h.dir, account, account) }, func() error { return os.Chown(h.dir, 0, 0) }, "not yours alone"},
 		"it is another person's":       {func() error { return os.Chown(file, 41601, 41601) }, func() error { return os.Chown(file, 0, 0) }, "belongs to uid 41601"},
 		"nothing is wrong with it now": {func() error { return nil }, func() error { return nil }, ""},
 	} {
@@ -472,7 +473,7 @@ func TestOnlyTheServersSocketIsAsked(t *testing.T) {
 func TestAStateFolderThatCanBeReplacedIsRefused(t *testing.T) {
 	h := newHouse(t, "process", 1)
 	h.check(os.Mkdir(h.path("theirs"), 0o755))
-	h.check(os.Chown(h.path("theirs"), uid, gid))
+	h.check(os.Chown(h.path("theirs"), account, account))
 	text, err := os.ReadFile(h.path("household.toml"))
 	h.check(err)
 	h.check(os.WriteFile(h.path("household.toml"), bytes.ReplaceAll(text, []byte(h.path("state")), []byte(h.path("theirs/state"))), 0o644))
