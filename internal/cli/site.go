@@ -165,7 +165,7 @@ func (a *app) draw(ctx context.Context, s *site) error {
 		return err
 	}
 	s.blueprint = blueprint.Draw(s.h, blueprint.Site{Engine: s.facts.Kind, UID: s.account.UID, GID: s.account.GID, Groups: slices.Concat(s.account.Groups, machine.DeviceGroups(s.h.Server.Devices)), Stamp: machine.Stamp, Image: s.image.Digest, Version: a.version, FFmpeg: s.image.FFmpeg(),
-		Names: machine.Names(), HidesClients: s.facts.HidesClients})
+		Names: machine.Names(), HidesClients: s.facts.HidesClients, IPv6: s.facts.IPv6})
 	host := s.facts.Identity(s.account)
 	s.blueprint.OwnerUID, s.blueprint.OwnerGID = host.UID, host.Groups[0]
 	s.unit()

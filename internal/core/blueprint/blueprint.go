@@ -223,7 +223,12 @@ type Site struct {
 	// HidesClients says that the engine forwards connections by itself, so that all seem to
 	// come from its own network.
 	HidesClients bool
+	IPv6         bool // the engine's own networks carry IPv6
 }
+
+// NetworkIPv6 ends the name of a network of the household's own that carries IPv6, so that
+// one that does not is replaced by it.
+const NetworkIPv6 = "-ipv6"
 
 // Draw draws the blueprint.
 func Draw(h *household.Household, s Site) Blueprint {
@@ -236,7 +241,7 @@ func Draw(h *household.Household, s Site) Blueprint {
 		State: StateInside, Scratch: ScratchInside, ScratchLimit: int64(h.Storage.ScratchLimit), Port: h.Server.Port,
 		Listen:        netip.AddrPortFrom(netip.IPv6Unspecified(), household.DefaultPort).String(),
 		RemoteAddress: strings.TrimSuffix(h.Remote.Address, "/"), TrustedProxies: h.Remote.TrustedProxies, AllowPlain: h.Remote.AllowPlain,
-		Names: slices.Concat(s.Names, h.Server.Names), HidesClients: s.Engine != "process" && h.HidesClients(s.HidesClients),
+		Names: slices.Concat(s.Names, h.Server.Names), HidesClients: s.Engine != "process" && h.HidesClients(s.HidesClients, s.IPv6),
 	}
 	c := Container{
 		Household: id, Name: h.Household.Name, Image: s.Image, Version: s.Version, FFmpeg: s.FFmpeg,
@@ -270,11 +275,14 @@ func Draw(h *household.Household, s Site) Blueprint {
 		c.Network = "host"
 	case h.Server.Network == "own":
 		c.Network, c.OwnNet = "cozyshelf-"+id, true
+		if s.IPv6 {
+			c.Network += NetworkIPv6
+		}
 	default:
 		c.Network = h.Server.Network
 	}
-	if c.Network != "host" && bind.IsUnspecified() {
-		// The engine's networks have no IPv6. Published on it all the same, whoever comes
+	if c.Network != "host" && bind.IsUnspecified() && !(c.OwnNet && s.IPv6) {
+		// The network has no IPv6. Published on it all the same, whoever comes
 		// by it would seem to come from the engine's gateway, which is at home.
 		c.Host = netip.IPv4Unspecified().String()
 	}

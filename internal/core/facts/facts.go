@@ -135,6 +135,9 @@ type Engine struct {
 	// HidesClients says that it forwards connections by itself: all come from its own
 	// network, whoever connects.
 	HidesClients bool `json:"hides_clients"`
+	// IPv6 says that networks of its own carry IPv6, and packets from outside keep their
+	// addresses there.
+	IPv6 bool `json:"ipv6"`
 	// How ids inside are shifted; empty where they are not, or it is not known how.
 	UIDs      []permit.IDRange `json:"uids,omitempty"`
 	GIDs      []permit.IDRange `json:"gids,omitempty"`

@@ -378,8 +378,10 @@ func (j *judge) clients() {
 	}
 	bind, _ := j.h.Server.BindAddr() // checked when the file was read
 	switch {
-	case j.h.HidesClients(j.f.Engine.HidesClients):
+	case j.h.HidesClients(j.f.Engine.HidesClients, j.f.Engine.IPv6):
 		j.add("clients", Warning, "the engine forwards connections by itself, so nobody can tell who is at home: everybody counts as away", "write network = \"host\" under [server]; or let people come by HTTPS, with members who may use it from away")
+	case bind.IsUnspecified() && j.h.Server.Network == "own" && j.f.Engine.IPv6:
+		j.add("clients", OK, "seen by their own addresses, IPv4 and IPv6", "")
 	case bind.IsUnspecified():
 		j.add("clients", OK, "seen by their own IPv4 addresses; IPv6 is not published, since it would hide them (network = \"host\" gives both)", "")
 	}

@@ -42,6 +42,7 @@ type Engine struct {
 	api      *client.Client
 	bounds   bool   // its logs lie in files, which are bounded here; others see to it themselves
 	limits   limits // as far as Facts has asked
+	ipv6     bool   // it gives networks IPv6
 	kind     string // docker or podman
 	endpoint string
 }
@@ -112,6 +113,8 @@ func (e *Engine) Facts(ctx context.Context) facts.Engine {
 	e.limits = limits{info.Info.MemoryLimit, info.Info.CPUCfsQuota, info.Info.PidsLimit}
 	e.bounds = f.Logs == "json-file" || f.Logs == "local"
 	e.shift(&f, info.Info.SecurityOptions, info.Info.DockerRootDir)
+	e.ipv6 = e.kind == "docker" && !f.HidesClients && carriesIPv6(v.APIVersion)
+	f.IPv6 = e.ipv6
 	if e.kind == "podman" && f.Rootless && (info.Info.CgroupVersion == "1" || info.Info.CgroupDriver != "systemd") {
 		// An account may set limits only in a control group that systemd has
 		// given it; elsewhere Podman leaves them out.
@@ -126,6 +129,14 @@ func (e *Engine) Facts(ctx context.Context) facts.Engine {
 		slices.Sort(f.Networks)
 	}
 	return f
+}
+
+// carriesIPv6 reports whether an engine of a version of the protocol gives networks IPv6 by
+// itself, and filters it as IPv4: Docker does since 27, which speaks 1.46.
+func carriesIPv6(api string) bool {
+	var major, minor int
+	_, err := fmt.Sscanf(api, "%d.%d", &major, &minor)
+	return err == nil && (major > 1 || major == 1 && minor >= 46)
 }
 
 // shift says whether and how the engine shifts ids, and whether SELinux confines
@@ -528,7 +539,12 @@ func (e *Engine) MakeNetwork(ctx context.Context, name, id string) error {
 			return nil
 		}
 	}
-	_, err = e.api.NetworkCreate(ctx, name, client.NetworkCreateOptions{Driver: "bridge", Labels: map[string]string{blueprint.LabelHousehold: id}})
+	o := client.NetworkCreateOptions{Driver: "bridge", Labels: map[string]string{blueprint.LabelHousehold: id}}
+	if strings.HasSuffix(name, blueprint.NetworkIPv6) {
+		yes := true
+		o.EnableIPv6 = &yes // the engine finds a network of unique local addresses for it
+	}
+	_, err = e.api.NetworkCreate(ctx, name, o)
 	return wrap(err)
 }
 
