@@ -595,6 +595,11 @@ func (a *app) undoUnbegun(ctx context.Context, e ledger.Entry, yes bool) error {
 		if err := s.engine.Start(ctx, now.ID); err != nil {
 			return &problem.Problem{What: "the server could not be started", Where: now.Name, Why: err.Error(), Fix: "cozyshelf start; cozyshelf logs shows more", Err: err}
 		}
+		d := &deploy.Carrier{Engine: s.engine, Health: s.client().Health, Command: "undo", Who: who()}
+		d.Blueprint.Container, d.Blueprint.State = now.Container, s.h.Storage.State
+		if err := d.Carry(ctx, []blueprint.Change{{Action: blueprint.AwaitHealthy, Target: now.Name, What: "wait until it is healthy"}}); err != nil {
+			return err
+		}
 	}
 	return ledger.End(s.h.Storage.State, e.ID, "cut off, and taken back")
 }
