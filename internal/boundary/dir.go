@@ -474,44 +474,44 @@ func (d *Dir) Walk(name string, visit func(name string, st unix.Stat_t) error) e
 
 // Remove removes a file, a link, or an empty folder. What is not there is no error.
 func (d *Dir) Remove(name string) error {
-	in, last, err := d.parent(name)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	defer in.Close()
-	err = unix.Unlinkat(in.fd, last, 0)
-	if errors.Is(err, unix.EISDIR) || errors.Is(err, unix.EPERM) {
-		if derr := unix.Unlinkat(in.fd, last, unix.AT_REMOVEDIR); !errors.Is(derr, unix.ENOTDIR) {
-			err = derr
+	return d.remove(name, func(in *Dir, last string) error {
+		err := unix.Unlinkat(in.fd, last, 0)
+		if errors.Is(err, unix.EISDIR) || errors.Is(err, unix.EPERM) {
+			if derr := unix.Unlinkat(in.fd, last, unix.AT_REMOVEDIR); !errors.Is(derr, unix.ENOTDIR) {
+				err = derr
+			}
 		}
-	}
-	if err != nil && !errors.Is(err, unix.ENOENT) {
-		return fault("remove", filepath.Join(d.path, name), err)
-	}
-	return nil
+		return err
+	})
 }
 
 // RemoveDir removes a folder if it is empty. What is no folder is an error.
 func (d *Dir) RemoveDir(name string) error {
-	in, last, err := d.parent(name)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	defer in.Close()
-	if err := unix.Unlinkat(in.fd, last, unix.AT_REMOVEDIR); err != nil && !errors.Is(err, unix.ENOENT) {
-		return fault("remove", filepath.Join(d.path, name), err)
-	}
-	return nil
+	return d.remove(name, func(in *Dir, last string) error {
+		return unix.Unlinkat(in.fd, last, unix.AT_REMOVEDIR)
+	})
 }
 
 // RemoveAll removes a name with all that is below it. Links are removed, not followed.
 func (d *Dir) RemoveAll(name string) error {
+	return d.remove(name, func(in *Dir, last string) error {
+		root, err := in.Root()
+		if err != nil {
+			return err
+		}
+		defer root.Close()
+		err = root.RemoveAll(last)
+		var pe *fs.PathError
+		if errors.As(err, &pe) {
+			err = pe.Err
+		}
+		return err
+	})
+}
+
+// remove hands the folder that holds a name, and the name in it, to what removes it. A
+// name that is not there is no error.
+func (d *Dir) remove(name string, by func(in *Dir, last string) error) error {
 	in, last, err := d.parent(name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
@@ -520,16 +520,7 @@ func (d *Dir) RemoveAll(name string) error {
 		return err
 	}
 	defer in.Close()
-	root, err := in.Root()
-	if err != nil {
-		return fault("open", in.path, err)
-	}
-	defer root.Close()
-	if err := root.RemoveAll(last); err != nil {
-		var pe *fs.PathError
-		if errors.As(err, &pe) {
-			err = pe.Err
-		}
+	if err := by(in, last); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fault("remove", filepath.Join(d.path, name), err)
 	}
 	return nil

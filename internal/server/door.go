@@ -126,7 +126,10 @@ func (s *Server) signIn(r *http.Request, name, password, device string, kind sto
 	}
 	if !right || !known {
 		s.failed.warn(s.log, "sign-in failed", who, v.address, now)
-		return "", m, &statusError{&problem.Problem{What: "name or password is not right", Fix: "check both; an administrator can set a new password with cozyshelf member password"}, http.StatusUnauthorized, 0}
+		return "", m, &statusError{&problem.Problem{
+			What: "name or password is not right",
+			Fix:  "check both; an administrator can set a new password with cozyshelf member password",
+		}, http.StatusUnauthorized, 0}
 	}
 	if v.away && !m.Away {
 		attempt.Back()
@@ -217,20 +220,24 @@ func tooMany(why string, wait time.Duration) error {
 func (s *Server) admit(w http.ResponseWriter, r *http.Request, v *visitor) error {
 	if !s.answersTo(r.Host) {
 		return &statusError{&problem.Problem{
-			What: "this server is not known by that name", Where: r.Host, Why: "a page elsewhere could otherwise have a browser ask it, under a name of its own",
+			What: "this server is not known by that name", Where: r.Host,
+			Why: "a page elsewhere could otherwise have a browser ask it, under a name of its own",
 			Fix: "use its address, or have the administrator add the name to [server] names in the household file and deploy",
 		}, http.StatusMisdirectedRequest, 0}
 	}
 	if v.away && !v.secure && !s.settings.AllowPlain {
 		return &statusError{&problem.Problem{
-			What: "from outside this server answers over HTTPS only", Where: v.address.String(), Why: "over plain HTTP anybody on the way could read passwords and films",
+			What: "from outside this server answers over HTTPS only", Where: v.address.String(),
+			Why: "over plain HTTP anybody on the way could read passwords and films",
 			Fix: "use an address that begins with https; whoever knows better writes allow_plain = true under [remote] in the household file",
 		}, http.StatusForbidden, 0}
 	}
 	if r.Method == http.MethodGet || r.Method == http.MethodHead {
 		if r.ContentLength != 0 {
 			w.Header().Set("Connection", "close")
-			return &statusError{&problem.Problem{What: "a request that only reads has no body", Why: "this one brings one", Fix: "send it without"}, http.StatusBadRequest, 0}
+			return &statusError{&problem.Problem{
+				What: "a request that only reads has no body", Why: "this one brings one", Fix: "send it without",
+			}, http.StatusBadRequest, 0}
 		}
 		return nil
 	}
@@ -250,7 +257,8 @@ func (s *Server) turnAway(w http.ResponseWriter, r *http.Request, err error) {
 	}
 	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
 	w.WriteHeader(st.status)
-	_, _ = fmt.Fprintf(w, "%s.\n\n%s.\n%s.\n", upper(st.What), upper(st.Why), upper(st.Fix)) // the client has gone, if this fails
+	// If this fails, the client has gone.
+	_, _ = fmt.Fprintf(w, "%s.\n\n%s.\n%s.\n", upper(st.What), upper(st.Why), upper(st.Fix))
 }
 
 func upper(s string) string {
@@ -313,6 +321,7 @@ func (s *Server) warnProxy(via netip.Addr) {
 	}
 	if _, told := s.warnedOf.LoadOrStore(via, true); !told {
 		s.warned.Add(1)
-		s.log.Warn("requests are forwarded by an address that is not a trusted proxy; it counts as the client itself", "address", via)
+		s.log.Warn("requests are forwarded by an address that is not a trusted proxy; it counts as the client itself",
+			"address", via)
 	}
 }
