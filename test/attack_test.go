@@ -227,7 +227,7 @@ func lengthen(t *testing.T, path string, size int64) {
 	}
 }
 
-func (m *mill) fileOf(t *testing.T, token, title string) int64 {
+func (m *mill) fileOf(t testing.TB, token, title string) int64 {
 	t.Helper()
 	for range 100 {
 		r, _ := http.NewRequest("GET", m.address()+"/api/v1/search?q="+strings.ReplaceAll(title, " ", "+"), nil)

@@ -616,8 +616,8 @@ func (d *Dir) put(name string, mode fs.FileMode, owner *Owner, write func(io.Wri
 		return err
 	}
 	defer in.Close()
-	tmp := NewName()
-	f, err := in.Create(tmp, 0o600)
+	tmp := nameFor(last)
+	f, nameless, err := in.unfinished(tmp)
 	if err != nil {
 		return err
 	}
@@ -632,23 +632,89 @@ func (d *Dir) put(name string, mode fs.FileMode, owner *Owner, write func(io.Wri
 	if err == nil {
 		err = f.Sync()
 	}
-	// What is put in place must be what was written, whoever may write to the folder.
-	if err == nil && !in.shut {
-		err = same(in.fd, tmp, f)
+	if err == nil {
+		path := filepath.Join(d.path, name)
+		if err = in.place(f, tmp, last, nameless, fresh); err != nil && !errors.Is(err, ErrForeign) {
+			err = fault("write", path, err)
+		}
 	}
 	if err = errors.Join(err, f.Close()); err != nil {
 		return err
 	}
-	path := filepath.Join(d.path, name)
-	if fresh {
-		err = unix.Linkat(in.fd, tmp, in.fd, last, 0)
-	} else {
-		err = unix.Renameat(in.fd, tmp, in.fd, last)
-	}
-	if err != nil {
-		return fault("write", path, err)
-	}
 	return in.Sync()
+}
+
+// place gives a file that is whole its name. What has it in the end is what was written,
+// whoever else may write to the folder.
+func (d *Dir) place(f *os.File, tmp, last string, nameless, fresh bool) (err error) {
+	switch {
+	case nameless && fresh:
+		return called(f, d, last)
+	case nameless:
+		err = called(f, d, tmp)
+	}
+	if err == nil && !d.shut {
+		err = same(d.fd, tmp, f)
+	}
+	switch {
+	case err != nil:
+		return err
+	case fresh:
+		return unix.Linkat(d.fd, tmp, d.fd, last, 0)
+	}
+	return unix.Renameat(d.fd, tmp, d.fd, last)
+}
+
+// unfinished opens a file to be written: one without a name, where the file system has such,
+// so that nothing is left of it if we are ended; else one of that name, locked as long as
+// it is written.
+func (d *Dir) unfinished(name string) (f *os.File, nameless bool, err error) {
+	if unix.Access("/proc/self/fd", unix.X_OK) == nil { // by which it gets its name
+		if fd, err := unix.Openat(d.fd, ".", unix.O_TMPFILE|unix.O_RDWR|unix.O_CLOEXEC, 0o600); err == nil {
+			return os.NewFile(uintptr(fd), filepath.Join(d.path, name)), true, nil
+		}
+	}
+	if f, err = d.Create(name, 0o600); err == nil {
+		_ = unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) // where there are no locks, it is left at that
+	}
+	return f, false, err
+}
+
+// called gives a file without a name one.
+func called(f *os.File, in *Dir, name string) error {
+	return unix.Linkat(unix.AT_FDCWD, fmt.Sprintf("/proc/self/fd/%d", f.Fd()), in.fd, name, unix.AT_SYMLINK_FOLLOW)
+}
+
+// nameFor gives a name for something unfinished that is to have another in the end.
+func nameFor(last string) string {
+	return NewName() + "-" + last[max(0, len(last)-mostOfName):]
+}
+
+// mostOfName is how much of a name an unfinished file's shows; a name has 255 bytes at most.
+const mostOfName = 200
+
+// SweepUnfinished removes what is left of files that were being written when the program was
+// ended, and were to have a name that is ours. What is still being written stays.
+func (d *Dir) SweepUnfinished(ours func(name string) bool) {
+	names, err := d.Names()
+	if err != nil {
+		return // the next command tries again
+	}
+	for _, n := range names {
+		rest, ok := strings.CutPrefix(n, Unfinished)
+		_, last, named := strings.Cut(rest, "-")
+		if !ok || !named || !ours(last) {
+			continue
+		}
+		f, err := d.File(n, nil)
+		if err != nil {
+			continue
+		}
+		if unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil {
+			_ = d.Remove(n) // the next command tries again
+		}
+		f.Close()
+	}
 }
 
 // same reports whether a name still stands for an open file.

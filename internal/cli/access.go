@@ -78,6 +78,9 @@ every folder; where that differs from what was computed, it is told.`,
 				}
 			}
 			h, err := a.load()
+			if err == nil && mending {
+				err = a.takeOver(h)
+			}
 			if err != nil {
 				return err
 			}

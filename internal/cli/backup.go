@@ -149,7 +149,12 @@ it so.`,
 // is read back before it counts.
 func (a *app) writeBackup(ctx context.Context, s *site, to, secret string) (backup.Manifest, error) {
 	var m backup.Manifest
-	err := whole.Write(to, 0o600, nil, func(f io.Writer) error {
+	// One that was cut off leaves nothing, but on disks that know no files without names.
+	whole.Sweep(filepath.Dir(to), func(name string) bool {
+		id, _, ok := backup.ParseName(name)
+		return name == filepath.Base(to) || ok && id == s.id
+	})
+	err := whole.WriteNew(to, 0o600, nil, func(f io.Writer) error {
 		w := io.WriteCloser(nopCloser{f})
 		if secret != "" {
 			var err error
@@ -480,9 +485,14 @@ func (a *app) restore(ctx context.Context, file, secret string, u deploy.Unpacke
 		return err
 	}
 	now, running := have.Running()
-	if !running && s.restoring() {
-		// One that was cut off had stopped it.
-		now, running = have.Current()
+	// One that was cut off is gone on with, unless the server has run since: then what it
+	// wrote is to be backed up, too.
+	var open *ledger.Entry
+	if e, ok := s.restoring(); ok && !running {
+		now, running = have.Current() // which it had stopped
+		if e.Undoes == undoes && e.What == putting(file) {
+			open = &e
+		}
 	}
 	var changes []blueprint.Change
 	add := func(act blueprint.Action, target, what, why string) {
@@ -498,7 +508,12 @@ func (a *app) restore(ctx context.Context, file, secret string, u deploy.Unpacke
 	var undo *ledger.Undo
 	before := beforeName(state)
 	damaged := ""
-	if _, err := os.Lstat(storePath); err == nil {
+	if open != nil && open.Undo != nil {
+		undo, before = open.Undo, open.Undo.Path
+	}
+	if _, err := os.Lstat(before); err == nil {
+		a.out.Printf("  an earlier %s was cut off (entry %d, %s): this goes on from there; what was there before is in %s\n", open.Command, open.ID, show.When(open.At), before)
+	} else if _, err := os.Lstat(storePath); err == nil {
 		if _, err := deploy.Inspect(ctx, state, s.owner()); err != nil {
 			damaged = err.Error()
 			a.out.Printf("  %s the store that is there cannot be backed up (%s): it is put aside as it is, in %s\n", show.Mark("warning"), show.Clean(damaged), deploy.BackupsFolder(state))
@@ -531,7 +546,10 @@ func (a *app) restore(ctx context.Context, file, secret string, u deploy.Unpacke
 	}
 	d := a.carrier(s, command, len(changes))
 	d.Secret = secret
-	d.Entry = &ledger.Entry{Action: "restore", What: "put the store of " + file + " in place", Why: "asked for", Undo: undo, Undoes: undoes}
+	d.Entry = &ledger.Entry{Action: "restore", What: putting(file), Why: "asked for", Undo: undo, Undoes: undoes}
+	if open != nil {
+		d.Continues = open.ID
+	}
 	d.KeepSettings = true
 	if err := d.Carry(ctx, changes); err != nil {
 		a.err.Printf("failed\n")
@@ -601,7 +619,7 @@ func (a *app) undoUnbegun(ctx context.Context, e ledger.Entry, yes bool) error {
 			return err
 		}
 	}
-	return ledger.End(s.h.Storage.State, e.ID, "cut off, and taken back")
+	return ledger.End(s.h.Storage.State, e.ID, ledger.TakenBack)
 }
 
 // known gives the state folder and the account of the household, where there is a
@@ -617,8 +635,23 @@ func (a *app) known() (state string, owner *whole.Owner) {
 	return h.Storage.State, owner
 }
 
-// restoring reports whether a restore was cut off.
-func (s *site) restoring() bool {
+// putting says in the ledger what a restore does.
+func putting(file string) string { return "put the store of " + file + " in place" }
+
+// restoring gives the restore that was cut off, if one was and nobody has started the server
+// since.
+func (s *site) restoring() (open ledger.Entry, ok bool) {
 	list, _, err := ledger.Read(s.h.Storage.State)
-	return err == nil && slices.ContainsFunc(list, func(e ledger.Entry) bool { return e.Outcome == ledger.Open && e.Action == "restore" && e.Of == 0 })
+	if err != nil {
+		return open, false // there is no ledger yet, or the first new entry tells
+	}
+	for _, e := range list {
+		switch {
+		case e.Outcome == ledger.Open && e.Action == "restore" && e.Of == 0:
+			open, ok = e, true
+		case e.Action == "start" && e.Of == 0:
+			ok = false
+		}
+	}
+	return open, ok
 }

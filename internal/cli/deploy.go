@@ -74,6 +74,7 @@ func (a *app) deploy(ctx context.Context, command string, f deployFlags) error {
 		if err := a.takeOver(s.h); err != nil {
 			return err
 		}
+		s.sweep()
 	}
 	if err := a.draw(ctx, s); err != nil {
 		return err
@@ -104,8 +105,11 @@ func (a *app) deploy(ctx context.Context, command string, f deployFlags) error {
 		if p.open != nil {
 			doc["cut_off"] = p.open.ID
 		}
-		if err := a.document(doc); err != nil || f.dry || len(p.changes) == 0 {
+		if err := a.document(doc); err != nil || f.dry {
 			return err
+		}
+		if len(p.changes) == 0 {
+			return a.settled(s, p)
 		}
 	} else {
 		a.out.Printf("%s on %s %s\n", show.Bold(s.h.Household.Name), s.facts.Kind, show.Faint("("+s.facts.Why+")"))
@@ -118,6 +122,9 @@ func (a *app) deploy(ctx context.Context, command string, f deployFlags) error {
 		}
 		if len(p.changes) == 0 {
 			a.out.Printf("nothing to do: all is as the household file says\n")
+			if f.dry {
+				return nil
+			}
 			return a.settled(s, p)
 		}
 		a.showChanges(p.changes)
@@ -163,9 +170,11 @@ func (a *app) mayBegin(ctx context.Context, s *site) error {
 	return nil
 }
 
-// settled ends a deployment that was cut off after its last change.
+// settled ends a deployment that was cut off after its last change, and removes what that
+// left.
 func (a *app) settled(s *site, p *plan) error {
 	state := s.h.Storage.State
+	deploy.SweepSettings(s.blueprint)
 	list, _, err := ledger.Read(state)
 	if err != nil || !slices.ContainsFunc(list, func(e ledger.Entry) bool { return e.Outcome == ledger.Open }) {
 		return nil // nothing was cut off, as far as we may see

@@ -89,6 +89,7 @@ end, each only if it is still what was copied.`,
 			if err := a.finishTidying(h, yes); err != nil {
 				return err
 			}
+			intake.Sweep(folder)
 			ctx, stop := signal.NotifyContext(c.Context(), os.Interrupt, syscall.SIGTERM)
 			defer stop()
 			look, err := intake.Look(ctx, s.Kind, folder, args, broken)
@@ -248,10 +249,11 @@ func (a *app) place(ctx context.Context, h *household.Household, j *intake.Job, 
 	if err != nil {
 		return fail(err)
 	}
-	if _, err := a.renameSteps(h, entry, steps, rename.Carrier{Folder: folder}); err != nil {
-		return entry, err
+	placed := func() error {
+		_, err := j.Placed(folder)
+		return err
 	}
-	if _, err := j.Placed(folder); err != nil {
+	if _, err := a.renameSteps(h, entry, steps, rename.Carrier{Folder: folder}, placed); err != nil {
 		return entry, err
 	}
 	a.err.Printf("entry %d: %s on shelf %s; cozyshelf undo %d takes it back into the holding folder\n", entry, show.Count(n, "file is", "files are"), j.Shelf, entry)
@@ -333,6 +335,7 @@ or a redirection leads to them.`,
 			if err != nil {
 				return err
 			}
+			intake.Sweep(folder)
 			var most household.Size
 			if limit != "" {
 				if err := most.UnmarshalText([]byte(limit)); err != nil {
@@ -468,6 +471,19 @@ func (a *app) fetchFault(err error, address string) error {
 	return p
 }
 
+// sweepHeld removes, from the holding folders, what is left of jobs that are over and of
+// those that were cut off before anything came in. Folders of the network, which may not
+// answer, are left to the commands that use them.
+func sweepHeld(h *household.Household) {
+	for _, s := range h.Shelves {
+		for _, folder := range s.Folders {
+			if !household.IsShare(folder) && !machine.Far(folder) {
+				intake.Sweep(folder)
+			}
+		}
+	}
+}
+
 // waiting is a job as a document.
 type waiting struct {
 	*intake.Job
@@ -490,6 +506,9 @@ func (a *app) jobs(h *household.Household) ([]waiting, error) {
 			for _, j := range list {
 				w := waiting{Job: j, Now: j.State}
 				w.All, w.Done = j.Size()
+				if j.Over() {
+					continue // the next command removes what is left of it
+				}
 				if busy := j.Busy(); busy && j.State != intake.Held {
 					w.Now = intake.Coming
 				} else if !busy && j.State == intake.Coming {
@@ -562,6 +581,7 @@ func (a *app) intakeClearCommand() *cobra.Command {
 					return &problem.Problem{What: fmt.Sprintf("there is no job %q", id), Why: "nothing of that name is held", Fix: "cozyshelf intake list shows what is", Exit: problem.ExitUsage}
 				}
 				todo = append(todo, list[i])
+				list[i].Done = list[i].Job.Done()
 				a.err.Printf("  • remove %s of job %s from the holding folder of %s\n", show.Size(list[i].Done), id, list[i].Folder)
 			}
 			if err := a.agree(yes, "Carry this out? It cannot be taken back."); err != nil {

@@ -187,6 +187,9 @@ func (a *app) turn(ctx context.Context, command string, stop, start bool) error 
 	if err != nil {
 		return err
 	}
+	if err := a.takeOver(s.h); err != nil {
+		a.warn(err.Error()) // a full disk does not keep the server from being stopped or started
+	}
 	note := func(action string, err error) {
 		e := ledger.Entry{At: time.Now(), Who: who(), Command: command, Action: action, What: action + " " + seen.Name, Why: "asked for", Outcome: "done"}
 		if err != nil {
@@ -262,14 +265,18 @@ given. Media are never touched.`,
 			if err == nil {
 				err = s.here(ctx)
 			}
+			if err == nil {
+				err = a.takeOver(s.h)
+			}
 			if err != nil {
 				return err
 			}
+			s.sweep()
 			have, err := s.observe(ctx)
 			if err != nil {
 				return err
 			}
-			images := slices.Clone(have.Kept)
+			images := append(slices.Clone(have.Kept), have.Unkept...)
 			for _, seen := range have.Containers {
 				if i := seen.Container.Image; i != "" && !slices.Contains(images, i) {
 					images = append(images, i)

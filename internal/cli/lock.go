@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -13,6 +14,7 @@ import (
 	"cozyshelf/internal/deploy"
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/problem"
+	"cozyshelf/internal/whole"
 
 	"golang.org/x/sys/unix"
 )
@@ -84,6 +86,11 @@ func (a *app) loadAlone(ctx context.Context) (*household.Household, error) {
 // ledger what the server told.
 func (a *app) takeOver(h *household.Household) error {
 	deploy.SweepLeft(h.Storage.State)
+	ledger.Sweep(h.Storage.State)
+	if path, err := filepath.EvalSymlinks(a.household); err == nil { // it was read a moment ago
+		whole.Sweep(filepath.Dir(path), func(name string) bool { return name == filepath.Base(path) })
+	}
+	sweepHeld(h)
 	_, odd, err := ledger.TakeOver(h.Storage.State)
 	if odd > 0 {
 		a.warn(fmt.Sprintf("the server's account wrote %s for the ledger that the server does not write; they were passed over. If it goes on, somebody may have taken the server over: see SECURITY.md", show.Count(odd, "line", "lines")))

@@ -46,7 +46,10 @@ func (a *app) prepare(s *site, p *plan, have blueprint.Observed) error {
 	if was != nil {
 		images = was.Images
 	}
-	p.now.Images, s.blueprint.OldImages = deploy.Remember(images, c.Image)
+	p.now.Images = deploy.Remember(images, c.Image)
+	if _, _, err := ledger.Read(s.h.Storage.State); was != nil || !errors.Is(err, os.ErrPermission) {
+		s.blueprint.KeptImages = p.now.Images
+	}
 	s.blueprint.Backup = beforeName(s.h.Storage.State)
 	e, r, ok := s.unfinished()
 	if !ok {

@@ -238,3 +238,11 @@ func (s *site) address() string {
 	}
 	return "http://" + net.JoinHostPort(host, fmt.Sprint(s.h.Server.Port))
 }
+
+// sweep removes what a command that was cut off left half made on the engine. Whoever calls
+// it holds the lock of the household.
+func (s *site) sweep() {
+	if e, ok := s.engine.(engine.Sweeper); ok {
+		e.Sweep()
+	}
+}

@@ -367,7 +367,7 @@ func (a *app) carryTidy(h *household.Household, p *tidied, sums bool) error {
 	if err != nil {
 		return fail(err)
 	}
-	o, err := a.renameSteps(h, p.Entry, steps, rename.Carrier{Folder: p.Folder})
+	o, err := a.renameSteps(h, p.Entry, steps, rename.Carrier{Folder: p.Folder}, nil)
 	p.Done = o.Done
 	for _, x := range o.Odd {
 		p.Odd = append(p.Odd, x.Path+": "+x.Why)
@@ -378,8 +378,9 @@ func (a *app) carryTidy(h *household.Household, p *tidied, sums bool) error {
 	return err
 }
 
-// renameSteps takes steps and ends their entry in the ledger.
-func (a *app) renameSteps(h *household.Household, entry int, steps []rename.Step, c rename.Carrier) (rename.Outcome, error) {
+// renameSteps takes steps and ends their entry in the ledger. then, unless nil, is done
+// before that, so that it is done again where we are ended in between.
+func (a *app) renameSteps(h *household.Household, entry int, steps []rename.Step, c rename.Carrier, then func() error) (rename.Outcome, error) {
 	lock, err := a.lockMending(h)
 	if err != nil {
 		return rename.Outcome{}, err
@@ -397,6 +398,11 @@ func (a *app) renameSteps(h *household.Household, entry int, steps []rename.Step
 			p.Where, p.Why = pe.Path, pe.Op+": "+pe.Err.Error()
 		}
 		return o, p
+	}
+	if then != nil {
+		if err := then(); err != nil {
+			a.err.Printf("%s the holding folder could not be brought up to date: %v\n", show.Mark("warning"), err)
+		}
 	}
 	if err := ledger.End(h.Storage.State, entry, "done"); err != nil {
 		return o, &problem.Problem{What: "it is done, but the ledger could not be written", Where: h.Storage.State, Why: err.Error(), Fix: "free some space, and run cozyshelf tidy once more", Err: err}
@@ -452,18 +458,31 @@ func (a *app) finishTidying(h *household.Household, yes bool) error {
 		if err != nil {
 			return err
 		}
-		o, err := a.renameSteps(h, e.ID, steps, rename.Carrier{Folder: e.Undo.Path, Back: backwards(h, e)})
+		back := backwards(h, e)
+		o, err := a.renameSteps(h, e.ID, steps, rename.Carrier{Folder: e.Undo.Path, Back: back}, heldAfter(h, e.Undo.Path, steps, back))
 		if err != nil {
 			return err
-		}
-		if !backwards(h, e) {
-			if err := intake.PlacedAgain(e.Undo.Path, steps); err != nil {
-				a.err.Printf("%s the holding folder could not be brought up to date: %v\n", show.Mark("warning"), err)
-			}
 		}
 		a.err.Printf("entry %d: finished; %s were left to do\n", e.ID, show.Count(o.Done, "file", "files"))
 	}
 	return nil
+}
+
+// heldAfter gives what brings the holding folder up to date after steps that put what came
+// in on the shelf, or took it back.
+func heldAfter(h *household.Household, folder string, steps []rename.Step, back bool) func() error {
+	return func() error {
+		if !back {
+			return intake.PlacedAgain(folder, steps)
+		}
+		shelf := ""
+		for _, s := range h.Shelves {
+			if slices.Contains(s.Folders, folder) {
+				shelf = s.Name
+			}
+		}
+		return intake.TakenBack(folder, shelf, who(), steps)
+	}
 }
 
 // undoUpload takes what a member uploaded back into the holding folder. The server wrote
@@ -539,25 +558,11 @@ func (a *app) undoTidied(ctx context.Context, h *household.Household, e ledger.E
 	if err != nil {
 		return err
 	}
-	if o, err = a.renameSteps(h, id, steps, c); err != nil {
+	if o, err = a.renameSteps(h, id, steps, c, heldAfter(h, e.Undo.Path, steps, back)); err != nil {
 		return err
 	}
-	shelf := ""
-	for _, s := range h.Shelves {
-		if slices.Contains(s.Folders, e.Undo.Path) {
-			shelf = s.Name
-		}
-	}
-	if back {
-		err = intake.TakenBack(e.Undo.Path, shelf, who(), steps)
-	} else {
-		err = intake.PlacedAgain(e.Undo.Path, steps)
-	}
-	if err != nil {
-		a.err.Printf("%s the holding folder could not be brought up to date: %v\n", show.Mark("warning"), err)
-	}
 	if e.Outcome == ledger.Open {
-		if err := ledger.End(h.Storage.State, e.ID, "cut off, and taken back"); err != nil {
+		if err := ledger.End(h.Storage.State, e.ID, ledger.TakenBack); err != nil {
 			return err
 		}
 	}

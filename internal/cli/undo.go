@@ -136,7 +136,7 @@ func (a *app) undoAccess(h *household.Household, e ledger.Entry, yes bool) error
 		return err
 	}
 	if e.Outcome == ledger.Open {
-		if err := ledger.End(h.Storage.State, e.ID, "cut off, and taken back"); err != nil {
+		if err := ledger.End(h.Storage.State, e.ID, ledger.TakenBack); err != nil {
 			return err
 		}
 	}
@@ -151,8 +151,14 @@ func (a *app) undoAccess(h *household.Household, e ledger.Entry, yes bool) error
 }
 
 // beginUndo begins the entry that takes another back, by what that one keeps; so it can be
-// taken back in turn.
+// taken back in turn. One that was cut off goes on.
 func beginUndo(h *household.Household, e ledger.Entry) (int, error) {
+	list, _, _ := ledger.Read(h.Storage.State) // read a moment ago
+	for _, o := range list {
+		if o.Undoes == e.ID && o.Outcome == ledger.Open && o.Undo != nil && *o.Undo == *e.Undo {
+			return o.ID, nil
+		}
+	}
 	undo := *e.Undo
 	id, err := ledger.Begin(h.Storage.State, ledger.Entry{At: time.Now(), Who: who(), Command: "undo", Action: "undo",
 		What: fmt.Sprintf("take back entry %d: %s", e.ID, e.What), Why: "asked for", Undoes: e.ID, Undo: &undo})

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"slices"
@@ -152,6 +153,7 @@ func (a *app) undoDeployment(ctx context.Context, command string, e ledger.Entry
 	if err != nil {
 		return err
 	}
+	s.sweep()
 	s.account.Known = false
 	if err := a.draw(ctx, s); err != nil {
 		return err
@@ -170,7 +172,7 @@ func (a *app) undoDeployment(ctx context.Context, command string, e ledger.Entry
 		return err
 	}
 	now, deployed := have.Current()
-	if was := deploy.ReadDeployed(state); e.Outcome != ledger.Open && was != nil && was.Labels[blueprint.LabelDigest] != r.New.Labels[blueprint.LabelDigest] {
+	if was := deploy.ReadDeployed(state); e.Outcome != ledger.Open && !s.undoing(e) && was != nil && was.Labels[blueprint.LabelDigest] != r.New.Labels[blueprint.LabelDigest] {
 		// A rollback also passes over what the same program deployed since.
 		if command != "rollback" || !deployed || !sameImage(now.Container, r.New) {
 			return &problem.Problem{What: "something else was deployed since", Where: state, Why: "what runs now is not what entry " + fmt.Sprint(e.ID) + " deployed", Fix: "take back what came after it first; cozyshelf ledger lists it"}
@@ -197,7 +199,6 @@ func (a *app) undoDeployment(ctx context.Context, command string, e ledger.Entry
 			return &problem.Problem{What: "the backup of the former store is not there", Where: r.Backup, Why: err.Error(), Fix: "put it back there, or restore another backup with that program", Err: err}
 		}
 	}
-	s.blueprint.OldImages = nil
 	host, err := deploy.Host(s.blueprint)
 	if err != nil {
 		return err
@@ -225,11 +226,7 @@ func (a *app) undoDeployment(ctx context.Context, command string, e ledger.Entry
 	}
 	if len(p.changes) == 0 && edits == nil {
 		a.err.Printf("nothing to do: it is as it was before\n")
-		if e.Outcome == ledger.Open {
-			// It was cut off before it had changed anything that lasts.
-			return ledger.End(state, e.ID, "cut off, and taken back")
-		}
-		return nil
+		return s.tookBack(e, p)
 	}
 	if err := a.agree(yes, "Carry this out?"); err != nil {
 		return err
@@ -252,7 +249,7 @@ func (a *app) undoDeployment(ctx context.Context, command string, e ledger.Entry
 		return err
 	}
 	if e.Outcome == ledger.Open {
-		if err := ledger.End(state, e.ID, "cut off, and taken back"); err != nil {
+		if err := ledger.End(state, e.ID, ledger.TakenBack); err != nil {
 			return err
 		}
 	}
@@ -264,6 +261,32 @@ func (a *app) undoDeployment(ctx context.Context, command string, e ledger.Entry
 		return a.document(doc)
 	}
 	return nil
+}
+
+// tookBack ends what is open of an entry that is taken back, where all is as it was before
+// already: the entry itself was cut off before it had changed anything that lasts, or taking
+// it back was, after all was done.
+func (s *site) tookBack(e ledger.Entry, p *plan) error {
+	state := s.h.Storage.State
+	list, _, err := ledger.Read(state)
+	if err != nil {
+		return err
+	}
+	for _, o := range list {
+		if o.Undoes == e.ID && o.Outcome == ledger.Open {
+			err = errors.Join(err, deploy.WriteDeployed(state, p.now), ledger.End(state, o.ID, "done"))
+		}
+	}
+	if e.Outcome == ledger.Open {
+		err = errors.Join(err, ledger.End(state, e.ID, ledger.TakenBack))
+	}
+	return err
+}
+
+// undoing reports whether the taking back of an entry was cut off.
+func (s *site) undoing(e ledger.Entry) bool {
+	list, _, _ := ledger.Read(s.h.Storage.State) // read a moment ago
+	return slices.ContainsFunc(list, func(o ledger.Entry) bool { return o.Undoes == e.ID && o.Outcome == ledger.Open })
 }
 
 // sameImage reports whether a container is made from the program of a deployment.

@@ -172,7 +172,7 @@ func (d *Carrier) Carry(ctx context.Context, changes []blueprint.Change) error {
 		}
 	}
 	if d.Blueprint.Settings.Format != 0 && len(changes) > 0 && !d.KeepSettings {
-		d.sweepSettings()
+		SweepSettings(d.Blueprint)
 	}
 	if d.Done != nil && len(changes) > 0 {
 		if err := d.Done(); err != nil {
@@ -439,17 +439,22 @@ func RemoveUnit(name string) error {
 // remove.
 func SweepLeft(state string) {
 	boundary.Sweep(state)
+	if dir := machine.Units(); dir != "" {
+		unit := blueprint.UnitName(blueprint.ID(state))
+		whole.Sweep(dir, func(name string) bool { return name == unit })
+	}
 	sweep(state, func(name string) bool {
 		rest, ok := strings.CutPrefix(name, boundary.Unfinished)
 		return ok && !strings.HasPrefix(rest, "backup-")
 	})
 }
 
-// sweepSettings removes settings files that no longer count.
-func (d *Carrier) sweepSettings() {
-	sweep(d.Blueprint.State, func(name string) bool {
+// SweepSettings removes settings files that no longer count: all but that of what is
+// deployed.
+func SweepSettings(bp blueprint.Blueprint) {
+	sweep(bp.State, func(name string) bool {
 		ok, _ := filepath.Match("settings-*.json", name) // the pattern is sound
-		return ok && name != d.Blueprint.SettingsFile()
+		return ok && name != bp.SettingsFile()
 	})
 }
 

@@ -41,14 +41,11 @@ type Record struct {
 	Backup string    `json:"backup,omitempty"` // of the store as the former left it, where the program changed
 }
 
-// deployedFile is its name in the folder of what is kept.
-const deployedFile = "deployed.json"
-
 // ReadDeployed reads what was deployed last. It is nil where that is not known, or
 // where somebody else wrote it.
 func ReadDeployed(state string) *Deployed {
 	var d Deployed
-	if readKept(state, deployedFile, &d) != nil {
+	if readKept(state, ledger.Deployed, &d) != nil {
 		return nil
 	}
 	return &d
@@ -65,7 +62,7 @@ func WriteDeployed(state string, d *Deployed) error {
 		return err
 	}
 	defer dir.Close()
-	return dir.Replace(deployedFile, b, 0o600, nil)
+	return dir.Replace(ledger.Deployed, b, 0o600, nil)
 }
 
 // ForgetDeployed notes down that nothing is deployed any more.
@@ -75,7 +72,7 @@ func ForgetDeployed(state string) error {
 		return ignore(err, os.ErrNotExist)
 	}
 	defer dir.Close()
-	return dir.Remove(ledger.Kept + "/" + deployedFile)
+	return dir.Remove(ledger.Kept + "/" + ledger.Deployed)
 }
 
 // Keep writes a record for the ledger to name.
@@ -115,20 +112,16 @@ func readKept(state, name string, v any) error {
 	return json.Unmarshal(b, v)
 }
 
-// Remember puts a program in front of those that a household used, and says which
-// it no longer keeps: all but the last two.
-func Remember(images []string, now string) (kept, old []string) {
-	kept = []string{now}
+// Remember puts a program in front of those that a household used, and gives the ones that
+// are kept: the last two.
+func Remember(images []string, now string) []string {
+	kept := []string{now}
 	for _, i := range images {
-		switch {
-		case i == now:
-		case len(kept) < keptImages:
+		if i != now && len(kept) < keptImages {
 			kept = append(kept, i)
-		default:
-			old = append(old, i)
 		}
 	}
-	return kept, old
+	return kept
 }
 
 // keptImages is how many programs are kept: the one that runs, and the one to go

@@ -84,6 +84,10 @@ type LogOptions struct {
 	Tail   int       // the last lines only; 0 for all
 }
 
+// Sweeper is an engine on which a command that was cut off may leave something half made
+// that Observe does not tell of. Sweep removes it.
+type Sweeper interface{ Sweep() }
+
 // Dialer is an engine that can run a command inside a container and connect to
 // its standard input and output. It serves administrators who may use the
 // engine but not open the state folder.

@@ -342,7 +342,7 @@ func (j *Job) copyOne(ctx context.Context, f *File, told func(n int64)) error {
 	if st.Size() != f.Size || st.ModTime().UnixNano() != f.MTime {
 		return &fs.PathError{Op: "copy", Path: f.Source, Err: errors.New("it was changed since it was looked at")}
 	}
-	dst, err := j.held(f, true)
+	dst, err := j.openHeld(f, true)
 	if err != nil {
 		return err
 	}

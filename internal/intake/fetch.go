@@ -92,7 +92,7 @@ func (j *Job) Fetch(ctx context.Context, f *File, kind household.Kind, name, wan
 	}
 	client := with.client()
 	defer client.CloseIdleConnections()
-	out, err := j.held(f, true)
+	out, err := j.openHeld(f, true)
 	if err != nil {
 		return err
 	}

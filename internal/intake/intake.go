@@ -90,6 +90,7 @@ type Job struct {
 	dir    *boundary.Dir // the folder; nil once it is let go
 	locked bool
 	busy   bool
+	held   int64 // bytes that were there when it was read
 }
 
 // Size gives the bytes of a job and those that are there. Files whose size is not known
@@ -209,6 +210,9 @@ func open(hold *boundary.Dir, id string) (*Job, error) {
 		return nil, fmt.Errorf("%s/job.json: %w", dir.Path(), err)
 	}
 	j.at, j.dir = dir.Path(), dir
+	for _, f := range j.Files {
+		j.held += j.There(&f)
+	}
 	// The lock of who works on it.
 	err = unix.Flock(dir.Fd(), unix.LOCK_SH|unix.LOCK_NB)
 	if err == nil {
@@ -275,8 +279,8 @@ func (j *Job) Fail(f *File, why string) error {
 // Path is where a file of the job waits.
 func (j *Job) Path(f *File) string { return filepath.Join(j.at, f.Held) }
 
-// held opens what is there of a file, or makes it if wished.
-func (j *Job) held(f *File, make bool) (*os.File, error) {
+// openHeld opens what is there of a file, or makes it if wished.
+func (j *Job) openHeld(f *File, make bool) (*os.File, error) {
 	out, err := j.dir.Change(f.Held, []int{os.Geteuid()})
 	if errors.Is(err, fs.ErrNotExist) && make {
 		return j.dir.Create(f.Held, 0o600)
@@ -319,6 +323,55 @@ func Jobs(folder string) ([]*Job, error) {
 	}
 	slices.SortFunc(out, func(a, b *Job) int { return a.Began.Compare(b.Began) })
 	return out, nil
+}
+
+// Over reports whether a job that nobody works on has nothing left to do: all of it is on
+// the shelf, or it was cut off before anything of it was held.
+func (j *Job) Over() bool {
+	return !j.busy && (j.State == Placed || j.Way != Upload && j.State != Failed && j.Done() == 0)
+}
+
+// Done is how many bytes are held, whatever the job says of itself.
+func (j *Job) Done() int64 { return j.held }
+
+// Sweep removes what is left of this account's jobs in a folder of a shelf that are over,
+// and of those that were cut off before they were described. Whoever calls it holds the lock
+// of the household.
+func Sweep(folder string) {
+	hold, err := boundary.Open(filepath.Join(folder, Holding))
+	if err != nil {
+		return // nothing is held
+	}
+	names, _ := hold.Names() // the next command tries again
+	for _, name := range names {
+		dir, err := hold.Sub(name)
+		if err != nil {
+			continue
+		}
+		st, err := dir.Stat()
+		there, nerr := dir.Names()
+		dir.Close()
+		if err != nil || nerr != nil || int(st.Uid) != os.Geteuid() {
+			continue
+		}
+		// A server that is this account may have made the folder a moment ago.
+		begun := st.Uid != 0 && time.Since(time.Unix(st.Mtim.Unix())) < time.Minute
+		if !slices.ContainsFunc(there, func(n string) bool { return !strings.HasPrefix(n, boundary.Unfinished) }) && !begun {
+			_ = hold.RemoveAll(name)
+			continue
+		}
+		if j, err := open(hold, name); err == nil {
+			if j.Over() && j.take() == nil {
+				_ = hold.RemoveAll(name)
+			}
+			j.Close()
+		}
+	}
+	hold.Close()
+	if shelf, err := boundary.Open(folder); err == nil {
+		_ = shelf.RemoveDir(Holding) // if it is empty
+		shelf.Close()
+	}
 }
 
 // Discard removes a job and all it holds.
@@ -438,7 +491,7 @@ func (j *Job) Steps(folder string, likely func(size int64) ([]string, error)) ([
 		if f.State != Held {
 			continue
 		}
-		out, err := j.held(f, false)
+		out, err := j.openHeld(f, false)
 		if err != nil {
 			return nil, err
 		}
@@ -516,7 +569,7 @@ func Likely(folder string) func(size int64) ([]string, error) {
 // TakenBack notes, after such steps were taken back, that what came in is held again. It
 // does nothing for steps that are none of an intake.
 func TakenBack(folder, shelf, who string, steps []rename.Step) error {
-	j := Job{Format: 1, Way: Copy, Shelf: shelf, Folder: folder, Who: who, Began: time.Now(), State: Back, Why: "it was taken back from the shelf; nothing is lost: intake clear removes it"}
+	j := Job{Format: 1, Way: Copy, Shelf: shelf, Folder: folder, Who: who, Began: time.Now(), State: Back, Why: "it was taken back from the shelf, and is kept until cozyshelf intake clear removes it"}
 	for _, s := range steps {
 		rest, ok := strings.CutPrefix(s.From, Holding+"/")
 		id, held, in := strings.Cut(rest, "/")

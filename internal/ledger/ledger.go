@@ -43,6 +43,9 @@ const (
 	Kept = "undo"
 )
 
+// Deployed is the file in Kept that says what was deployed last.
+const Deployed = "deployed.json"
+
 // most is how large a ledger may be to be read.
 const most = 256 << 20
 
@@ -68,6 +71,9 @@ type Uploaded struct {
 
 // Open is the outcome of an entry that was begun and not ended.
 const Open = "open"
+
+// TakenBack is the outcome of one that was cut off and then undone.
+const TakenBack = "cut off, and taken back"
 
 // Entry is one change.
 type Entry struct {
@@ -252,6 +258,9 @@ func Read(state string) (list []Entry, damaged int, err error) {
 	for _, e := range list {
 		if i, ok := at[e.Undoes]; ok && e.Undoes != 0 && e.Outcome == "done" {
 			list[i].UndoneBy = e.ID
+			if list[i].Outcome == Open {
+				list[i].Outcome = TakenBack
+			}
 		}
 	}
 	return list, damaged, nil
@@ -288,7 +297,51 @@ func Keep(state, kind string) (*os.File, error) {
 		return nil, err
 	}
 	defer dir.Close()
-	return dir.Create(time.Now().UTC().Format("20060102-150405-")+kind+"-"+rand.Text()[:10]+".jsonl", 0o600)
+	f, err := dir.Create(time.Now().UTC().Format("20060102-150405-")+kind+"-"+rand.Text()[:10]+".jsonl", 0o600)
+	if err == nil {
+		_ = unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) // so that nobody sweeps it
+	}
+	return f, err
+}
+
+// Sweep removes what was kept to undo changes that no entry tells of: the command was ended
+// between the two, and nothing was changed yet. Whoever calls it holds the lock of the
+// household. Where a part of the ledger cannot be read, all stays.
+func Sweep(state string) {
+	list, damaged, err := Read(state)
+	if err != nil || damaged > 0 {
+		return
+	}
+	named := map[string]bool{Deployed: true}
+	for _, e := range list {
+		if e.Undo != nil {
+			named[e.Undo.Kept] = true
+		}
+	}
+	admin, err := boundary.OpenAdmin(state, false)
+	if err != nil {
+		return // there is none
+	}
+	defer admin.Close()
+	dir, err := admin.Sub(Kept)
+	if err != nil {
+		return
+	}
+	defer dir.Close()
+	names, _ := dir.Names() // the next command tries again
+	for _, n := range names {
+		if named[n] {
+			continue
+		}
+		f, err := dir.File(n, own())
+		if err != nil {
+			continue
+		}
+		if unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil {
+			_ = dir.Remove(n)
+		}
+		f.Close()
+	}
 }
 
 // OpenFolder opens the folder of what is kept, making it where it is missing.

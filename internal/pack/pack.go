@@ -61,18 +61,23 @@ func Open(path, version string) (Image, error) {
 // Tag is the name under which an engine lists the image.
 func (i Image) Tag() string { return "cozyshelf:" + i.Digest[len("sha256:"):][:12] }
 
-// Write writes the image as an archive that engines load. name is for people;
-// the image is found by its label.
-func (i Image) Write(w io.Writer) error {
+// Write writes the image as an archive that engines load: under its own name, which is for
+// people, since the image is found by its label; and under others that it is to have from
+// the first moment.
+func (i Image) Write(w io.Writer, others ...string) error {
 	img, err := i.build()
 	if err != nil {
 		return fmt.Errorf("packing the program: %w", err)
 	}
-	ref, err := name.NewTag(i.Tag())
-	if err != nil {
-		return err
+	names := map[name.Reference]v1.Image{}
+	for _, n := range append(others, i.Tag()) {
+		ref, err := name.NewTag(n)
+		if err != nil {
+			return err
+		}
+		names[ref] = img
 	}
-	return tarball.Write(ref, img, w)
+	return tarball.MultiRefWrite(names, w)
 }
 
 func (i Image) build() (v1.Image, error) {

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"syscall"
+	"time"
 )
 
 var steps atomic.Int64
@@ -18,8 +19,8 @@ var steps atomic.Int64
 // Step carries out one step, unless COZYSHELF_SEAM says otherwise of it: "fail:3"
 // lets the third fail, "before:3" ends the program with SIGKILL before it,
 // "after:3" after it. "count" writes to standard error how many there were so far.
-// "hook:PROGRAM" runs a program before and after each step, with the step's number and
-// which of the two it is.
+// "within:3:7ms" ends it so long after the third step has begun. "hook:PROGRAM" runs a
+// program before and after each step, with the step's number and which of the two it is.
 func Step(do func() error) error {
 	n := steps.Add(1)
 	how, number, _ := strings.Cut(os.Getenv("COZYSHELF_SEAM"), ":")
@@ -32,6 +33,7 @@ func Step(do func() error) error {
 		defer hook("after")
 		return do()
 	}
+	number, wait, _ := strings.Cut(number, ":")
 	if want, err := strconv.ParseInt(number, 10, 64); err != nil || want != n {
 		return do()
 	}
@@ -40,6 +42,12 @@ func Step(do func() error) error {
 		return errors.New("made to fail")
 	case "before":
 		end()
+	case "within":
+		d, err := time.ParseDuration(wait)
+		if err != nil {
+			return err
+		}
+		time.AfterFunc(d, end)
 	case "after":
 		if err := do(); err != nil {
 			return err

@@ -46,12 +46,26 @@ func Write(path string, mode fs.FileMode, owner *Owner, write func(io.Writer) er
 
 // Create writes a file that must not be there yet; else the error is fs.ErrExist.
 func Create(path string, b []byte, mode fs.FileMode, owner *Owner) error {
-	return in(path, func(d *boundary.Dir, name string) error {
-		return d.WriteNew(name, mode, owner, func(w io.Writer) error {
-			_, err := w.Write(b)
-			return err
-		})
+	return WriteNew(path, mode, owner, func(w io.Writer) error {
+		_, err := w.Write(b)
+		return err
 	})
+}
+
+// WriteNew does the same with what a function writes.
+func WriteNew(path string, mode fs.FileMode, owner *Owner, write func(io.Writer) error) error {
+	return in(path, func(d *boundary.Dir, name string) error { return d.WriteNew(name, mode, owner, write) })
+}
+
+// Sweep removes what is left, in a folder, of files with a name that is ours, which were
+// being written when the program was ended.
+func Sweep(folder string, ours func(name string) bool) {
+	d, err := boundary.Open(folder)
+	if err != nil {
+		return // there is no such folder
+	}
+	defer d.Close()
+	d.SweepUnfinished(ours)
 }
 
 func in(path string, do func(d *boundary.Dir, name string) error) error {

@@ -108,7 +108,7 @@ type Blueprint struct {
 
 	SettingsText []byte   // of a former deployment: as they were, whoever wrote them
 	Unit         *Unit    // nil where systemd is not to start it
-	OldImages    []string // of ours that this household used and no longer keeps
+	KeptImages   []string // programs to keep: what runs, and what can be gone back to; nil where that is not known
 	Store        string   // the backup whose store is to be put back; empty for none
 	Backup       string   // where a backup goes before another program meets the store; empty for none
 }

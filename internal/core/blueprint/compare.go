@@ -34,6 +34,7 @@ type Observed struct {
 	Volumes    []string // names of volumes of ours
 	Images     []string // digests of images of ours
 	Kept       []string // of these, the ones that this household keeps
+	Unkept     []string // of these, the ones that no household keeps or uses
 }
 
 // Running gives the container that runs, if one does.
@@ -157,7 +158,7 @@ func Compare(want Blueprint, have Observed, host Host) []Change {
 		}
 	}
 	if !host.SettingsExists {
-		add(WriteSettings, want.Settings.File(), "write "+want.Settings.File()+" into the state folder", "what the server needs of the household file")
+		add(WriteSettings, want.SettingsFile(), "write "+want.SettingsFile()+" into the state folder", "what the server needs of the household file")
 	}
 	why := reasons(c, old)
 	for _, s := range have.Strays {
@@ -218,9 +219,24 @@ func Compare(want Blueprint, have Observed, host Host) []Change {
 			add(RemoveVolume, n, "remove volume "+n+", not what is on the share", "the household no longer uses it")
 		}
 	}
-	for _, i := range want.OldImages {
-		if slices.Contains(have.Images, i) {
-			add(RemoveImage, i, "remove image "+short(i), "two newer programs of this household are kept")
+	return append(out, leftImages(want, have)...)
+}
+
+// leftImages removes the programs that nobody needs any more: of those that the household
+// keeps all but what it wants kept, and those that no household keeps or uses. It is worked
+// out anew each time, so what a deployment that was cut off brought goes, too.
+func leftImages(want Blueprint, have Observed) []Change {
+	var out []Change
+	if want.KeptImages != nil {
+		for _, i := range have.Kept {
+			if i != want.Container.Image && !slices.Contains(want.KeptImages, i) {
+				out = append(out, Change{RemoveImage, i, "remove image " + short(i), "it is neither what runs nor what can be gone back to"})
+			}
+		}
+	}
+	for _, i := range have.Unkept {
+		if i != want.Container.Image {
+			out = append(out, Change{RemoveImage, i, "remove image " + short(i), "a command that was cut off left it behind; no household uses it"})
 		}
 	}
 	return out

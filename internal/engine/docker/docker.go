@@ -310,14 +310,37 @@ func (e *Engine) Observe(ctx context.Context, id string) (blueprint.Observed, er
 	if err != nil {
 		return out, err
 	}
+	used, err := e.used(ctx)
+	if err != nil {
+		return out, err
+	}
 	for digest := range images {
 		out.Images = append(out.Images, digest)
+		if !used[digest] && !slices.ContainsFunc(names[digest], func(n string) bool { return strings.Contains(n, keptName) }) {
+			out.Unkept = append(out.Unkept, digest)
+		}
 		if slices.ContainsFunc(names[digest], func(n string) bool { return strings.HasSuffix(n, kept(id, digest)) }) {
 			out.Kept = append(out.Kept, digest)
 		}
 	}
 	slices.Sort(out.Images)
 	slices.Sort(out.Kept)
+	slices.Sort(out.Unkept)
+	return out, nil
+}
+
+// used gives the programs that containers of any household are made from.
+func (e *Engine) used(ctx context.Context) (map[string]bool, error) {
+	list, err := e.api.ContainerList(ctx, client.ContainerListOptions{All: true, Filters: label(blueprint.LabelHousehold, "")})
+	if err != nil {
+		return nil, wrap(err)
+	}
+	out := map[string]bool{}
+	for _, u := range list.Items {
+		if c, ok := blueprint.FromLabels(u.Labels); ok {
+			out[c.Image] = true
+		}
+	}
 	return out, nil
 }
 
@@ -464,7 +487,7 @@ func (e *Engine) LoadImage(ctx context.Context, img pack.Image, household string
 	}
 	r, w := io.Pipe()
 	defer r.Close() // lets the packing end where loading fails
-	go func() { w.CloseWithError(img.Write(w)) }()
+	go func() { w.CloseWithError(img.Write(w, kept(household, img.Digest))) }()
 	res, err := e.api.ImageLoad(ctx, r, client.ImageLoadWithQuiet(true))
 	if err != nil {
 		return wrap(err)
@@ -508,20 +531,25 @@ func (e *Engine) RemoveImage(ctx context.Context, digest, household string) erro
 			return fmt.Errorf("%w: container %s is made from the image", engine.ErrInUse, u.ID)
 		}
 	}
+	ours := ""
 	for _, name := range names[digest] {
 		switch {
 		case strings.HasSuffix(name, kept(household, digest)):
-			if _, err := e.api.ImageRemove(ctx, name, client.ImageRemoveOptions{}); err != nil && !errdefs.IsNotFound(err) {
-				return wrap(err)
-			}
+			ours = name
 		case strings.Contains(name, keptName):
 			others++
 		}
 	}
 	if others > 0 {
+		if ours != "" {
+			if _, err := e.api.ImageRemove(ctx, ours, client.ImageRemoveOptions{}); err != nil && !errdefs.IsNotFound(err) {
+				return wrap(err)
+			}
+		}
 		return fmt.Errorf("%w: another household uses or keeps the image", engine.ErrInUse)
 	}
-	_, err = e.api.ImageRemove(ctx, have[digest], client.ImageRemoveOptions{PruneChildren: true})
+	// All its names go at once, so that nobody meets one that is kept by none.
+	_, err = e.api.ImageRemove(ctx, have[digest], client.ImageRemoveOptions{Force: true, PruneChildren: true})
 	if errdefs.IsNotFound(err) {
 		return nil
 	}

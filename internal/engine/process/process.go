@@ -210,7 +210,8 @@ func (e *Engine) Observe(_ context.Context, id string) (blueprint.Observed, erro
 		c, err := description(d)
 		if errors.Is(err, engine.ErrNotFound) {
 			d.Close()
-			continue // being made or being removed
+			out.Strays = append(out.Strays, seen) // half made or half removed: nothing runs from it
+			continue
 		}
 		if err == nil {
 			seen.Container, seen.Digest = c, c.Digest()
@@ -228,8 +229,16 @@ func (e *Engine) Observe(_ context.Context, id string) (blueprint.Observed, erro
 	for _, p := range copies {
 		if digest := "sha256:" + p; digestForm.MatchString(digest) {
 			out.Images = append(out.Images, digest)
-			if root.Exists(keptFile(digest, id)) {
+			keepers, err := list(root, programs+"/"+p)
+			if err != nil {
+				return out, err
+			}
+			if slices.Contains(keepers, keptPrefix+id) {
 				out.Kept = append(out.Kept, digest)
+			} else if !slices.ContainsFunc(keepers, func(n string) bool { return strings.HasPrefix(n, keptPrefix) }) {
+				if used, _, err := e.uses(root, digest, id); err == nil && used == "" {
+					out.Unkept = append(out.Unkept, digest)
+				}
 			}
 		}
 	}
@@ -261,15 +270,16 @@ func (e *Engine) LoadImage(_ context.Context, img pack.Image, household string) 
 		return err
 	}
 	defer root.Close()
+	sweepPrograms(root)
 	if !root.Exists(filepath.Join(programs, hashOf(img.Digest), programFile)) {
-		if err := copyProgram(root, img); err != nil {
+		if err := copyProgram(root, img, household); err != nil {
 			return err
 		}
 	}
 	return root.Replace(keptFile(img.Digest, household), nil, 0o644, nil)
 }
 
-func copyProgram(root *boundary.Dir, img pack.Image) error {
+func copyProgram(root *boundary.Dir, img pack.Image, household string) error {
 	b, err := os.ReadFile(img.Program)
 	if err != nil {
 		return err
@@ -290,7 +300,11 @@ func copyProgram(root *boundary.Dir, img pack.Image) error {
 	}
 	defer all.RemoveAll(tmp)
 	defer d.Close()
+	_ = unix.Flock(d.Fd(), unix.LOCK_EX|unix.LOCK_NB) // so that nobody sweeps it
 	if err := d.Replace(programFile, b, 0o755, nil); err != nil {
+		return err
+	}
+	if err := d.Replace(keptPrefix+household, nil, 0o644, nil); err != nil {
 		return err
 	}
 	err = all.Rename(tmp, all, hashOf(img.Digest))
@@ -298,6 +312,40 @@ func copyProgram(root *boundary.Dir, img pack.Image) error {
 		return nil
 	}
 	return err
+}
+
+// Sweep removes what commands that were cut off left half made.
+func (e *Engine) Sweep() {
+	root, err := e.open(false)
+	if err != nil {
+		return // there is nothing
+	}
+	defer root.Close()
+	sweepPrograms(root)
+}
+
+// sweepPrograms removes copies that were being made when a command was ended, of whichever
+// household. Those that are still being made are locked.
+func sweepPrograms(root *boundary.Dir) {
+	all, err := root.Sub(programs)
+	if err != nil {
+		return // there is none
+	}
+	defer all.Close()
+	names, _ := all.Names() // the next command tries again
+	for _, n := range names {
+		if !strings.HasPrefix(n, boundary.Unfinished) {
+			continue
+		}
+		d, err := all.Sub(n)
+		if err != nil {
+			continue
+		}
+		if unix.Flock(d.Fd(), unix.LOCK_EX|unix.LOCK_NB) == nil {
+			_ = all.RemoveAll(n)
+		}
+		d.Close()
+	}
 }
 
 // RemoveImage removes a copy of the program.
@@ -317,19 +365,38 @@ func (e *Engine) RemoveImage(_ context.Context, digest, household string) error 
 	if own {
 		return fmt.Errorf("%w: %s", engine.ErrInUse, used)
 	}
-	if err := root.Remove(keptFile(digest, household)); err != nil {
-		return err
-	}
 	at := filepath.Join(programs, hashOf(digest))
 	names, err := list(root, at)
 	if err != nil {
 		return err
 	}
-	kept := slices.ContainsFunc(names, func(n string) bool { return strings.HasPrefix(n, keptPrefix) })
+	kept := slices.ContainsFunc(names, func(n string) bool {
+		return strings.HasPrefix(n, keptPrefix) && n != keptPrefix+household
+	})
 	if used != "" || kept {
+		if err := root.Remove(keptFile(digest, household)); err != nil {
+			return err
+		}
 		return fmt.Errorf("%w: another household keeps the program", engine.ErrInUse)
 	}
-	if err := root.RemoveAll(at); err != nil {
+	sweepPrograms(root)
+	all, err := root.Sub(programs)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer all.Close()
+	// It goes at once, so that nobody meets one that is kept by none.
+	tmp := boundary.NewName()
+	err = all.Rename(hashOf(digest), all, tmp)
+	if err == nil {
+		err = all.RemoveAll(tmp)
+	} else if errors.Is(err, os.ErrNotExist) {
+		err = nil
+	}
+	if err != nil {
 		return err
 	}
 	e.sweep()
