@@ -1,12 +1,16 @@
 package test
 
 import (
+	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/demo"
@@ -186,4 +190,81 @@ func TestWhatIsHalfMadeBlocksNobody(t *testing.T) {
 	if st, err := os.Stat(m.path("state")); err != nil || int(st.Sys().(*syscall.Stat_t).Uid) != m.uid {
 		t.Error("the state folder is not the account's")
 	}
+}
+
+// TestACrashedServerIsStartedAtOnce ends the server by SIGKILL until the engine waits before
+// it tries again.
+func TestACrashedServerIsStartedAtOnce(t *testing.T) {
+	t.Parallel()
+	engines(t, func(t *testing.T, engine string) {
+		m := newMill(t, engine)
+		m.must("deploy", "--yes")
+		for command, says := range map[string]string{"deploy": "ready after", "start": "is running"} {
+			var st struct {
+				Healthy  bool
+				Why, Fix string
+			}
+			// Each pause is twice as long as the one before.
+			for kills, began := 0, time.Now(); ; {
+				if pid := m.server(); pid != 0 && kills < 6 {
+					if err := syscall.Kill(pid, syscall.SIGKILL); err != nil && !errors.Is(err, syscall.ESRCH) {
+						t.Fatal(err)
+					}
+					kills++
+				} else if kills == 6 {
+					if m.document(&st, "status"); strings.Contains(st.Why, "it crashed") {
+						break
+					}
+				}
+				if time.Since(began) > time.Minute {
+					t.Fatalf("the engine does not wait: %+v", st)
+				}
+				time.Sleep(20 * time.Millisecond)
+			}
+			if st.Healthy || !strings.Contains(st.Fix, "cozyshelf start") {
+				t.Errorf("while it waits: %+v", st)
+			}
+			args := []string{command}
+			if command == "deploy" {
+				args = append(args, "--yes")
+			}
+			if out := m.must(args...); !strings.Contains(out, says) {
+				t.Errorf("%s while the engine waits:\n%s", command, out)
+			}
+			if m.health() != "ready" {
+				t.Errorf("after %s it is not ready", command)
+			}
+		}
+	})
+}
+
+// server is the process of the household's server, 0 where none runs just now.
+func (m *mill) server() int {
+	m.t.Helper()
+	if m.engine == "docker" {
+		out, err := exec.Command("docker", "ps", "-q", "--filter", "label=cozyshelf.household="+household(m)).Output()
+		if err != nil || len(out) == 0 {
+			return 0
+		}
+		out, _ = exec.Command("docker", "inspect", "-f", "{{.State.Pid}}", strings.TrimSpace(string(out))).Output() // it may be gone
+		pid, _ := strconv.Atoi(strings.TrimSpace(string(out)))
+		return pid
+	}
+	all, err := filepath.Glob("/proc/[0-9]*/cmdline")
+	if err != nil {
+		m.t.Fatal(err)
+	}
+	for _, p := range all {
+		b, err := os.ReadFile(p)
+		words := strings.Split(string(b), "\x00")
+		if err != nil || len(words) < 2 || words[1] != "serve" || !strings.Contains(string(b), m.path("state")+"/") {
+			continue
+		}
+		pid, err := strconv.Atoi(filepath.Base(filepath.Dir(p)))
+		if err != nil {
+			m.t.Fatal(err)
+		}
+		return pid
+	}
+	return 0
 }

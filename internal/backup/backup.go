@@ -25,6 +25,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"cozyshelf/internal/boundary"
@@ -269,7 +270,7 @@ const (
 )
 
 // ErrRoom says that what an archive holds does not fit where it is to be unpacked.
-var ErrRoom = errors.New("there is not enough room to unpack it")
+var ErrRoom = fmt.Errorf("there is not enough room to unpack it: %w", syscall.ENOSPC)
 
 // Read reads every byte of an archive and compares it with the manifest. Its files
 // are unpacked into a folder unless that is nil. An error that the archive is to

@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"golang.org/x/sys/unix"
 )
@@ -78,6 +79,29 @@ func Work(state string) (*Dir, func(), error) {
 		work.Close()
 		admin.Close()
 	}, nil
+}
+
+// Left gives the names of what commands that were cut off left half made.
+func Left(state string) []string {
+	admin, err := OpenAdmin(state, false)
+	if err != nil {
+		return nil // there is none, or it is not for the caller to see
+	}
+	defer admin.Close()
+	work, err := admin.Sub(WorkName)
+	if err != nil {
+		return nil
+	}
+	defer work.Close()
+	names, _ := work.Names()
+	return slices.DeleteFunc(names, func(n string) bool {
+		d, err := work.Sub(n)
+		if err != nil {
+			return false
+		}
+		defer d.Close()
+		return errors.Is(unix.Flock(d.Fd(), unix.LOCK_EX|unix.LOCK_NB), unix.EWOULDBLOCK)
+	})
 }
 
 // Sweep removes what commands that were cut off left half made. Whoever calls it holds

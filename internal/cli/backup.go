@@ -528,6 +528,9 @@ func (a *app) restore(ctx context.Context, file, secret string, u deploy.Unpacke
 		add(blueprint.AwaitHealthy, now.Name, "wait until it is healthy", "else what was there is put back")
 	}
 	a.showChanges(changes)
+	if err := deploy.Room(state, u.Manifest); err != nil {
+		return err
+	}
 	if undo != nil {
 		if l, err := s.lostSince(ctx, u.Manifest.Made); err == nil {
 			a.out.Printf("  %s what came into the store after %s is not in the backup: %s\n", show.Mark("warning"), show.When(u.Manifest.Made), l.says())

@@ -108,6 +108,12 @@ func (a *app) makeAccount(h *household.Household, engine facts.Engine, p facts.P
 func (a *app) gather(ctx context.Context, s *site) facts.Facts {
 	f := machine.Gather(s.h, s.facts, func(port int, holder string) bool { return s.holds(ctx, port, holder) })
 	f.Program, f.Others = a.version, s.others(ctx)
+	if s.facts.Answers {
+		f.Left = s.left(ctx)
+	}
+	if !f.Port.Free && !f.Port.Ours && f.Port.Error == "" {
+		f.Port.Neighbour = s.neighbour(ctx, s.h.Server.Port)
+	}
 	if len(s.h.Quiet.Work) > 0 {
 		f.FFmpeg = &facts.FFmpeg{}
 		if x, err := pack.FindFFmpeg(ctx); err != nil {

@@ -592,6 +592,14 @@ func (a *app) intakeClearCommand() *cobra.Command {
 				if err != nil {
 					return a.intakeFault(err, w.Folder)
 				}
+				if _, err := os.Stat(h.Storage.State); errors.Is(err, os.ErrNotExist) {
+					// The household has retired, and its ledger with it.
+					if err := j.Discard(); err != nil {
+						return a.intakeFault(err, w.Folder)
+					}
+					a.err.Printf("%s removed\n", show.Size(w.Done))
+					continue
+				}
 				entry, err := ledger.Begin(h.Storage.State, ledger.Entry{At: time.Now(), Who: who(), Command: "intake clear", Action: "discard",
 					What: fmt.Sprintf("remove %s of job %s from the holding folder of %s", show.Size(w.Done), w.ID, w.Folder), Why: "asked for"})
 				if err != nil {

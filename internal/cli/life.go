@@ -7,17 +7,23 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"slices"
 	"time"
 
+	"cozyshelf/internal/backup"
 	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/cli/show"
+	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/logline"
 	"cozyshelf/internal/core/plain"
 	"cozyshelf/internal/deploy"
 	"cozyshelf/internal/engine"
+	"cozyshelf/internal/intake"
 	"cozyshelf/internal/ledger"
+	"cozyshelf/internal/machine"
 	"cozyshelf/internal/problem"
 
 	"github.com/spf13/cobra"
@@ -227,7 +233,13 @@ func (a *app) turn(ctx context.Context, command string, stop, start bool) error 
 	d.Blueprint.Container = seen.Container
 	d.Blueprint.State = s.h.Storage.State
 	if err := d.Carry(ctx, []blueprint.Change{{Action: blueprint.AwaitHealthy, Target: seen.Name, What: "wait until it is healthy"}}); err != nil {
-		return err
+		var sick *control.Sick
+		if !errors.As(err, &sick) || sick.Status != control.FullDisk {
+			return err
+		}
+		a.out.Printf("%s is running: %s\n", s.h.Household.Name, s.address())
+		a.warn("the disk with the state folder is full: what is there plays, and nothing new is remembered; free some space there, and it goes on by itself")
+		return &exit{problem.ExitFound}
 	}
 	a.out.Printf("%s is running: %s\n", s.h.Household.Name, s.address())
 	return nil
@@ -311,15 +323,48 @@ given. Media are never touched.`,
 			if err := a.carry(ctx, s, "retire", changes, func() error { return deploy.ForgetDeployed(s.h.Storage.State) }); err != nil {
 				return err
 			}
-			if erase {
-				a.out.Printf("retired; media were not touched\n")
-			} else {
-				a.out.Printf("retired; the state folder %s stays, media were not touched\n", s.h.Storage.State)
+			a.out.Printf("retired; media were not touched\n")
+			for _, l := range stays(s.h) {
+				a.out.Printf("  stays: %s\n", show.Clean(l))
 			}
+			a.out.Printf("  stays: the household file %s\n", show.Clean(a.household))
 			return nil
 		},
 	}
 	c.Flags().BoolVar(&erase, "erase", false, "also erase the state folder")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return c
+}
+
+// stays lists what a household that has retired leaves on this machine, beside its media and
+// its household file.
+func stays(h *household.Household) []string {
+	var out []string
+	for _, p := range []string{h.Storage.State, boundary.Admin(h.Storage.State)} {
+		if _, err := os.Lstat(p); err == nil {
+			out = append(out, map[bool]string{true: "the state folder ", false: "the ledger, and what is kept to undo changes, "}[p == h.Storage.State]+p)
+		}
+	}
+	if dir := h.Storage.Scratch; dir != "" && dir != "memory" {
+		if names, err := os.ReadDir(dir); err == nil {
+			out = append(out, fmt.Sprintf("the scratch folder %s, with %s in it", dir, show.Count(len(names), "thing", "things")))
+		}
+	}
+	if dir := h.Backup.Folder; dir != "" {
+		if list, err := backup.List(dir, blueprint.ID(h.Storage.State)); err == nil && len(list) > 0 {
+			out = append(out, fmt.Sprintf("%s in %s", show.Count(len(list), "backup", "backups"), dir))
+		}
+	}
+	for _, s := range h.Shelves {
+		for _, folder := range s.Folders {
+			if household.IsShare(folder) || machine.Far(folder) {
+				continue
+			}
+			jobs, _ := intake.Jobs(folder) // what cannot be listed is named by intake list
+			for _, j := range jobs {
+				out = append(out, fmt.Sprintf("%s that wait in %s; cozyshelf intake clear %s removes them", show.Size(j.Done()), filepath.Join(folder, intake.Holding), j.ID))
+			}
+		}
+	}
+	return out
 }

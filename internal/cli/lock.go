@@ -87,6 +87,7 @@ func (a *app) loadAlone(ctx context.Context) (*household.Household, error) {
 func (a *app) takeOver(h *household.Household) error {
 	deploy.SweepLeft(h.Storage.State)
 	ledger.Sweep(h.Storage.State)
+	endEdits(h.Storage.State)
 	if path, err := filepath.EvalSymlinks(a.household); err == nil { // it was read a moment ago
 		whole.Sweep(filepath.Dir(path), func(name string) bool { return name == filepath.Base(path) })
 	}

@@ -72,7 +72,7 @@ func (e *exit) Error() string { return fmt.Sprintf("exit code %d", e.code) }
 
 // complain shows an error; several faults of a household file one by one.
 func (a *app) complain(err error) {
-	list := []*problem.Problem{problem.Of(err)}
+	list := []*problem.Problem{problem.ForHost(err)}
 	var faults household.Faults
 	if errors.As(err, &faults) {
 		list = faults

@@ -195,31 +195,71 @@ func (a *app) rewriteFor(h *household.Household, text []byte, command, what stri
 	if err != nil {
 		return err
 	}
-	e := ledger.Entry{At: time.Now(), Who: who(), Command: command, Action: "edit-file", What: what, Why: "asked for", Outcome: "done", Undoes: undoes}
 	state := h.Storage.State
+	id := 0
 	if _, err := os.Stat(state); err == nil {
-		kept, err := ledger.Keep(state, "file")
-		if err == nil {
-			_, err = kept.Write(former)
-			err = errors.Join(err, kept.Sync(), kept.Close())
-			e.Undo = &ledger.Undo{Kind: undoFile, Path: path, Kept: filepath.Base(kept.Name()), Data: sum(text)}
-		}
-		if err != nil {
-			a.err.Printf("the former text could not be kept: %s\n", err)
-			e.Undo = nil
+		id, err = beginEdit(state, path, former, text, ledger.Entry{At: time.Now(), Who: who(), Command: command, Action: "edit-file", What: what, Why: "asked for", Undoes: undoes})
+		switch {
+		case errors.Is(err, os.ErrPermission):
+			a.warn("you may not write the ledger: there will be no entry of this, and cozyshelf undo cannot take it back") // the file is theirs to change
+		case err != nil:
+			return &problem.Problem{What: "the ledger could not be written, so nothing was touched", Where: state, Why: err.Error(), Fix: "see that the folder above the state folder belongs to root, and that its disk has room", Err: err}
 		}
 	}
 	if err := replace(a.household, text); err != nil {
+		if id > 0 {
+			_ = ledger.End(state, id, err.Error()) // the error is told
+		}
 		return &problem.Problem{What: "the household file could not be written", Where: a.household, Why: err.Error(), Fix: "check that you may write there; the file is as it was", Err: err}
 	}
-	if id := a.enter(h, e); id > 0 && e.Undo != nil {
-		a.out.Printf("done, entry %d of the ledger; cozyshelf deploy makes it so\n", id)
-	} else {
+	if id == 0 {
 		a.out.Printf("done; cozyshelf deploy makes it so\n")
+		return nil
 	}
+	if err := ledger.End(state, id, "done"); err != nil {
+		a.err.Printf("the ledger could not be written: %s\n", err) // the next command ends the entry
+	}
+	a.out.Printf("done, entry %d of the ledger; cozyshelf deploy makes it so\n", id)
 	return nil
 }
 
+// beginEdit keeps the former text of the household file, and begins the entry of a change.
+func beginEdit(state, path string, former, text []byte, e ledger.Entry) (int, error) {
+	kept, err := ledger.Keep(state, "file")
+	if err != nil {
+		return 0, err
+	}
+	_, err = kept.Write(former)
+	e.Undo = &ledger.Undo{Kind: undoFile, Path: path, Kept: filepath.Base(kept.Name()), Data: sum(text)}
+	id := 0
+	if err = errors.Join(err, kept.Sync()); err == nil {
+		id, err = ledger.Begin(state, e)
+	}
+	return id, errors.Join(err, kept.Close())
+}
+
+// endEdits ends what commands that were cut off left open about the household file: what
+// came of them follows from what the file says.
+func endEdits(state string) {
+	list, _, err := ledger.Read(state)
+	if err != nil {
+		return // there is none yet, or what comes next tells
+	}
+	for _, e := range list {
+		if e.Outcome != ledger.Open || e.Undo == nil || e.Undo.Kind != undoFile {
+			continue
+		}
+		outcome := "cut off; the file stayed as it was"
+		if now, err := os.ReadFile(e.Undo.Path); err != nil {
+			continue
+		} else if sum(now) == e.Undo.Data {
+			outcome = "done"
+		}
+		_ = ledger.End(state, e.ID, outcome) // the next command tries again
+	}
+}
+
+// replace writes the household file anew, with the owner and mode that it had.
 func replace(path string, text []byte) error {
 	path, err := filepath.EvalSymlinks(path)
 	if err != nil {

@@ -7,16 +7,20 @@ import (
 	"net"
 	"os"
 	"os/user"
+	"path/filepath"
 	"slices"
 	"time"
 
+	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/deploy"
 	"cozyshelf/internal/engine"
 	"cozyshelf/internal/engine/docker"
 	"cozyshelf/internal/engine/process"
+	"cozyshelf/internal/intake"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/pack"
 	"cozyshelf/internal/problem"
@@ -58,6 +62,36 @@ func (s *site) others(ctx context.Context) []facts.Other {
 		}
 	}
 	return out
+}
+
+// neighbour finds another household of ours whose server has a port.
+func (s *site) neighbour(ctx context.Context, port int) *facts.Neighbour {
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	for _, kind := range []string{"docker", "podman", "process"} {
+		e, err := openEngine(kind)
+		all, can := e.(engine.Neighbours)
+		if err != nil || !can || !e.Facts(ctx).Answers {
+			continue
+		}
+		list, err := all.Neighbours(ctx)
+		if err != nil {
+			continue
+		}
+		for _, c := range list {
+			if c.Port != port || c.Household == s.id {
+				continue
+			}
+			n := &facts.Neighbour{Name: c.Name, Engine: kind}
+			for _, m := range c.Mounts {
+				if m.What == "state" {
+					n.State = m.Source
+				}
+			}
+			return n
+		}
+	}
+	return nil
 }
 
 // here refuses what would change the state under a server on another engine.
@@ -237,6 +271,46 @@ func (s *site) address() string {
 		host = bind.String()
 	}
 	return "http://" + net.JoinHostPort(host, fmt.Sprint(s.h.Server.Port))
+}
+
+// left lists what commands that were cut off left behind: all that the next deployment
+// removes.
+func (s *site) left(ctx context.Context) []string {
+	var out []string
+	if o, err := s.engine.Observe(ctx, s.id); err == nil {
+		for _, x := range o.Strays {
+			if !x.Running {
+				out = append(out, "half a server on "+s.facts.Kind+": "+x.Name)
+			}
+		}
+		for _, i := range o.Unkept {
+			out = append(out, "a program that no household uses: "+i)
+		}
+		if was := deploy.ReadDeployed(s.h.Storage.State); was != nil {
+			for _, i := range o.Kept {
+				if !slices.Contains(was.Images, i) {
+					out = append(out, "a program that this household no longer needs: "+i)
+				}
+			}
+		}
+	}
+	for _, n := range boundary.Left(s.h.Storage.State) {
+		out = append(out, "half-made: "+filepath.Join(boundary.Admin(s.h.Storage.State), boundary.WorkName, n))
+	}
+	for _, sh := range s.h.Shelves {
+		for _, folder := range sh.Folders {
+			if household.IsShare(folder) || machine.Far(folder) {
+				continue
+			}
+			jobs, _ := intake.Jobs(folder) // what cannot be listed is not ours to remove
+			for _, j := range jobs {
+				if j.Over() {
+					out = append(out, "a job that is over: "+filepath.Join(folder, intake.Holding, j.ID))
+				}
+			}
+		}
+	}
+	return out
 }
 
 // sweep removes what a command that was cut off left half made on the engine. Whoever calls

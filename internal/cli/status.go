@@ -185,6 +185,11 @@ func (a *app) status(ctx context.Context, before *statusReport) (*statusReport, 
 		return r, nil
 	}
 	r.Since = seen.Started
+	if seen.Waiting {
+		r.Why = fmt.Sprintf("it crashed (code %d) soon after it started, and is started again within a minute", seen.ExitCode)
+		r.Fix = "cozyshelf logs says why; cozyshelf start or cozyshelf deploy tries at once"
+		return r, nil
+	}
 	ask, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	st, err := s.client().Status(ask)

@@ -29,6 +29,7 @@ import (
 	"cozyshelf/internal/pack"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/seam"
+	"cozyshelf/internal/store"
 	"cozyshelf/internal/whole"
 )
 
@@ -623,7 +624,7 @@ func Plain(err error) string {
 }
 
 // ours lists what we and the server make in a state folder.
-var ours = []string{"store.db", "store.db-wal", "store.db-shm", "store.db-journal", "control.sock", ledger.Spool, "spool-taken.jsonl", "admin", "known.key", "opening", "opening.json", "scratch", "settings-*.json", ".new-*", backup.Household, blueprint.Backups, strings.TrimSuffix(backup.Pictures, "/"), "lookup"}
+var ours = []string{"store.db", "store.db-wal", "store.db-shm", "store.db-journal", "control.sock", ledger.Spool, "spool-taken.jsonl", "admin", "known.key", store.ReserveFile, "opening", "opening.json", "scratch", "settings-*.json", ".new-*", backup.Household, blueprint.Backups, strings.TrimSuffix(backup.Pictures, "/"), "lookup"}
 
 // EraseState removes a state folder: what we know to be ours, and the folder
 // once it is empty; and the administrator's folder beside it. Anything else in it

@@ -88,6 +88,9 @@ func plainly(err error) string {
 
 // notOurs is the problem where the administrator's folder cannot be had.
 func notOurs(state string, err error) error {
+	if errors.Is(err, unix.ENOSPC) {
+		return &problem.Problem{What: "there is no room for it", Where: filepath.Dir(boundary.Admin(state)), Why: plainly(err), Fix: "free some space there, and try again", Err: err}
+	}
 	return &problem.Problem{What: "there is no place that only you can write to", Where: boundary.Admin(state), Why: plainly(err), Fix: "run as root, and see that the folder above the state folder belongs to root and nobody else may write to it", Err: err}
 }
 
@@ -210,6 +213,30 @@ func PutStore(ctx context.Context, state, file, passphrase string, owner *whole.
 	}
 	return u.Manifest, to.Sync()
 }
+
+// Room gives an error where there is too little room to put a backup's store in place: for
+// what is in it, for a backup of what is there, and for the server to go on afterwards.
+func Room(state string, m backup.Manifest) error {
+	need := m.Size() + goesOn
+	for _, part := range []string{"", "-wal"} {
+		if st, err := os.Lstat(filepath.Join(state, backup.Store+part)); err == nil {
+			need += st.Size()
+		}
+	}
+	at := filepath.Dir(boundary.Admin(state))
+	var fs unix.Statfs_t
+	if err := unix.Statfs(at, &fs); err != nil {
+		return nil // putting it there tells
+	}
+	free := int64(fs.Bavail) * int64(fs.Bsize)
+	if free >= need {
+		return nil
+	}
+	return &problem.Problem{What: "there is not enough room; nothing was touched", Where: at, Why: fmt.Sprintf("%d MiB are free, and %d MiB are needed: for the store of the backup, for a backup of the one that is there, and for the server to go on", free>>20, need>>20+1), Fix: "free some space there, and try again", Err: unix.ENOSPC}
+}
+
+// goesOn is how much has to be free for a server, and for what it writes when it starts.
+const goesOn = 16 << 20
 
 // ended is how long a server that was stopped may take to be gone.
 const ended = 5 * time.Second

@@ -88,6 +88,11 @@ type LogOptions struct {
 // that Observe does not tell of. Sweep removes it.
 type Sweeper interface{ Sweep() }
 
+// Neighbours is an engine that tells what it runs of all households.
+type Neighbours interface {
+	Neighbours(ctx context.Context) ([]blueprint.Container, error)
+}
+
 // Dialer is an engine that can run a command inside a container and connect to
 // its standard input and output. It serves administrators who may use the
 // engine but not open the state folder.

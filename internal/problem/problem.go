@@ -6,7 +6,10 @@ package problem
 import (
 	"encoding/json"
 	"errors"
+	"io/fs"
+	"path/filepath"
 	"strings"
+	"syscall"
 
 	"cozyshelf/internal/core/plain"
 )
@@ -87,10 +90,55 @@ func Of(err error) *Problem {
 		return nil
 	}
 	var p *Problem
-	if errors.As(err, &p) {
-		return p
+	if !errors.As(err, &p) {
+		p = &Problem{What: err.Error(), Err: err}
+		var at *fs.PathError
+		if errors.As(err, &at) {
+			p = &Problem{What: "it did not work", Where: at.Path, Why: at.Op + ": " + at.Err.Error(), Fix: "see what is there, and try again", Err: err}
+			if errors.Is(err, fs.ErrPermission) {
+				p.Fix = "run it as root, or as an account that may do that"
+			}
+		}
 	}
-	return &Problem{What: err.Error(), Err: err}
+	return p
+}
+
+// ForHost is Of for whoever runs the machine: what the system says of a disk goes before
+// what the place that met it could advise. It names paths of the machine.
+func ForHost(err error) *Problem {
+	p := Of(err)
+	if p == nil {
+		return nil
+	}
+	if fix := ofDisk(err, p.Where); fix != "" {
+		told := *p
+		told.Fix = fix
+		return &told
+	}
+	return p
+}
+
+// ofDisk says what helps where a disk is full, or does not work.
+func ofDisk(err error, where string) string {
+	var at *fs.PathError
+	if errors.As(err, &at) {
+		where = filepath.Dir(at.Path)
+	}
+	on := "there"
+	if where != "" {
+		on = "on the disk of " + where
+	}
+	switch {
+	case errors.Is(err, syscall.ENOSPC):
+		return "free some space " + on + ", then run the same command again: it goes on from where it was"
+	case errors.Is(err, syscall.EDQUOT):
+		return "the account's quota is used up " + on + ": raise it or free some space, then run the same command again"
+	case errors.Is(err, syscall.EROFS):
+		return "the file system " + on + " is mounted to be read only: mount it to be written to; where the system did that by itself, look for disk errors in the kernel's log first"
+	case errors.Is(err, syscall.EIO):
+		return "the system met a fault " + on + ": look into the kernel's log, copy what matters to another disk, and check this one"
+	}
+	return ""
 }
 
 // Code is the exit code for err: 0 for nil, ExitFailed where nothing else is said.

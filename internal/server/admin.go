@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 	"unicode"
 	"unicode/utf8"
@@ -71,7 +72,7 @@ func fail(w http.ResponseWriter, err error) {
 		if st.wait > 0 {
 			w.Header().Set("Retry-After", strconv.Itoa(int(st.wait.Seconds())+1))
 		}
-	case errors.Is(err, store.ErrFull):
+	case errors.Is(err, store.ErrFull), errors.Is(err, syscall.ENOSPC):
 		status = http.StatusInsufficientStorage
 		err = &problem.Problem{What: "nothing can be kept now", Why: "the disk with the server's state is full", Fix: "the administrator has to free some space; what is there plays on", Err: err}
 	case errors.Is(err, store.ErrDamaged):

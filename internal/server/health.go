@@ -3,6 +3,7 @@ package server
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
 	"time"
 
@@ -17,6 +18,7 @@ import (
 const (
 	reopenPause = 5 * time.Second // before a store that could not be opened is tried again
 	checkPause  = 24 * time.Hour  // between two looks at all its pages
+	roomPause   = time.Minute     // between two looks whether there is room for the reserve
 	leastFree   = 8 << 20         // bytes; with less where the state lies, the disk counts as full
 )
 
@@ -33,6 +35,9 @@ func sick(state string, err error) control.Health {
 		h.What, h.Fix = "the state folder lies where the store cannot be used", "put the state folder on a disk of the machine that the server runs on: a database needs locks that work, and memory shared between processes"
 	case errors.Is(err, store.ErrFull):
 		h.Status, h.What, h.Fix = control.FullDisk, "the disk with the state folder is full", "free some space there; the server goes on by itself"
+		if err == error(store.ErrFull) { // nothing failed yet
+			h.Why = fmt.Sprintf("less than %d MiB are free", leastFree>>20)
+		}
 	}
 	return h
 }
@@ -113,6 +118,18 @@ func (s *Server) gate(next func() http.Handler, why bool) http.Handler {
 		}
 		fail(w, &statusError{p, http.StatusServiceUnavailable, 5 * time.Second})
 	})
+}
+
+// watchRoom makes the reserve again that a start on a full disk has used up.
+func (s *Server) watchRoom(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(roomPause):
+			store.KeepReserve(s.settings.State)
+		}
+	}
 }
 
 // watchStore looks at all pages of the store, once it is open and then every day.

@@ -232,10 +232,20 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 	count := func(int64) {}
 	// A picture that is looked at, and a question about a file, are no streams.
 	if f.Content != string(naming.Picture) && r.Method == http.MethodGet {
-		if count, err = s.tracker.Sending(r.Context(), visitorOf(r).viewer(), t, f); err != nil {
+		count, err = s.tracker.Sending(r.Context(), visitorOf(r).viewer(), t, f)
+		switch {
+		case errors.Is(err, store.ErrFull):
+			// What is there plays, though nobody will know of it.
+			count = func(int64) {}
+			if s.unnoted.CompareAndSwap(false, true) {
+				s.log.Error("streams are not noted while the disk is full", "why", err)
+			}
+		case err != nil:
 			s.log.Error("a stream could not be noted", "why", err)
 			fail(w, err)
 			return
+		default:
+			s.unnoted.Store(false)
 		}
 	}
 	if err := stream.Deliver(w, r, file, mime, count); err != nil {

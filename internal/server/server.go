@@ -43,6 +43,8 @@ type Server struct {
 	log      *slog.Logger
 	store    *store.Store
 	tracker  *stream.Tracker
+	stale    bool        // streams that a crash cut off could not be ended yet
+	unnoted  atomic.Bool // streams are not noted, since the disk is full
 	trusted  []netip.Prefix
 	started  time.Time
 
@@ -132,18 +134,35 @@ func Open(ctx context.Context, s blueprint.Settings, version string, log *slog.L
 
 // openStore opens the store and brings it up to date.
 func (s *Server) openStore(ctx context.Context) error {
-	st, err := store.Open(ctx, filepath.Join(s.settings.State, "store.db"))
+	st, err := store.OpenReserved(ctx, filepath.Join(s.settings.State, "store.db"))
 	if err != nil {
 		return fmt.Errorf("opening the store in %s: %w", s.settings.State, err)
 	}
-	// Streams that a crash cut off ended when they were last seen.
-	if err := st.CloseStale(ctx); err != nil {
-		st.Close()
-		return err
+	// Streams that a crash cut off ended when they were last seen. On a full disk that is
+	// noted later: what is there plays on.
+	if err := st.CloseStale(ctx, s.started); err != nil {
+		if s.stale = errors.Is(err, store.ErrFull); !s.stale {
+			st.Close()
+			return err
+		}
 	}
 	s.store, s.tracker = st, &stream.Tracker{Store: st, Log: s.log}
 	s.ready.Store(true)
 	return nil
+}
+
+// closeStale ends the streams that a crash cut off, once there is room to note it.
+func (s *Server) closeStale(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(reopenPause):
+		}
+		if err := s.store.CloseStale(ctx, s.started); err == nil || !errors.Is(err, store.ErrFull) {
+			return
+		}
+	}
 }
 
 // open gives the store, once it is open.
@@ -167,6 +186,9 @@ func (s *Server) begin(ctx context.Context) bool {
 			return true
 		}
 		h := sick(s.settings.State, err)
+		if h.Status == control.FullDisk {
+			h.Status, h.What = control.NoStore, "the store cannot be opened, since the disk with the state folder is full"
+		}
 		if old := s.sick.Swap(&h); old == nil || old.Why != h.Why {
 			s.log.Error(h.What, "why", err)
 		}
@@ -242,8 +264,12 @@ func (s *Server) Run(ctx context.Context) error {
 	defer s.suspects.Close()
 	work.Go(func() { s.tracker.Run(ctx) })
 	work.Go(func() { s.watch(ctx) })
+	if s.stale {
+		work.Go(func() { s.closeStale(ctx) })
+	}
 	work.Go(func() { s.sweepUploads(ctx) })
 	work.Go(func() { s.watchStore(ctx) })
+	work.Go(func() { s.watchRoom(ctx) })
 	for _, sh := range s.settings.Shelves {
 		work.Go(func() { s.follow(ctx, sh) })
 	}

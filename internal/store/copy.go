@@ -21,9 +21,17 @@ import (
 var (
 	ErrNewer   = errors.New("the store was made by a newer program")
 	ErrDamaged = errors.New("the store is damaged")
-	ErrFull    = errors.New("the disk is full")
+	ErrFull    = fullError{}
 	ErrNoLocks = errors.New("the file system has no locks")
 )
+
+// fullError says that the disk is full: for errors.Is the same as what the system says of it.
+type fullError struct{}
+
+func (fullError) Error() string { return "the disk is full" }
+
+// Is reports whether a target is the system's word for a full disk.
+func (fullError) Is(target error) bool { return target == syscall.ENOSPC }
 
 // told adds what an error of the database means.
 func told(err error) error {
@@ -35,6 +43,8 @@ func told(err error) error {
 		return err
 	}
 	switch e.Code() {
+	case sqlite3.SQLITE_IOERR_SHMSIZE: // the shared memory is a file that has to grow
+		return fmt.Errorf("%w: %w", ErrFull, err)
 	case sqlite3.SQLITE_PROTOCOL, sqlite3.SQLITE_IOERR_LOCK, sqlite3.SQLITE_IOERR_RDLOCK, sqlite3.SQLITE_IOERR_UNLOCK, sqlite3.SQLITE_IOERR_SHMLOCK, sqlite3.SQLITE_IOERR_SHMMAP, sqlite3.SQLITE_IOERR_CHECKRESERVEDLOCK:
 		return fmt.Errorf("%w: %w", ErrNoLocks, err)
 	}

@@ -86,10 +86,10 @@ func (s *Store) MarkPlays(ctx context.Context, marks ...Mark) error {
 }
 
 // CloseStale ends the plays that nobody has closed, such as after a crash, at
-// the moment they were last seen.
-func (s *Store) CloseStale(ctx context.Context) error {
-	_, err := s.w.ExecContext(ctx, "UPDATE plays SET ended = seen WHERE ended = 0")
-	return err
+// the moment they were last seen: those last seen before a time.
+func (s *Store) CloseStale(ctx context.Context, before time.Time) error {
+	_, err := s.w.ExecContext(ctx, "UPDATE plays SET ended = seen WHERE ended = 0 AND seen < ?", milli(before))
+	return s.told(err)
 }
 
 // PlayFilter says which plays are wanted. Zero fields leave all in.

@@ -135,7 +135,7 @@ func TestPlaysAreContinuedShortlyAfterAndNotLater(t *testing.T) {
 	if open, err := s.Plays(ctx, PlayFilter{Open: true}); err != nil || len(open) != 1 {
 		t.Errorf("streams now: got %+v, %v", open, err)
 	}
-	if err := s.CloseStale(ctx); err != nil {
+	if err := s.CloseStale(ctx, time.Now().Add(time.Hour)); err != nil {
 		t.Fatal(err)
 	}
 	if open, _ := s.Plays(ctx, PlayFilter{Open: true}); len(open) != 0 {

@@ -17,6 +17,7 @@ type Seen struct {
 	Digest    string    // of the blueprint, from its label
 	Container Container // from its label; zero where that cannot be read
 	Running   bool
+	Waiting   bool   // it crashed, and the engine waits before it starts it again; Running too
 	Health    string // starting, healthy, unhealthy; empty where the engine does not tell
 	Started   time.Time
 	Restarts  int
@@ -163,7 +164,7 @@ func Compare(want Blueprint, have Observed, host Host) []Change {
 	why := reasons(c, old)
 	for _, s := range have.Strays {
 		if !s.Running {
-			add(RemoveOld, s.ID, "remove "+s.Name, "a throw-away container that was left behind")
+			add(RemoveOld, s.ID, "remove "+s.Name, "a command that was cut off left it behind")
 		}
 	}
 	if ours == nil {
@@ -175,7 +176,7 @@ func Compare(want Blueprint, have Observed, host Host) []Change {
 	if ours != nil && len(ours.Drift) > 0 {
 		add(PutBack, ours.ID, "put "+ours.Name+" back as it was made", "changed by hand: "+strings.Join(ours.Drift, "; "))
 	}
-	settled := ours != nil && ours.Running && len(old) == 0 && want.Store == ""
+	settled := ours != nil && ours.Running && !ours.Waiting && len(old) == 0 && want.Store == ""
 	if !settled {
 		for _, s := range old {
 			if s.Running {
@@ -187,10 +188,13 @@ func Compare(want Blueprint, have Observed, host Host) []Change {
 		}
 		met := ours != nil && ours.Running // it has the store already
 		out = append(out, storeChanges(want, host, old, met)...)
-		if ours == nil || !ours.Running || want.Store != "" {
+		if ours == nil || !ours.Running || ours.Waiting || want.Store != "" {
 			reason := "it is stopped"
-			if ours == nil {
+			switch {
+			case ours == nil:
 				reason = "it is new"
+			case ours.Waiting:
+				reason = "it crashed, and would wait before the next try"
 			}
 			add(Start, c.EngineName(), "start "+c.EngineName(), reason)
 		}

@@ -36,6 +36,7 @@ type Facts struct {
 	Account         Account   `json:"account"`
 	Engine          Engine    `json:"engine"`
 	Others          []Other   `json:"others,omitempty"` // other engines that the household is deployed on
+	Left            []string  `json:"left,omitempty"`   // what commands that were cut off left behind, a line each
 	Port            Port      `json:"port"`
 	State           Folder    `json:"state"`
 	Scratch         *Folder   `json:"scratch,omitempty"` // nil where scratch is in memory
@@ -178,6 +179,15 @@ type Port struct {
 	Holder  string `json:"holder"` // who holds it, where that may be known
 	Next    int    `json:"next"`   // the next free port after it; 0 where none is near
 	Error   string `json:"error,omitempty"`
+	// Neighbour is the other household of ours whose server holds it, nil where it is none.
+	Neighbour *Neighbour `json:"neighbour,omitempty"`
+}
+
+// Neighbour is another household on this machine.
+type Neighbour struct {
+	Name   string `json:"name"`
+	State  string `json:"state"` // its state folder
+	Engine string `json:"engine"`
 }
 
 // Folder is a folder of the host.

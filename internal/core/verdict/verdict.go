@@ -61,6 +61,7 @@ func Judge(h *household.Household, f facts.Facts) []Line {
 	}
 	j.engine()
 	j.others()
+	j.left()
 	j.machine()
 	j.port()
 	j.clients()
@@ -139,7 +140,6 @@ func (j *judge) engine() {
 // oldest is the oldest API of an engine that is spoken here.
 const oldestMajor, oldestMinor = 1, 40
 
-// engineDisk judges the engine's version and the disk that it keeps things on.
 // others judges that the household is deployed on another engine already: two servers
 // must not work on one state folder.
 func (j *judge) others() {
@@ -153,6 +153,14 @@ func (j *judge) others() {
 	}
 }
 
+// left says what commands that were cut off left behind.
+func (j *judge) left() {
+	if n := len(j.f.Left); n > 0 {
+		j.add("leftovers", Warning, fmt.Sprintf("%s that a command left behind when it was cut off", plural(n, "thing", "things")), "cozyshelf deploy removes them", j.f.Left...)
+	}
+}
+
+// engineDisk judges the engine's version and the disk that it keeps things on.
 func (j *judge) engineDisk() {
 	e := j.f.Engine
 	var major, minor int
@@ -352,6 +360,14 @@ func (j *judge) port() {
 		j.add("port", Blocked, fmt.Sprintf("%s cannot be listened on: %s", p.Address, p.Error), "choose another port or bind address under [server]")
 	case p.Ours:
 		j.add("port", OK, p.Address+", held by this household's own server", "")
+	case p.Neighbour != nil:
+		n := p.Neighbour
+		other := "choose another port under [server]"
+		if p.Next > 0 {
+			other = fmt.Sprintf("write port = %d under [server]", p.Next)
+		}
+		j.add("port", Blocked, fmt.Sprintf("%s is held by another household of yours, %s, on %s", p.Address, n.Name, n.Engine), other+"; both can run side by side",
+			"its state folder is "+n.State+"; if that is this household, write that path again under [storage]")
 	case !p.Free:
 		holder := p.Holder
 		if holder == "" {

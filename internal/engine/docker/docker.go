@@ -276,7 +276,7 @@ func (e *Engine) Observe(ctx context.Context, id string) (blueprint.Observed, er
 			seen.Container, seen.Digest = spec, spec.Digest()
 		}
 		if st := in.Container.State; st != nil {
-			seen.Running, seen.ExitCode = st.Running, st.ExitCode
+			seen.Running, seen.Waiting, seen.ExitCode = st.Running, st.Restarting, st.ExitCode
 			seen.Started, _ = time.Parse(time.RFC3339Nano, st.StartedAt)
 			if st.Health != nil {
 				seen.Health = string(st.Health.Status)
@@ -326,6 +326,21 @@ func (e *Engine) Observe(ctx context.Context, id string) (blueprint.Observed, er
 	slices.Sort(out.Images)
 	slices.Sort(out.Kept)
 	slices.Sort(out.Unkept)
+	return out, nil
+}
+
+// Neighbours gives what runs of all households.
+func (e *Engine) Neighbours(ctx context.Context) ([]blueprint.Container, error) {
+	list, err := e.api.ContainerList(ctx, client.ContainerListOptions{Filters: label(blueprint.LabelHousehold, "")})
+	if err != nil {
+		return nil, wrap(err)
+	}
+	var out []blueprint.Container
+	for _, u := range list.Items {
+		if c, ok := blueprint.FromLabels(u.Labels); ok {
+			out = append(out, c)
+		}
+	}
 	return out, nil
 }
 
@@ -804,7 +819,14 @@ func propagation(m blueprint.Mount) mount.Propagation {
 
 // Start starts a container.
 func (e *Engine) Start(ctx context.Context, id string) error {
-	_, err := e.api.ContainerStart(ctx, id, client.ContainerStartOptions{})
+	in, err := e.api.ContainerInspect(ctx, id, client.ContainerInspectOptions{})
+	if err == nil && in.Container.State != nil && in.Container.State.Restarting {
+		// For the engine it runs, though it waits before it tries again; so it does it now.
+		at := 0
+		_, err = e.api.ContainerRestart(ctx, id, client.ContainerRestartOptions{Timeout: &at})
+		return wrap(err)
+	}
+	_, err = e.api.ContainerStart(ctx, id, client.ContainerStartOptions{})
 	return wrap(err)
 }
 

@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+	"time"
 
 	"cozyshelf/internal/core/blueprint"
 
@@ -39,6 +40,28 @@ func (e *Engine) runs(c blueprint.Container, dir string) bool {
 		p.close()
 	}
 	return len(list) > 0
+}
+
+// state reports whether a server's folder has a supervisor, and whether that waits before it
+// starts the server again. Between two servers there is none for a moment, so one look
+// proves nothing.
+func (e *Engine) state(c blueprint.Container, dir string) (runs, waits bool) {
+	for range 4 {
+		list := e.supervisors(c, dir)
+		servers := 0
+		for _, p := range list {
+			for _, s := range e.children(c, p) {
+				servers++
+				s.close()
+			}
+			p.close()
+		}
+		if runs = len(list) > 0; !runs || servers > 0 {
+			return runs, false
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	return true, true
 }
 
 // children finds the servers that a supervisor runs.

@@ -217,7 +217,7 @@ func (e *Engine) Observe(_ context.Context, id string) (blueprint.Observed, erro
 			seen.Container, seen.Digest = c, c.Digest()
 			r := told(d, c)
 			seen.Started, seen.Restarts, seen.ExitCode = r.Started, r.Restarts, r.ExitCode
-			seen.Running = e.runs(c, d.Path())
+			seen.Running, seen.Waiting = e.state(c, d.Path())
 		}
 		d.Close()
 		out.Containers = append(out.Containers, seen)
@@ -401,6 +401,35 @@ func (e *Engine) RemoveImage(_ context.Context, digest, household string) error 
 	}
 	e.sweep()
 	return nil
+}
+
+// Neighbours gives what runs of all households.
+func (e *Engine) Neighbours(ctx context.Context) ([]blueprint.Container, error) {
+	root, err := e.open(false)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	all, err := list(root, households)
+	if err != nil {
+		return nil, err
+	}
+	var out []blueprint.Container
+	for _, h := range all {
+		o, err := e.Observe(ctx, h)
+		if err != nil {
+			continue // it is being changed
+		}
+		for _, s := range o.Containers {
+			if s.Running && s.Container.Household == h {
+				out = append(out, s.Container)
+			}
+		}
+	}
+	return out, nil
 }
 
 // uses finds a server that is made from a program, one of the household's first.

@@ -22,13 +22,12 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// How long to wait before a crashed server is started again: twice as long each
-// time, from the first to the last; after it has run for a while, from the
-// first again.
+// How long to wait before a crashed server is started again: after one that lived for a
+// while the first pause; after one that died young twice as long each time, up to the last.
 const (
-	firstPause = 500 * time.Millisecond
+	firstPause = 250 * time.Millisecond
 	lastPause  = time.Minute
-	settled    = time.Minute
+	settled    = 10 * time.Second
 	stopGrace  = 10 * time.Second
 )
 
