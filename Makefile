@@ -4,12 +4,13 @@
 # make bench    measurements; make yardstick compares with nginx and find
 # make attack   a server in a small container under attack, while members watch
 # make hostile  more rounds of the server's account against root (ROUNDS, SEED)
+# make torture  commands killed at any moment on both engines (ROUNDS each, SEED)
 # make screenshots  the pictures in docs/screenshots
 
 VERSION ?= 0.1.0
 GO      ?= go
 
-.PHONY: build demo test bench yardstick attack hostile screenshots lint clean
+.PHONY: build demo test bench yardstick attack hostile torture screenshots lint clean
 
 build:
 	CGO_ENABLED=0 $(GO) build -trimpath -ldflags '-s -w -X main.version=$(VERSION)' -o bin/cozyshelf ./cmd/cozyshelf
@@ -36,6 +37,10 @@ attack:
 hostile:
 	sh test/setup.sh
 	COZYSHELF_HOSTILE_ROUNDS=$(or $(ROUNDS),10) COZYSHELF_HOSTILE_SEED=$(SEED) $(GO) test -run TakenOver -v -timeout 60m ./test/hostile
+
+torture:
+	sh test/setup.sh
+	COZYSHELF_TORTURE=$(or $(ROUNDS),500) COZYSHELF_TORTURE_SEED=$(SEED) $(GO) test -run KilledAtAnyMoment -v -timeout 240m ./test
 
 lint:
 	test -z "$$(gofmt -l .)"

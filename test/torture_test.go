@@ -587,7 +587,7 @@ func (x *torture) account(where string) {
 		deep  []string // folders whose content has names of its own
 	}{
 		".":           {names: []string{"household.toml", "state", "state.admin", "media", "process", "units", "disk", "saved-*.tar.zst"}},
-		"state":       {names: []string{"store.db", "store.db-wal", "store.db-shm", "control.sock", "settings-*.json", backup.Household, "spool.jsonl", "spool-taken.jsonl", "known.key", "opening", "opening.json", "scratch", "backups", "pictures", "lookup"}},
+		"state":       {names: []string{"store.db", "store.db-wal", "store.db-shm", "control.sock", "settings-*.json", backup.Household, "spool.jsonl", "spool-taken.jsonl", "known.key", "reserve", "opening", "opening.json", "scratch", "backups", "pictures", "lookup"}},
 		"state.admin": {names: admin},
 		"units":       {names: []string{"cozyshelf-*.service", "multi-user.target.wants", "multi-user.target.wants/cozyshelf-*.service"}},
 	}
