@@ -33,13 +33,19 @@ func film(stem string, up []string) Reading {
 		}
 	}
 	stem, r.Sample = takeSample(stem, r.Sample)
+	if m := extraWhole.FindStringSubmatch(tidy(spaced(stem))); m != nil && len(up) > 0 {
+		if f := apart(unlisted(up[len(up)-1])); f.title != "" && !strings.EqualFold(f.title, tidy(spaced(stem))) {
+			return Reading{Title: f.title, Year: f.year, ID: f.id, Extra: strings.ToLower(m[1]), Part: tidy(spaced(stem)), Sample: r.Sample,
+				Why: "it is called so, and lies in the folder of a film", Confidence: good}
+		}
+	}
 	if m := extraOf(stem); m != nil {
 		r.Extra, stem = strings.ToLower(m[2]), tidy(m[1])
 	}
-	p := apart(stem)
+	p := apart(unlisted(stem))
 	var above parts
 	if len(up) > 0 && (!p.sureYear || strings.Contains(up[len(up)-1], "=")) {
-		above = apart(up[len(up)-1])
+		above = apart(unlisted(up[len(up)-1]))
 	}
 	r.Edition, r.Quality, r.Piece, r.ID = p.edition, p.quality, p.piece, cmp.Or(p.id, above.id)
 	switch {
@@ -65,8 +71,27 @@ func film(stem string, up []string) Reading {
 	return r
 }
 
+// unlisted takes a number of a list from the front of a name with a year in brackets:
+// "03 - Copper Kite (2003)".
+func unlisted(s string) string {
+	if s == "" || !digit(s[0]) {
+		return s
+	}
+	if m := listNumber.FindStringSubmatch(s); m != nil {
+		if y := bracketedYear(m[1]); y != nil && tidy(y[1]) != "" {
+			return m[1]
+		}
+	}
+	return s
+}
+
 // takeSample takes the word that makes a file a sample from the end of its name.
 func takeSample(stem string, is bool) (string, bool) {
+	if len(stem) > len("sample") && strings.EqualFold(stem[:len("sample")], "sample") {
+		if m := sampleHead.FindString(stem); m != "" && !strings.Contains(stem, " ") {
+			return stem[len(m):], true
+		}
+	}
 	if len(stem) < len("sample") || !strings.EqualFold(stem[len(stem)-len("sample"):], "sample") || !sampleName.MatchString(stem) {
 		return stem, is
 	}
@@ -99,28 +124,51 @@ func orElse(list ...string) string {
 
 // What seasons and episodes are called where numbers stand after the word.
 const (
+	numerals     = `one|two|three|four|five|six|seven|eight|nine|ten|i|ii|iii|iv|v|vi|vii|viii|ix|x`
 	seasonWords  = `season|series|staffel|saison|temporada|stagione|seizoen|säsong|sesong|sæson|kausi|sezona|сезон`
-	episodeWords = `episode|ep|e|folge|épisode|episodio|episódio|capítulo|puntata|aflevering|avsnitt|afsnit|jakso|sērija|серия`
+	months       = `(jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec)[a-z]*`
+	episodeWords = `episode|chapter|ep|e|folge|épisode|episodio|episódio|capítulo|puntata|aflevering|avsnitt|afsnit|jakso|sērija|серия`
 )
 
 var (
-	seasonName = regexp.MustCompile(`(?i)^(?:` + seasonWords + `)\s*([0-9]{1,3})$|^s([0-9]{1,2})$`)
+	seasonName = regexp.MustCompile(`(?i)^(?:` + seasonWords + `)\s*([0-9]{1,3}|` + numerals + `)(?:\s*[-–(\[].*)?$|^s([0-9]{1,2})(?:\s*[-–(\[].*)?$`)
 	// Show S02, Show S02 1080p, Show - Season 2
-	seasonEnd = regexp.MustCompile(`(?i)^(.*\S)\s+(?:-\s+)?(?:(?:` + seasonWords + `)\s*([0-9]{1,3})|s([0-9]{1,2}))(?:\s+(.*))?$`)
+	seasonEnd = regexp.MustCompile(`(?i)^(.*\S)\s+(?:-\s+)?\(?(?:(?:` + seasonWords + `)\s*([0-9]{1,3})|s([0-9]{1,2}))\)?(?:\s+(.*))?$`)
 	specials  = regexp.MustCompile(`(?i)^(?:specials?|season\s*0+)$`)
 
 	// S01E02, S01E02E03, S01E02-E03, S01E02-03, s1.e2
-	episodeIn = regexp.MustCompile(`(?i)(?:^|[\s._\-\[(])s([0-9]{1,3})[\s._-]?e([0-9]{1,4})(?:(?:[\s._]?-[\s._]?e?|e)([0-9]{1,4}))?(?:$|[\s._\-\])])`)
+	episodeIn = regexp.MustCompile(`(?i)(?:^|[\s._\-\[(])s([0-9]{1,3})[\s._-]?e([0-9]{1,4})(?:(?:e[0-9]{1,4})*(?:[\s._]?[-+][\s._]?e?|[\s._]?&[\s._]?e|e)([0-9]{1,4}))?(?:$|[\s._\-\])])`)
 	// 1x02, 1x02-03
-	crossIn = regexp.MustCompile(`(?i)(?:^|[\s._\-\[(])([0-9]{1,2})x([0-9]{2,3})(?:-(?:[0-9]{1,2}x)?([0-9]{2,3}))?(?:$|[\s._\-\])])`)
+	crossIn = regexp.MustCompile(`(?i)(?:^|[\s._\-\[(])([0-9]{1,2})x([0-9]{2,3}|[1-9])(?:-(?:[0-9]{1,2}x)?([0-9]{2,3}))?(?:$|[\s._\-\])])`)
 	// Season 1 Episode 2
 	wordsIn = regexp.MustCompile(`(?i)(?:^|[\s._-])(?:season|series)[\s._]([0-9]{1,3})[\s._,-]+(?:episode|ep)[\s._]?([0-9]{1,4})()(?:$|[\s._-])`)
+	// Show - S2 - 05, Show Season 2 Episode 5: on a name whose dots are spaces
+	seasonedIn = regexp.MustCompile(`(?i)(?:^|\s)(?:-\s+)?(?:(?:` + seasonWords + `)\s*([0-9]{1,2})|s([0-9]{1,2}))[\s,]+(?:-\s+)?(?:(?:` + episodeWords + `|#)\.?\s*)?([0-9]{1,3})(?:\s?-\s?([0-9]{1,3}))?(?:$|\s)`)
+	// Part 2 of 4, 2of4, Part 2: on a name whose dots are spaces
+	partIn = regexp.MustCompile(`(?i)(?:^|[\s(])(?:-\s+)?(?:(?:part|pt)\s*([0-9]{1,2}|` + numerals + `)(?:\s*of\s*(?:[0-9]{1,2}|` + numerals + `))?|([0-9]{1,2})\s?of\s?[0-9]{1,2})(?:$|[\s)])`)
+	// Show 203, 203 The Buoy: the season's number before the episode's two digits
+	hundredIn = regexp.MustCompile(`^(?:(.*\S)\s+)?([1-9][0-9]?)([0-9]{2})(?:\s+(?:-\s+)?(\S.*))?$`)
+	// 12v2 is a second try at 12
+	versionIn = regexp.MustCompile(`(?i)((?:^|[\s._ex-])[0-9]{1,4})v[0-9]($|[\s._\-\[(])`)
+	// 04.05.2019, the day first
+	dayFirst = regexp.MustCompile(`(?:^|[\s_\-\[(])(0[1-9]|[12][0-9]|3[01])\.(0[1-9]|1[0-2])\.((?:19|20)[0-9]{2})(?:$|[\s._\-\])])`)
+	// 4 May 2019, May 4, 2019
+	monthIn = regexp.MustCompile(`(?i)(?:^|[\s._\-\[(])(?:([0-9]{1,2})[\s._]+` + months + `|` + months + `[\s._]+([0-9]{1,2}),?)[\s._]+((?:19|20)[0-9]{2})(?:$|[\s._\-\])])`)
+	// Special 1, SP02: on a name whose dots are spaces
+	specialIn = regexp.MustCompile(`(?i)(?:^|\s)(?:-\s+)?(?:special|sp|ova)\s*([0-9]{1,2})(?:$|\s)`)
+	// Show 01, Show 1-02: at the end, without a dash between
+	zeroEnd    = regexp.MustCompile(`^(.*\S)\s+(0[0-9])$`)
+	seasonDash = regexp.MustCompile(`^(.*\S)\s+([1-9])-([0-9]{2})$`)
+	// [Team] Show - 1024
+	longCount = regexp.MustCompile(`^(.*\S)\s+-\s+([0-9]{4})(?:\s+(\S.*))?$`)
+	// [Team] at the beginning says who made the copy
+	madeBy = regexp.MustCompile(`^\[[^\[\]]+\][\s._]*`)
 	// 2019-05-04, 2019.05.04, 20190504
 	dateIn = regexp.MustCompile(`(?:^|[\s._\-\[(])((?:19|20)[0-9]{2})([._ -]?)(0[1-9]|1[0-2])([._ -]?)(0[1-9]|[12][0-9]|3[01])(?:$|[\s._\-\])T])`)
 	// Episode 5, Ep 5, E05, #5
-	numberIn = regexp.MustCompile(`(?i)(?:^|[\s._-])(?:` + episodeWords + `|#)[\s._]?([0-9]{1,4})(?:$|[\s._-])`)
+	numberIn = regexp.MustCompile(`(?i)(?:^|[\s._-])(?:` + episodeWords + `|#)[\s._]{0,2}([0-9]{1,4})(?:$|[\s._-])`)
 	// Show - 05 - Name, 05 - Name, 05
-	bareIn = regexp.MustCompile(`^(?:(.*\S)\s+-\s+)?([0-9]{1,3}|0[0-9]{3})(?:\s*[-–.]\s*(\S.*)|\s+(\S.*))?$`)
+	bareIn = regexp.MustCompile(`^(?:(.*\S)\s+-\s+)?([0-9]{1,3}|0[0-9]{3})(?:\s?-\s?([0-9]{2,3}))?(?:\s*[-–.]\s*(\S.*)|\s+(\S.*))?$`)
 )
 
 // date reads a date in a name, and where it stands; empty where there is none.
@@ -142,13 +190,41 @@ func date(s string) (day string, from, to int) {
 func episode(stem string, up []string) Reading {
 	r := Reading{Season: -1}
 	stem, r.Sample = takeSample(stem, r.Sample)
+	byTeam := false
+	if strings.HasPrefix(stem, "[") {
+		if rest := madeBy.ReplaceAllString(stem, ""); rest != stem && tidy(rest) != "" {
+			stem, byTeam = rest, true
+		}
+	}
+	if i := strings.IndexAny(stem, "vV"); i > 0 {
+		stem = versionIn.ReplaceAllString(stem, "$1$2")
+	}
+	if n := len(up); n > 1 && discFolder.MatchString(tidy(up[n-1])) {
+		up = up[:n-1] // a disc of the season
+	}
+	if n := len(up); n > 1 && strings.ContainsAny(up[n-1], "eE") {
+		// A folder of one episode, which names no show.
+		if m := episodeIn.FindStringSubmatchIndex(up[n-1]); m != nil && tidy(up[n-1][:m[0]]) == "" {
+			if episodeIn.FindStringIndex(stem) == nil {
+				stem = up[n-1]
+			}
+			up = up[:n-1]
+		}
+	} else if n == 1 && len(stem) > 0 {
+		if m := episodeIn.FindStringSubmatchIndex(up[0]); m != nil && tidy(up[0][:m[0]]) == "" && episodeIn.FindStringIndex(stem) == nil {
+			stem, up = up[0], nil
+		}
+	}
 	if n := len(up); n > 0 {
 		name := tidy(spaced(up[n-1]))
 		if m := seasonName.FindStringSubmatch(name); m != nil {
-			r.Season = number(m[1] + m[2])
+			r.Season = counted(m[1] + m[2])
 			up = up[:n-1]
 		} else if specials.MatchString(name) {
 			r.Season = 0
+			up = up[:n-1]
+		} else if len(name) < 3 && number(name) > 0 && n > 1 && strings.ContainsAny(stem, "0123456789") {
+			r.Season = number(name) // a folder that is only the season's number
 			up = up[:n-1]
 		}
 	}
@@ -158,38 +234,17 @@ func episode(stem string, up []string) Reading {
 			from = "the folder's name"
 		}
 	}
-	inSeason := r.Season >= 0
 	stem, r.ID = takeID(stem)
-	before, after := stem, ""
-	numbered := func(m []int) {
-		r.Season, r.Episode = number(stem[m[2]:m[3]]), number(stem[m[4]:m[5]])
-		if m[6] >= 0 && m[7] > m[6] {
-			if last := number(stem[m[6]:m[7]]); last > r.Episode && last-r.Episode < 100 {
-				r.Last = last
-			}
-		}
-		before, after = stem[:m[0]], stem[max(m[5], m[7]):]
-		r.Confidence, r.Why = certain, "season and episode from "+from
+	e := found{Reading: r, before: stem}
+	e.look(stem, up, from, byTeam)
+	r = e.Reading
+	if n := len(up); n > 1 && r.Date != "" && yearToken.MatchString(up[n-1]) {
+		up = up[:n-1] // a folder of the episodes of one year
 	}
-	if !strings.ContainsAny(stem, "0123456789") {
-		// there is nothing to find
-	} else if m := episodeIn.FindStringSubmatchIndex(stem); m != nil {
-		numbered(m)
-	} else if m := crossIn.FindStringSubmatchIndex(stem); m != nil {
-		numbered(m)
-	} else if m := wordsIn.FindStringSubmatchIndex(stem); m != nil {
-		numbered(m)
-	} else if day, from, to := date(stem); day != "" {
-		r.Date, before, after = day, stem[:from], stem[to:]
-		r.Confidence, r.Why = good, "the date of the episode from the file's name"
-	} else if m := numberIn.FindStringSubmatchIndex(stem); m != nil {
-		r.Episode, before, after = number(stem[m[2]:m[3]]), stem[:m[0]], stem[m[3]:]
-		r.unseasoned(inSeason)
-	} else if m := bareIn.FindStringSubmatch(tidy(spaced(stem))); m != nil && (inSeason || len(up) > 0 || m[1] != "") {
-		r.Episode, before, after = number(m[2]), m[1], m[3]+m[4]
-		r.unseasoned(inSeason)
+	if len(up) == 0 && r.Date != "" && tidy(e.before) == "" && tidy(e.after) != "" {
+		e.before, e.after = e.after, "" // the date stands in front
 	}
-	title := apart(tidy(strings.Trim(before, "[(")))
+	title := apart(name(strings.Trim(e.before, "[(")))
 	show := title
 	if len(up) > 0 {
 		show = apart(up[len(up)-1])
@@ -198,16 +253,7 @@ func episode(stem string, up []string) Reading {
 	if r.Confidence == 0 {
 		r.Part, r.Why, r.Confidence = orElse(tidy(spaced(stem)), tidy(stem)), "no season and episode such as S01E02 in the name", guess
 	} else {
-		name := apart(tidy(strings.Trim(after, "])")))
-		r.Part, r.Quality = name.title, name.quality
-		if name.year > 0 && !name.sureYear {
-			r.Part = tidy(r.Part + " " + strconv.Itoa(name.year))
-		} else if name.sureYear {
-			r.Part = tidy(fmt.Sprintf("%s (%d)", r.Part, name.year))
-		}
-		if tail := tidy(spaced(tidy(after))); tail != "" && allQuality(tail) {
-			r.Part, r.Quality = "", strings.ToLower(tail)
-		}
+		e.part(&r)
 		if len(up) == 0 {
 			r.Why += ", show from the same name"
 		}
@@ -218,6 +264,267 @@ func episode(stem string, up []string) Reading {
 	r.Title = orElse(r.Title, tidy(spaced(stem)), tidy(stem), stem)
 	r.Season = max(r.Season, 0)
 	return r
+}
+
+// found is what a name of an episode says, with what stands before and after its number.
+type found struct {
+	Reading
+	before, after string
+}
+
+// look finds the number of an episode, by the forms that say most first.
+func (e *found) look(stem string, up []string, from string, byTeam bool) {
+	if !strings.ContainsAny(stem, "0123456789") && (!strings.ContainsAny(stem, "pP") || !partIn.MatchString(spaced(stem))) {
+		return // there is nothing to find
+	}
+	for _, form := range []*regexp.Regexp{episodeIn, crossIn, wordsIn} {
+		if m := form.FindStringSubmatchIndex(stem); m != nil {
+			e.numbered(stem, m, from)
+			return
+		}
+	}
+	inSeason := e.Season >= 0
+	flat := uncopied(stem)
+	if m := seasonedIn.FindStringSubmatchIndex(flat); m != nil {
+		e.Season, e.Episode = number(group(flat, m, 1)+group(flat, m, 2)), number(group(flat, m, 3))
+		e.until(group(flat, m, 4))
+		e.before, e.after = flat[:m[0]], flat[m[1]:]
+		e.Confidence, e.Why = certain, "season and episode from "+from
+		return
+	}
+	if day, from, to := date(stem); day != "" {
+		e.Date, e.before, e.after = day, stem[:from], stem[to:]
+		e.Confidence, e.Why = good, "the date of the episode from the file's name"
+		return
+	}
+	if m := dayFirst.FindStringSubmatchIndex(stem); m != nil {
+		day := stem[m[6]:m[7]] + "-" + stem[m[4]:m[5]] + "-" + stem[m[2]:m[3]]
+		if _, err := time.Parse(time.DateOnly, day); err == nil {
+			e.Date, e.before, e.after = day, stem[:m[2]], stem[m[7]:]
+			e.Confidence, e.Why = good, "the date of the episode from the file's name, the day first"
+			return
+		}
+	}
+	if day, at, to := monthDate(stem); day != "" {
+		e.Date, e.before, e.after = day, stem[:at], stem[to:]
+		e.Confidence, e.Why = good, "the date of the episode from the file's name, with its month as a word"
+		return
+	}
+	// Where a folder names the show, its name says nothing more in the file's.
+	own, alone := flat, false
+	if len(up) > 0 {
+		if own = without(flat, apart(up[len(up)-1]).title); own != flat {
+			alone = true
+		}
+	}
+	switch m := numberIn.FindStringSubmatchIndex(own); {
+	case m != nil:
+		e.Episode, e.before, e.after = number(own[m[2]:m[3]]), own[:m[0]], own[m[3]:]
+		e.unseasoned(inSeason)
+	case e.special(own):
+	case e.ofParts(own):
+	case byTeam && e.counted(own):
+	case e.bare(own, len(up) == 0):
+	case e.hundreds(own, byTeam, alone || inSeason):
+	default:
+		m := bareIn.FindStringSubmatch(own)
+		if m == nil || !inSeason && len(up) == 0 && m[1] == "" {
+			break
+		}
+		e.Episode, e.before, e.after = number(m[2]), m[1], m[4]+m[5]
+		e.until(m[3])
+		e.unseasoned(inSeason)
+	}
+}
+
+// numbered takes season and episode from where a form found them.
+func (e *found) numbered(stem string, m []int, from string) {
+	e.Season, e.Episode = number(stem[m[2]:m[3]]), number(stem[m[4]:m[5]])
+	e.until(group(stem, m, 3))
+	e.before, e.after = stem[:m[0]], stem[max(m[5], m[7]):]
+	e.Confidence, e.Why = certain, "season and episode from "+from
+}
+
+// until takes the last of several episodes.
+func (e *found) until(s string) {
+	if last := number(s); last > e.Episode && last-e.Episode < 100 {
+		e.Last = last
+	}
+}
+
+// monthDate reads a date whose month is a word, and where it stands.
+func monthDate(s string) (day string, from, to int) {
+	if !strings.Contains(s, "19") && !strings.Contains(s, "20") {
+		return "", 0, 0
+	}
+	m := monthIn.FindStringSubmatchIndex(s)
+	if m == nil {
+		return "", 0, 0
+	}
+	t, err := time.Parse("2 Jan 2006", group(s, m, 1)+group(s, m, 4)+" "+strings.ToLower(group(s, m, 2)+group(s, m, 3))+" "+group(s, m, 5))
+	if err != nil {
+		return "", 0, 0
+	}
+	return t.Format(time.DateOnly), m[0], m[11]
+}
+
+// special reads what belongs to no season: "Special 1".
+func (e *found) special(s string) bool {
+	m := specialIn.FindStringSubmatchIndex(s)
+	if m == nil || e.Season > 0 {
+		return false
+	}
+	e.Season, e.Episode = 0, number(group(s, m, 1))
+	e.before, e.after = s[:m[0]], s[m[1]:]
+	e.Confidence, e.Why = sure, "it is called a special"
+	return true
+}
+
+// counted reads the number of a long series that is counted on without seasons.
+func (e *found) counted(s string) bool {
+	m := longCount.FindStringSubmatch(s)
+	if m == nil || yearToken.MatchString(m[2]) {
+		return false
+	}
+	inSeason := e.Season >= 0
+	e.Episode, e.before, e.after = number(m[2]), m[1], m[3]
+	e.unseasoned(inSeason)
+	return true
+}
+
+// bare reads "Show 01" and "Show 1-02", where no folder names the show.
+func (e *found) bare(s string, alone bool) bool {
+	if !alone || e.Season >= 0 {
+		return false
+	}
+	if m := seasonDash.FindStringSubmatch(s); m != nil {
+		e.Season, e.Episode, e.before = number(m[2]), number(m[3]), m[1]
+		e.Confidence, e.Why = likely, "two numbers after the show's name, read as season and episode"
+		return true
+	}
+	if m := zeroEnd.FindStringSubmatch(s); m != nil {
+		e.Episode, e.before = number(m[2]), m[1]
+		e.unseasoned(false)
+		return true
+	}
+	return false
+}
+
+// ofParts reads the parts of a short series: "Part 2 of 4".
+func (e *found) ofParts(s string) bool {
+	m := partIn.FindStringSubmatchIndex(s)
+	if m == nil {
+		return false
+	}
+	n := group(s, m, 1) + group(s, m, 2)
+	e.Episode = counted(n)
+	inSeason := e.Season >= 0
+	if e.before, e.after = s[:m[0]], s[m[1]:]; !inSeason {
+		e.Season = 1
+	}
+	e.Confidence, e.Why = sure, "the part's number, taken as that of an episode"
+	return true
+}
+
+// hundreds reads "203" as the third episode of the second season: where the folder says
+// that season, or where the number follows a show's name. Teams that name themselves count on
+// from the first episode instead.
+func (e *found) hundreds(s string, byTeam, known bool) bool {
+	m := hundredIn.FindStringSubmatch(s)
+	if m == nil || m[3] == "00" {
+		return false
+	}
+	season, episode := number(m[2]), number(m[3])
+	switch {
+	case e.Season > 0 && e.Season == season:
+		e.Confidence, e.Why = good, "the episode's number after that of the season, which the folder names"
+	case e.Season >= 0 || byTeam || m[1] == "" && !known || len(m[2]) > 1 || episode > 40 || strings.HasSuffix(m[1], " -"):
+		return false
+	default:
+		e.Season = season
+		e.Confidence, e.Why = likely, "three digits after the show's name, read as season and episode"
+	}
+	e.Episode, e.before, e.after = episode, m[1], m[4]
+	return true
+}
+
+// part takes the episode's name, and what is said of the copy, from what follows the number.
+func (e *found) part(r *Reading) {
+	p := apart(tidy(closed(e.after)))
+	r.Part, r.Quality = p.title, p.quality
+	if p.year > 0 && !p.sureYear {
+		r.Part = tidy(r.Part + " " + strconv.Itoa(p.year))
+	} else if p.sureYear {
+		r.Part = tidy(fmt.Sprintf("%s (%d)", r.Part, p.year))
+	}
+	if tail := tidy(spaced(tidy(e.after))); tail != "" && allQuality(tail) {
+		r.Part, r.Quality = "", strings.ToLower(tail)
+	}
+}
+
+// closed takes brackets that were opened before the number from the front of what follows
+// it, and one that is never closed from the end.
+func closed(s string) string {
+	s = strings.TrimLeft(s, "])")
+	if strings.Count(s, "(") < strings.Count(s, ")") || strings.Count(s, "[") < strings.Count(s, "]") {
+		s = strings.TrimRight(s, "])")
+	}
+	return s
+}
+
+// group is what a group of an expression found; empty where it found nothing.
+func group(s string, m []int, n int) string {
+	if 2*n+1 >= len(m) || m[2*n] < 0 {
+		return ""
+	}
+	return s[m[2*n]:m[2*n+1]]
+}
+
+// counted reads a number that is written in figures, as a word, or in Roman figures.
+func counted(s string) int {
+	for i, w := range strings.Split(numerals, "|") {
+		if strings.EqualFold(s, w) {
+			return i%10 + 1
+		}
+	}
+	return number(s)
+}
+
+// uncopied gives a name with its dots as spaces, and without what stands in brackets about
+// the copy.
+func uncopied(stem string) string {
+	if !strings.ContainsAny(stem, "[{(") {
+		return tidy(spaced(stem))
+	}
+	s := bracketed.ReplaceAllString(stem, " ")
+	s = aboutCopy.ReplaceAllStringFunc(s, func(in string) string {
+		if allQuality(tidy(spaced(in[1 : len(in)-1]))) {
+			return " "
+		}
+		return in
+	})
+	if s = tidy(spaced(strings.TrimSpace(s))); s == "" {
+		return tidy(spaced(stem))
+	}
+	return s
+}
+
+var aboutCopy = regexp.MustCompile(`\([^()]*\)`)
+
+// without takes a show's name from the front of a file's; where that has none, all stays.
+func without(s, show string) string {
+	show = tidy(spaced(show))
+	if show == "" || len(s) <= len(show) || !strings.EqualFold(s[:len(show)], show) {
+		return s
+	}
+	rest := s[len(show):]
+	if c := rest[0]; c != ' ' && c != '-' && c != '_' && c != '.' {
+		return s
+	}
+	if rest = tidy(rest); rest == "" {
+		return s
+	}
+	return rest
 }
 
 // released reads a folder of a season, or of one episode, that has the name of its show
@@ -261,9 +568,13 @@ func (r *Reading) unseasoned(inSeason bool) {
 }
 
 var (
-	discFolder = regexp.MustCompile(`(?i)^(?:cd|disc|disk|lp)\s*([1-9][0-9]?)$`)
-	discTrack  = regexp.MustCompile(`^([1-9])-([0-9]{2})(?:\s*[-–.]\s*|\s+)(\S.*)$`)
-	trackStart = regexp.MustCompile(`^([0-9]{1,3})(?:\s*[-–.]\s*|\s+)(\S.*)$`)
+	discFolder  = regexp.MustCompile(`(?i)^(?:cd|disc|disk|lp)\s*([1-9][0-9]?)(?:\s*[-–:(\[].*)?$`)
+	discTrack   = regexp.MustCompile(`^([1-9])-([0-9]{2})(?:\s*[-–.]\s*|\s+)(\S.*)$`)
+	discHundred = regexp.MustCompile(`^([1-9])([0-9]{2})(?:\s*[-–.]\s*|\s+)(\S.*)$`)
+	discEnd     = regexp.MustCompile(`(?i)^(.*\S)\s*[\[(]?\b(?:cd|disc|disk)\s*([1-9][0-9]?)[\])]?$`)
+	trackOnly   = regexp.MustCompile(`^([0-9]{1,2})$`)
+	trackWord   = regexp.MustCompile(`(?i)^track\s*([0-9]{1,3})(?:\s*[-–.]\s*|\s+|$)(.*)$`)
+	trackStart  = regexp.MustCompile(`^([0-9]{1,3})(?:\s*[-–.]\s*|\s+)(\S.*)$`)
 )
 
 func track(stem string, up []string) Reading {
@@ -280,29 +591,80 @@ func track(stem string, up []string) Reading {
 		r.Disc = number(m[1])
 		up = up[:len(up)-1]
 	}
-	album := apart(up[len(up)-1])
-	r.Title, r.Year, r.ID, r.Quality = orElse(album.title, tidy(up[len(up)-1])), album.year, album.id, album.quality
+	folder := up[len(up)-1]
+	if m := discEnd.FindStringSubmatch(folder); m != nil && tidy(m[1]) != "" && r.Disc == 0 {
+		folder, r.Disc = strings.TrimRight(m[1], " ([-"), number(m[2])
+	}
+	by, folder := dated(folder, len(up) == 1)
+	album := apart(folder)
+	r.Title, r.Year, r.ID, r.Quality = orElse(album.title, tidy(folder)), album.year, album.id, album.quality
 	if !album.sureYear && album.year > 0 || album.rest != "" || album.edition != "" || album.piece > 0 {
 		// Albums have no editions, and a number at the end of a name is rather part
 		// of it.
-		name, _ := takeID(up[len(up)-1])
-		r.Title, r.Year, r.Quality = orElse(tidy(name), tidy(up[len(up)-1])), 0, ""
+		name, _ := takeID(folder)
+		r.Title, r.Year, r.Quality = orElse(tidy(name), tidy(folder)), 0, ""
 	}
 	if len(up) > 1 {
 		r.By = tidy(up[len(up)-2])
+	} else if by != "" {
+		r.By, r.Why = by, "album and whose it is from the folder's name"
 	} else if by, title, ok := strings.Cut(r.Title, " - "); ok && tidy(by) != "" && tidy(title) != "" {
 		r.By, r.Title = tidy(by), tidy(title)
 		r.Why = "album and whose it is from the folder's name"
 	}
-	r.Part = tidy(stem)
-	if m := discTrack.FindStringSubmatch(stem); m != nil {
-		r.Disc, r.Episode, r.Part = number(m[1]), number(m[2]), tidy(m[3])
-	} else if m := trackStart.FindStringSubmatch(stem); m != nil {
-		r.Episode, r.Part = number(m[1]), tidy(m[2])
-	}
+	r.track(stem)
 	r.Part = orElse(r.Part, tidy(stem), stem)
 	return r
 }
+
+// dated brings a year that stands in front of an album's name to its end: "2012 - Name",
+// "(2012) Name", and, where the folder also says whose it is, "Somebody - 2012 - Name".
+func dated(folder string, both bool) (by, album string) {
+	if m := yearInFront(folder); m != nil && bracketedYear(m[3]) == nil {
+		return "", m[3] + " (" + m[1] + m[2] + ")"
+	}
+	if before, after, ok := strings.Cut(folder, " - "); ok && both && tidy(before) != "" {
+		if m := yearInFront(after); m != nil && bracketedYear(m[3]) == nil {
+			return tidy(before), m[3] + " (" + m[1] + m[2] + ")"
+		}
+	}
+	return "", folder
+}
+
+// track reads the number and the name of a track. Whose it is and the album's name may
+// stand before the number.
+func (r *Reading) track(stem string) {
+	if !strings.Contains(stem, " ") {
+		stem = tidy(spaced(stem))
+	}
+	for again := true; again; {
+		again = false
+		for _, n := range []string{r.By, r.Title} {
+			if rest := without(stem, n); n != "" && rest != stem && strings.ContainsAny(rest, "0123456789") {
+				stem, again = rest, true
+			}
+		}
+	}
+	r.Part = tidy(stem)
+	if m := discTrack.FindStringSubmatch(stem); m != nil {
+		r.Disc, r.Episode, r.Part = number(m[1]), number(m[2]), tidy(m[3])
+	} else if m := discHundred.FindStringSubmatch(stem); m != nil && number(m[2]) > 0 && number(m[2]) <= mostTracks && (r.Disc == 0 || r.Disc == number(m[1])) {
+		r.Disc, r.Episode, r.Part = number(m[1]), number(m[2]), tidy(m[3])
+	} else if m := trackStart.FindStringSubmatch(stem); m != nil {
+		r.Episode, r.Part = number(m[1]), tidy(m[2])
+		if rest, ok := strings.CutPrefix(r.Part, r.By+" - "); ok && r.By != "" && tidy(rest) != "" {
+			r.Part = tidy(rest)
+		}
+	} else if m := trackOnly.FindStringSubmatch(stem); m != nil {
+		r.Episode = number(m[1])
+	} else if m := trackWord.FindStringSubmatch(stem); m != nil {
+		r.Episode, r.Part = number(m[1]), orElse(tidy(m[2]), tidy(stem))
+	}
+}
+
+// mostTracks is how many tracks a disc is taken to have at most, where a number of three
+// digits is read as disc and track.
+const mostTracks = 30
 
 // camera finds the names that cameras and telephones give.
 var camera = regexp.MustCompile(`(?i)^(?:img|vid|mov|dsc|pxl|video|movie|clip|rec)?[\s._-]*$`)

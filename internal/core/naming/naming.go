@@ -12,6 +12,7 @@ package naming
 
 import (
 	"path"
+	"regexp"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -21,7 +22,7 @@ import (
 
 // Edition is raised whenever a name is read otherwise than before: files that are known are
 // then read anew with the next scan.
-const Edition = 1
+const Edition = 2
 
 // Reading is what a path says.
 type Reading struct {
@@ -49,7 +50,7 @@ type Reading struct {
 // Read reads the path of a file, relative to the shelf's folder, with slashes.
 func Read(kind household.Kind, rel string) Reading {
 	dir, file := path.Split(path.Clean("/" + rel))
-	stem := clean(strings.TrimSuffix(file, path.Ext(file)))
+	stem := unsited(clean(strings.TrimSuffix(file, path.Ext(file))))
 	if tidy(stem) == "" {
 		stem = clean(file)
 	}
@@ -58,7 +59,7 @@ func Read(kind household.Kind, rel string) Reading {
 	}
 	var up []string // the folders, outermost first
 	for _, d := range strings.Split(strings.Trim(dir, "/"), "/") {
-		if d = clean(d); tidy(d) != "" {
+		if d = unsited(clean(d)); tidy(d) != "" {
 			up = append(up, d)
 		}
 	}
@@ -75,6 +76,20 @@ func Read(kind household.Kind, rel string) Reading {
 	}
 	r.Clear = r.Confidence >= sure
 	return r
+}
+
+// siteFirst is an address of the web in front of a name.
+var siteFirst = regexp.MustCompile(`(?i)^(?:www\.[^\s\[\]]+\s+-\s+|[\[(]\s*www\.[^\[\]()]+[\])][\s._-]*)`)
+
+// unsited takes the address of a site from the front of a name.
+func unsited(s string) string {
+	if len(s) < 4 || !strings.Contains(strings.ToLower(s[:min(len(s), 8)]), "www.") {
+		return s
+	}
+	if rest := siteFirst.ReplaceAllString(s, ""); tidy(rest) != "" {
+		return rest
+	}
+	return s
 }
 
 // How sure a reading is: from sure on it is taken without a remark.

@@ -18,9 +18,11 @@ type entry struct {
 	want Reading
 }
 
-func table(t testing.TB) []entry {
+func table(t testing.TB) []entry { return tableOf(t, "names.tsv") }
+
+func tableOf(t testing.TB, name string) []entry {
 	t.Helper()
-	f, err := os.Open("testdata/names.tsv")
+	f, err := os.Open("testdata/" + name)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -96,6 +98,55 @@ func TestTheTableOfNames(t *testing.T) {
 		if bare(got) != e.want {
 			t.Errorf("%s %s\n got  %+v\n want %+v", e.kind, e.path, bare(got), e.want)
 		}
+	}
+}
+
+// right reports whether a reading holds what a name's own title and numbers are. The name of
+// a part counts where the table has one; what is said of the copy never does.
+func right(e entry) (Reading, bool) {
+	got := Read(e.kind, e.path)
+	is, want := bare(got), e.want
+	is.Quality, is.Clear, want.Clear = "", false, false
+	if want.Part == "" {
+		is.Part = ""
+	}
+	return got, is == want
+}
+
+// TestTheTunedNames reads all of them right.
+func TestTheTunedNames(t *testing.T) {
+	for _, e := range tableOf(t, "tuned.tsv") {
+		if got, ok := right(e); !ok {
+			t.Errorf("%s %s\n got  %+v\n want %+v", e.kind, e.path, got, e.want)
+		}
+	}
+}
+
+// TestNamesThatNobodyTunedOn counts how many are read right of names that were written down
+// before the reading was changed, and holds how sure it was against that.
+func TestNamesThatNobodyTunedOn(t *testing.T) {
+	list := tableOf(t, "apart.tsv")
+	good, sure, sureAndRight := 0, 0, 0
+	var wrong []string
+	for _, e := range list {
+		got, ok := right(e)
+		if ok {
+			good++
+		} else {
+			wrong = append(wrong, string(e.kind)+" "+e.path)
+		}
+		if got.Confidence >= 0.9 {
+			if sure++; ok {
+				sureAndRight++
+			}
+		}
+	}
+	t.Logf("%d of %d right; of %d called 90 %% sure %d", good, len(list), sure, sureAndRight)
+	if good*100 < 95*len(list) {
+		t.Errorf("only %d of %d are read right; wrong are:\n%s", good, len(list), strings.Join(wrong, "\n"))
+	}
+	if sureAndRight*100 < 95*sure {
+		t.Errorf("of %d that were called 90 %% sure, only %d are right", sure, sureAndRight)
 	}
 }
 

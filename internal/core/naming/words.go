@@ -2,6 +2,8 @@ package naming
 
 import (
 	"regexp"
+	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -15,7 +17,7 @@ var quality = set(`480p 576p 720p 1080p 1080i 1440p 2160p 4320p 4k 8k uhd fullhd
 
 // afterwards are words of that sort that may also belong to a title; they count only
 // after one of the others, or after the year.
-var afterwards = set(`hd sd web dvd vhs cam dv ma 5.1 7.1 2.0 5 1 7 2 0 264 265 h x mp3 proper repack rerip internal limited multi dual dubbed subbed subs dub sub
+var afterwards = set(`hd sd web dvd vhs cam dv ma 5.1 7.1 2.0 5 1 7 2 0 264 265 h x mp3 proper repack rerip internal limited multi dual dl ml dubbed subbed subs dub sub
 	remastered restored complete english german french spanish italian russian latvian lv en de fr es it ru eng ger fre spa ita rus lav`)
 
 func set(words string) map[string]bool {
@@ -44,17 +46,26 @@ var extraFolders = map[string]string{
 	"behind the scenes": "behind the scenes", "making of": "making of", "shorts": "short", "scenes": "scene", "clips": "clip",
 }
 
+// extraWhole is a file's name that is nothing but such a word.
+var extraWhole = regexp.MustCompile(`(?i)^(trailer|teaser|featurette|interview|deleted scene|behind the scenes|making of|bloopers)\s*[0-9]*$`)
+
 // extraName finds such a word at the end of a file's name.
 var extraName = regexp.MustCompile(`(?i)^(.*\S)\s*[-–.]\s*(trailer|teaser|featurette|interview|deleted scene|behind the scenes|making of|bloopers)\s*[0-9]*$`)
 
 var (
 	sampleName = regexp.MustCompile(`(?i)(?:^|[\s._-])sample$`)
+	sampleHead = regexp.MustCompile(`(?i)^sample[\s._-]+`)
 	outsideID  = regexp.MustCompile(`(?i)\s*=\s*(?:(wikidata) (q[1-9][0-9]{0,11})|(musicbrainz) ([0-9a-f]{8}(?:-[0-9a-f]{4}){3}-[0-9a-f]{12}))\s*$`)
 	bracketed  = regexp.MustCompile(`\[[^\[\]]*\]|\{[^{}]*\}`)
 	initials   = regexp.MustCompile(`(?:^|[._ ])((?:\p{L}\.){2,}\p{L}?)(?:$|[._ ]|\b)`)
-	yearParens = regexp.MustCompile(`^(.*?)\s*\(((?:18|19|20)[0-9]{2})\)\s*(.*)$`)
+	lastDot    = regexp.MustCompile(`(?i)(?:(?:^|[\s.])(?:\p{L}\.){2,}|\.\.\.|\b(?:co|jr|sr|dr|mr|mrs|ms|st|inc|ltd|bros|vol|no|pt|etc|vs)\.)$`)
+	yearParens = regexp.MustCompile(`^(.*?)\s*\(((?:18|19|20)[0-9]{2})(?:\s+(?:film|movie)|\s*[-–]\s*(?:[0-9]{4})?|\s*,[^()]*)?\)\s*(.*)$`)
+	yearSquare = regexp.MustCompile(`\[((?:18|19|20)[0-9]{2})(?:\s*,[^\[\]]*)?\]`)
+	yearFirst  = regexp.MustCompile(`^(?:((?:18[89]|19[0-9]|20[0-3])[0-9])\s+-|[\[(]((?:18[89]|19[0-9]|20[0-3])[0-9])[\])](?:\s+-)?)\s+(\S.*)$`)
+	listNumber = regexp.MustCompile(`^[0-9]{1,2}(?:\.|\s+-)\s+(\S.*)$`)
+	yearDashes = regexp.MustCompile(`^[^-]*\s-\s(?:18|19|20)[0-9]{2}\s-\s`)
 	yearToken  = regexp.MustCompile(`^(?:18[89][0-9]|19[0-9]{2}|20[0-3][0-9])$`)
-	pieceName  = regexp.MustCompile(`(?i)^(?:part|pt|cd|dvd|disc|disk)[\s._-]?([1-9])(?: of [1-9])?$`)
+	pieceName  = regexp.MustCompile(`(?i)^(?:part|pt|cd|dvd|disc|disk)[\s._-]?([1-9]|` + numerals + `)(?: of (?:[1-9]|` + numerals + `))?$`)
 	pieceEnd   = regexp.MustCompile(`(?i)^(.*\S)[\s._-]+(?:pt|cd|disc|disk)[\s._-]?([1-9])$`)
 )
 
@@ -95,25 +106,54 @@ func spaced(s string) string {
 		}
 		return s
 	}
-	keep := map[int]bool{}
+	keep, ends := map[int]bool{}, map[int]bool{}
 	for _, m := range initials.FindAllStringSubmatchIndex(s, -1) {
 		for i := m[2]; i < m[3]; i++ {
-			keep[i] = s[i] == '.' && (i+1 < m[3] || i+1 == len(s))
+			keep[i] = s[i] == '.'
+			if i+1 == m[3] && i+1 < len(s) {
+				ends[i] = true // the dot is theirs, and stands for the space, too
+			}
 		}
 	}
 	b := []byte(s)
+	out := make([]byte, 0, len(b)+len(ends))
 	for i, c := range b {
 		switch {
 		case c == '_':
-			b[i] = ' '
+			c = ' '
 		case c != '.' || keep[i]:
 		case i > 0 && i+1 < len(b) && digit(b[i-1]) && digit(b[i+1]) && !longNumber(b, i):
 			// 5.1 and h.264 stay whole
 		default:
-			b[i] = ' '
+			c = ' '
+		}
+		if out = append(out, c); ends[i] {
+			out = append(out, ' ')
 		}
 	}
-	return clean(string(b))
+	return clean(string(out))
+}
+
+// name takes dashes and dots from around a title, but for dots that belong to it: those of
+// initials, of an abbreviation at its end, and an ellipsis.
+func name(s string) string {
+	s = strings.Trim(clean(s), " -_,;")
+	bare := strings.Trim(s, " -_.,;")
+	if bare == "" || bare == s {
+		return bare
+	}
+	i := strings.Index(s, bare)
+	before, after := s[:i], s[i+len(bare):]
+	if strings.HasPrefix(before, "...") {
+		bare = "..." + bare
+	}
+	if strings.HasPrefix(after, "...") {
+		return bare + "..."
+	}
+	if strings.HasPrefix(after, ".") && lastDot.MatchString(bare+".") {
+		return bare + "."
+	}
+	return bare
 }
 
 func digit(c byte) bool { return c >= '0' && c <= '9' }
@@ -137,6 +177,12 @@ func apart(s string) parts {
 	var p parts
 	s, p.id = takeID(s)
 	var aside []string
+	if strings.Contains(s, "[") && bracketedYear(s) == nil && yearInFront(s) == nil && tidy(yearSquare.ReplaceAllString(s, "")) != "" {
+		s = yearSquare.ReplaceAllString(s, "($1)")
+	}
+	if m := yearInFront(s); m != nil && p.after(m) {
+		return p
+	}
 	// What stands in square or curly brackets is about the copy, unless it is all.
 	if !strings.ContainsAny(s, "[{") {
 		// there are none
@@ -163,16 +209,120 @@ func apart(s string) parts {
 			}
 			m = []string{"", m[1] + " (" + m[2] + ")" + spaceBefore(n[1]), n[2], n[3]}
 		}
-		if before := tidy(spaced(strings.TrimSpace(m[1]))); before != "" {
+		if before := p.uncopied(name(apartDots(m[1])), &aside); before != "" {
 			p.title, p.year, p.sureYear = before, number(m[2]), true
-			p.segments(m[3], &aside)
+			p.once()
+			p.takeEdition(strings.Contains(strings.TrimSpace(m[1]), " "))
+			p.segments(strings.ReplaceAll(m[3], " "+m[2], ""), &aside)
 			p.quality = strings.ToLower(strings.Join(aside, " "))
 			return p
 		}
 	}
 	p.tokens(spaced(s), &aside)
+	if p.year > 0 {
+		p.once()
+		p.takeEdition(strings.Contains(s, " "))
+	}
 	p.quality = strings.ToLower(strings.Join(aside, " "))
 	return p
+}
+
+// apartDots is spaced for what stands before a year in brackets: a dot right before the
+// bracket is there for a space, unless the name has spaces.
+func apartDots(s string) string {
+	if t := strings.TrimSpace(s); strings.Contains(t, " ") {
+		return t
+	}
+	if initials.MatchString(s) || strings.HasSuffix(strings.TrimSpace(s), "...") {
+		return spaced(strings.TrimSpace(s))
+	}
+	return tidy(spaced(strings.TrimSpace(s)))
+}
+
+// yearInFront finds a year that a name begins with.
+func yearInFront(s string) []string {
+	if s == "" || !digit(s[0]) && s[0] != '(' && s[0] != '[' {
+		return nil
+	}
+	return yearFirst.FindStringSubmatch(s)
+}
+
+// after reads a name whose year stands in front: "2003 - Copper Kite". What follows it must
+// be a title with no year of its own.
+func (p *parts) after(m []string) bool {
+	q := apart(m[3])
+	if q.title == "" || q.year > 0 {
+		return false
+	}
+	id := p.id
+	*p = q
+	p.year, p.sureYear = number(m[1]+m[2]), m[2] != ""
+	if p.id == "" {
+		p.id = id
+	}
+	return true
+}
+
+// uncopied takes what is said of the copy from the end of a title.
+func (p *parts) uncopied(s string, aside *[]string) string {
+	for {
+		m := aboutCopy.FindStringSubmatchIndex(s)
+		if m == nil || !allQuality(tidy(spaced(s[m[0]+1:m[1]-1]))) {
+			break
+		}
+		*aside = append(*aside, tidy(s[m[0]+1:m[1]-1]))
+		s = name(s[:m[0]] + " " + s[m[1]:])
+	}
+	words := strings.Fields(s)
+	for i, w := range words {
+		if i > 0 && quality[strings.ToLower(w)] && allQuality(strings.Join(words[i:], " ")) {
+			*aside = append(*aside, strings.Join(words[i:], " "))
+			return name(strings.Join(words[:i], " "))
+		}
+	}
+	return s
+}
+
+// once takes the year from the end of the title where it stands there again.
+func (p *parts) once() {
+	year := strconv.Itoa(p.year)
+	for _, end := range []string{" (" + year + ")", " " + year} {
+		if rest, ok := strings.CutSuffix(p.title, end); ok && name(rest) != "" {
+			p.title = name(rest)
+			return
+		}
+	}
+}
+
+// editionWord is what the last word of each of clearEditions is.
+var editionWord = regexp.MustCompile(`(?i)(?:cut|edition|version|unrated)$`)
+
+// clearEditions are those that are hardly ever the last words of a title.
+var clearEditions = regexp.MustCompile(`(?i)^(.*\S)\s+(?:-\s+)?((?:director'?s|final|theatrical|extended|unrated|international) cut|(?:extended|special|collector'?s) edition|theatrical version|extended version|unrated)$`)
+
+// shortEditions are words of that sort that count only in names written with dots.
+var shortEditions = regexp.MustCompile(`(?i)^(.*\S)\s+(extended|theatrical|uncut|remastered|restored)$`)
+
+// takeEdition takes an edition from the end of the title, where it stands before the year.
+func (p *parts) takeEdition(spaces bool) {
+	rest, e := "", ""
+	if i := strings.LastIndexAny(p.title, "("); i > 0 && strings.HasSuffix(p.title, ")") {
+		rest, e = p.title[:i], edition(p.title[i+1:len(p.title)-1])
+	} else if i := strings.LastIndex(p.title, " - "); i > 0 {
+		rest, e = p.title[:i], edition(p.title[i+3:])
+	}
+	if e == "" && (!spaces || editionWord.MatchString(p.title)) {
+		m := clearEditions.FindStringSubmatch(p.title)
+		if m == nil && !spaces {
+			m = shortEditions.FindStringSubmatch(p.title)
+		}
+		if m != nil {
+			rest, e = m[1], edition(m[2])
+		}
+	}
+	if rest = name(rest); e != "" && rest != "" && p.edition == "" {
+		p.title, p.edition = rest, e
+	}
 }
 
 func spaceBefore(s string) string {
@@ -195,7 +345,7 @@ func (p *parts) segments(s string, aside *[]string) {
 		case e != "":
 			p.edition = e
 		case pieceName.MatchString(seg):
-			p.piece = number(pieceName.FindStringSubmatch(seg)[1])
+			p.piece = counted(pieceName.FindStringSubmatch(seg)[1])
 		case allQuality(seg):
 			*aside = append(*aside, seg)
 		default:
@@ -233,6 +383,10 @@ func groupTail(words []string, i int) bool {
 func (p *parts) tokens(s string, aside *[]string) {
 	words := strings.Fields(s)
 	end := len(words)
+	if !strings.Contains(s, " - ") || yearDashes.MatchString(s) {
+		words = slices.DeleteFunc(words, func(w string) bool { return w == "-" })
+		end = len(words)
+	}
 	for i, w := range words {
 		low := strings.ToLower(strings.Trim(w, ",;()"))
 		if i > 0 && (quality[low] || i == len(words)-1 && groupTail([]string{low}, 0) && !afterwards[strings.SplitN(low, "-", 2)[0]]) {
@@ -256,13 +410,20 @@ func (p *parts) tokens(s string, aside *[]string) {
 		if copyWords {
 			*aside = append(*aside, strings.Join(words[end:], " "))
 		}
-		p.title = tidy(strings.Join(words[:i], " "))
+		p.title = name(strings.Join(words[:i], " "))
 		return
+	}
+	// Where words about the copy stand before the year, it is among them.
+	for i := end + 1; i < len(words); i++ {
+		if w := strings.Trim(words[i], ",;()"); p.year == 0 && yearToken.MatchString(w) {
+			p.year = number(w)
+			words = append(words[:i:i], words[i+1:]...)
+		}
 	}
 	if copyWords {
 		*aside = append(*aside, strings.Join(words[end:], " "))
 	}
-	p.title = tidy(strings.Join(words[:end], " "))
+	p.title = name(strings.Join(words[:end], " "))
 	// An edition at the end, such as "Copper Kite - Extended Cut".
 	if i := strings.LastIndex(p.title, " - "); i > 0 {
 		if e := edition(p.title[i+3:]); e != "" {
