@@ -488,11 +488,13 @@ func (a *app) restore(ctx context.Context, file, secret string, u deploy.Unpacke
 	// One that was cut off is gone on with, unless the server has run since: then what it
 	// wrote is to be backed up, too.
 	var open *ledger.Entry
-	if e, ok := s.restoring(); ok && !running {
+	e, placed, ok := s.restoring()
+	same := ok && e.Undoes == undoes && e.What == putting(file)
+	if ok && !running {
 		now, running = have.Current() // which it had stopped
-		if e.Undoes == undoes && e.What == putting(file) {
-			open = &e
-		}
+	}
+	if same && (!now.Running || placed) {
+		open = &e
 	}
 	var changes []blueprint.Change
 	add := func(act blueprint.Action, target, what, why string) {
@@ -502,7 +504,9 @@ func (a *app) restore(ctx context.Context, file, secret string, u deploy.Unpacke
 	if _, err := os.Stat(state); errors.Is(err, os.ErrNotExist) {
 		add(blueprint.MakeState, state, "make the state folder "+state, "it does not exist")
 	}
-	if now.Running {
+	// One that has put the store in place and started the server was only to see it get well.
+	ran := open != nil && now.Running
+	if now.Running && !ran {
 		add(blueprint.StopOld, now.ID, "stop "+now.Name, "its store is replaced")
 	}
 	var undo *ledger.Undo
@@ -522,9 +526,13 @@ func (a *app) restore(ctx context.Context, file, secret string, u deploy.Unpacke
 			undo = &ledger.Undo{Kind: undoStore, Path: before}
 		}
 	}
-	add(blueprint.PutStore, file, "put the store of "+file+" in place", "asked for")
-	if running {
+	if !ran {
+		add(blueprint.PutStore, file, "put the store of "+file+" in place", "asked for")
+	}
+	if running && !ran {
 		add(blueprint.Start, now.Name, "start "+now.Name, "it was running")
+	}
+	if running {
 		add(blueprint.AwaitHealthy, now.Name, "wait until it is healthy", "else what was there is put back")
 	}
 	a.showChanges(changes)
@@ -642,19 +650,21 @@ func (a *app) known() (state string, owner *whole.Owner) {
 func putting(file string) string { return "put the store of " + file + " in place" }
 
 // restoring gives the restore that was cut off, if one was and nobody has started the server
-// since.
-func (s *site) restoring() (open ledger.Entry, ok bool) {
+// since, and whether its store was in place by then.
+func (s *site) restoring() (open ledger.Entry, placed, ok bool) {
 	list, _, err := ledger.Read(s.h.Storage.State)
 	if err != nil {
-		return open, false // there is no ledger yet, or the first new entry tells
+		return open, false, false // there is no ledger yet, or the first new entry tells
 	}
 	for _, e := range list {
 		switch {
 		case e.Outcome == ledger.Open && e.Action == "restore" && e.Of == 0:
-			open, ok = e, true
-		case e.Action == "start" && e.Of == 0:
+			open, placed, ok = e, false, true
+		case e.Action == string(blueprint.Start) && e.Of == 0:
 			ok = false
+		case e.Of == open.ID && e.Of != 0 && e.Action == string(blueprint.PutStore):
+			placed = e.Outcome == "done"
 		}
 	}
-	return open, ok
+	return open, placed, ok
 }
