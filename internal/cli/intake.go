@@ -150,7 +150,7 @@ end, each only if it is still what was copied.`,
 		},
 	})
 	f := c.Flags()
-	f.StringVar(&shelf, "onto", "", "the shelf (required)")
+	f.StringVar(&shelf, "onto", "", "the `SHELF` (required)")
 	f.StringVar(&folder, "folder", "", "the folder of the shelf; the first if not given")
 	f.BoolVar(&move, "move", false, "remove the sources once all is on the shelf")
 	f.BoolVar(&broken, "broken", false, "also files whose headers cannot be read")
@@ -445,7 +445,7 @@ or a redirection leads to them.`,
 		},
 	})
 	f := c.Flags()
-	f.StringVar(&shelf, "onto", "", "the shelf (required)")
+	f.StringVar(&shelf, "onto", "", "the `SHELF` (required)")
 	f.StringVar(&folder, "folder", "", "the folder of the shelf; the first if not given")
 	f.StringSliceVar(&sums, "sha256", nil, "what the file's SHA-256 must be, in hexadecimal; of several, one for each in their order")
 	f.StringVar(&name, "name", "", "what to call the file, in place of what the server says")

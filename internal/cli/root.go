@@ -23,6 +23,7 @@ import (
 	"cozyshelf/internal/problem"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 	"golang.org/x/term"
 )
 
@@ -142,7 +143,31 @@ func strict(c *cobra.Command) {
 	if args := c.Args; args != nil {
 		c.Args = func(c *cobra.Command, list []string) error {
 			if err := args(c, list); err != nil {
+				return wrongUse(c, wanted(c, list))
+			}
+			return nil
+		}
+	}
+	if before := c.PreRunE; c.RunE != nil {
+		c.PreRunE = func(c *cobra.Command, list []string) error {
+			var missing []string
+			c.Flags().VisitAll(func(f *pflag.Flag) {
+				if must := f.Annotations[cobra.BashCompOneRequiredFlag]; len(must) > 0 && must[0] == "true" && !f.Changed {
+					what, _ := pflag.UnquoteUsage(f)
+					if what == "string" {
+						what = strings.ToUpper(f.Name)
+					}
+					missing = append(missing, "--"+f.Name+" "+what)
+				}
+			})
+			if len(missing) > 0 {
+				return wrongUse(c, "give "+strings.Join(missing, " and "))
+			}
+			if err := c.ValidateFlagGroups(); err != nil {
 				return wrongUse(c, err.Error())
+			}
+			if before != nil {
+				return before(c, list)
 			}
 			return nil
 		}
@@ -164,6 +189,18 @@ func strict(c *cobra.Command) {
 	for _, s := range c.Commands() {
 		strict(s)
 	}
+}
+
+// wanted says which arguments a command takes, to somebody who gave others.
+func wanted(c *cobra.Command, list []string) string {
+	_, names, _ := strings.Cut(c.Use, " ")
+	switch {
+	case names == "":
+		return fmt.Sprintf("it takes no arguments, and %q is one", list[0])
+	case len(list) == 0:
+		return "give " + names
+	}
+	return fmt.Sprintf("give %s, and nothing else; there is %q", names, strings.Join(list, " "))
 }
 
 func wrongUse(c *cobra.Command, why string) error {

@@ -84,7 +84,7 @@ func (s *site) neighbour(ctx context.Context, port int) *facts.Neighbour {
 			}
 			n := &facts.Neighbour{Name: c.Name, Engine: kind}
 			for _, m := range c.Mounts {
-				if m.What == "state" {
+				if m.Role() == blueprint.RoleState {
 					n.State = m.Source
 				}
 			}

@@ -275,32 +275,21 @@ func (s *site) boot() string {
 
 // mounts says of each folder what the account may do there.
 func (a *app) mounts(ctx context.Context, s *site, c blueprint.Container) []mountReport {
-	says := map[string]verdict.Line{}
+	var lines []verdict.Line
 	if !s.facts.Elsewhere {
-		for _, l := range verdict.Judge(s.h, a.gather(ctx, s)) {
-			what := strings.TrimPrefix(l.What, "shelf ")
-			for _, m := range c.Mounts {
-				if place := m.Place(); strings.HasPrefix(l.Says, place+":") || strings.HasPrefix(l.Says, place+",") || strings.HasPrefix(l.Says, place+" ") {
-					says[what+" "+place] = l
-				}
-			}
-		}
+		lines = verdict.Judge(s.h, a.gather(ctx, s))
 	}
 	out := []mountReport{}
 	for _, m := range c.Mounts {
 		r := mountReport{What: m.What, Host: m.Place(), Inside: m.Target, Write: !m.ReadOnly}
-		name := m.What
-		switch name {
-		case "state":
-			name = "state folder"
-		case "scratch":
-			name = "scratch folder"
-		case "backups":
-			name = "backup folder"
+		what := map[blueprint.Role]string{blueprint.RoleState: "state folder", blueprint.RoleScratch: "scratch folder", blueprint.RoleBackups: "backup folder"}[m.Role()]
+		if m.Role() == blueprint.RoleShelf {
+			what = "shelf " + m.What
 		}
-		if l, ok := says[name+" "+m.Place()]; ok {
-			r.Verdict = l.Status
-			r.Says = strings.TrimLeft(strings.TrimPrefix(l.Says, m.Place()), ":, ")
+		at := slices.IndexFunc(lines, func(l verdict.Line) bool { return l.What == what && l.About == m.Place() })
+		if at >= 0 {
+			r.Verdict = lines[at].Status
+			r.Says = strings.TrimLeft(strings.TrimPrefix(lines[at].Says, m.Place()), ":, ")
 		} else if s.facts.Elsewhere {
 			r.Says = "on the engine's machine; cozyshelf access --prove tries it from inside"
 		} else {

@@ -51,9 +51,33 @@ type Mount struct {
 	Source   string `json:"source"`
 	Target   string `json:"target"`
 	ReadOnly bool   `json:"read_only"`
-	What     string `json:"what"`             // "state", "scratch", or the shelf's name
+	What     string `json:"what"`             // for people: "state", "scratch", "backups", or the shelf's name
 	Volume   bool   `json:"volume,omitempty"` // Source is a volume of the engine
 	Shown    string `json:"shown,omitempty"`  // of a volume: the share, as the administrator wrote it
+}
+
+// Role is what a mount is for.
+type Role string
+
+// The roles of mounts.
+const (
+	RoleState   Role = "state"
+	RoleScratch Role = "scratch"
+	RoleBackups Role = "backups"
+	RoleShelf   Role = "shelf"
+)
+
+// Role says what a mount is for: its place inside does, whatever a shelf is called.
+func (m Mount) Role() Role {
+	switch m.Target {
+	case StateInside:
+		return RoleState
+	case ScratchInside:
+		return RoleScratch
+	case BackupsInside:
+		return RoleBackups
+	}
+	return RoleShelf
 }
 
 // Container is one container as it should be. For the process engine, which
@@ -347,7 +371,7 @@ func Draw(h *household.Household, s Site) Blueprint {
 
 // Shelves are the mounts of shelves, in their order.
 func (c Container) Shelves() []Mount {
-	return slices.DeleteFunc(slices.Clone(c.Mounts), func(m Mount) bool { return !strings.HasPrefix(m.Target, ShelvesInside+"/") })
+	return slices.DeleteFunc(slices.Clone(c.Mounts), func(m Mount) bool { return m.Role() != RoleShelf })
 }
 
 // Once is the container for a throw-away run: the same account, shelves and

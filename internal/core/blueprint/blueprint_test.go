@@ -242,3 +242,76 @@ func TestRetireNamesNoMedia(t *testing.T) {
 		}
 	}
 }
+
+// TestAShelfMayBeCalledAsOurFoldersAre draws shelves with the names of the state folder and
+// scratch: they are mounted as shelves, and tried before the old container is given up.
+func TestAShelfMayBeCalledAsOurFoldersAre(t *testing.T) {
+	h := &household.Household{}
+	h.Storage.State, h.Storage.Scratch = "/srv/state", "/srv/scratch"
+	for _, n := range []string{"state", "scratch", "backups"} {
+		h.Shelves = append(h.Shelves, household.Shelf{Name: n, Kind: household.Films, Folders: []string{"/srv/" + n + " of films"}})
+	}
+	c := Draw(h, Site{}).Container
+	if list := c.Shelves(); len(list) != 3 {
+		t.Errorf("shelves: %+v", list)
+	}
+	roles := map[string]Role{}
+	for _, m := range c.Mounts {
+		roles[m.Source] = m.Role()
+	}
+	for at, want := range map[string]Role{"/srv/state": RoleState, "/srv/scratch": RoleScratch, "/srv/state of films": RoleShelf, "/srv/scratch of films": RoleShelf, "/srv/backups of films": RoleShelf} {
+		if roles[at] != want {
+			t.Errorf("%s is mounted as %q, want %q", at, roles[at], want)
+		}
+	}
+	if got := len(c.Once(nil).Mounts); got != 3 {
+		t.Errorf("a throw-away run has %d mounts, want the shelves", got)
+	}
+}
+
+// TestWhichProgramsGo looks at what is removed of the programs that an engine has, whatever
+// a deployment that was cut off has left there.
+func TestWhichProgramsGo(t *testing.T) {
+	bp := Draw(&household.Household{}, Site{Image: "sha256:a"})
+	for _, c := range []struct {
+		keep, kept, unkept []string
+		want               string
+	}{
+		{[]string{"sha256:a", "sha256:b"}, []string{"sha256:a", "sha256:b"}, nil, "[]"},
+		{[]string{"sha256:a", "sha256:b"}, []string{"sha256:a", "sha256:b", "sha256:c"}, nil, "[sha256:c]"},
+		{[]string{"sha256:a"}, []string{"sha256:a", "sha256:b"}, []string{"sha256:d"}, "[sha256:b sha256:d]"},
+		{nil, []string{"sha256:a", "sha256:b", "sha256:c"}, nil, "[]"},
+		{[]string{"sha256:b"}, nil, []string{"sha256:a"}, "[]"},
+	} {
+		bp.KeptImages = c.keep
+		have := Observed{Images: append(c.kept, c.unkept...), Kept: c.kept, Unkept: c.unkept}
+		gone := []string{}
+		for _, ch := range Compare(bp, have, Host{}) {
+			if ch.Action == RemoveImage {
+				gone = append(gone, ch.Target)
+			}
+		}
+		if fmt.Sprint(gone) != c.want {
+			t.Errorf("to keep %v, kept %v, kept by none %v: removed are %v, want %s", c.keep, c.kept, c.unkept, gone, c.want)
+		}
+	}
+}
+
+// TestAServerThatTheEngineWaitsForIsStarted compares with one that crashed a moment ago.
+func TestAServerThatTheEngineWaitsForIsStarted(t *testing.T) {
+	bp := Draw(&household.Household{}, Site{})
+	ours := Seen{ID: "1", Digest: bp.Container.Digest(), Container: bp.Container, Running: true, Waiting: true}
+	host := Host{StateExists: true, SettingsExists: true}
+	have := Observed{Containers: []Seen{ours}, Images: []string{bp.Container.Image}, Kept: []string{bp.Container.Image}, Networks: []string{bp.Container.Network}}
+	var did []Action
+	for _, c := range Compare(bp, have, host) {
+		did = append(did, c.Action)
+	}
+	if fmt.Sprint(did) != "[start await-healthy]" {
+		t.Errorf("changes: %v", did)
+	}
+	have.Containers[0].Waiting = false
+	if left := Compare(bp, have, host); len(left) != 0 {
+		t.Errorf("one that runs: %v", left)
+	}
+}

@@ -31,6 +31,9 @@ type Line struct {
 	Says    string   `json:"says"`
 	Do      string   `json:"do,omitempty"`
 	Details []string `json:"details,omitempty"`
+	// About is the folder that is judged, as the household file names it; empty where the
+	// line is about something else.
+	About string `json:"about,omitempty"`
 }
 
 // Worst is the worst status of the lines.
@@ -66,10 +69,12 @@ func Judge(h *household.Household, f facts.Facts) []Line {
 	j.port()
 	j.clients()
 	j.account()
-	j.state()
-	j.scratch()
-	if j.f.Backups != nil {
-		j.writable("backup folder", *j.f.Backups)
+	j.about(f.State.Path, j.state)
+	if f.Scratch != nil {
+		j.about(f.Scratch.Path, j.scratch)
+	}
+	if f.Backups != nil {
+		j.about(f.Backups.Path, func() { j.writable("backup folder", *f.Backups) })
 	}
 	j.shelves()
 	j.ffmpeg()
@@ -83,7 +88,16 @@ type judge struct {
 }
 
 func (j *judge) add(what string, s Status, says, do string, details ...string) {
-	j.lines = append(j.lines, Line{what, s, says, do, details})
+	j.lines = append(j.lines, Line{What: what, Status: s, Says: says, Do: do, Details: details})
+}
+
+// about has lines that are added meanwhile be about a folder.
+func (j *judge) about(folder string, judge func()) {
+	from := len(j.lines)
+	judge()
+	for i := range j.lines[from:] {
+		j.lines[from+i].About = folder
+	}
 }
 
 func bytes(n int64) string { return humanize.IBytes(uint64(max(0, n))) }
@@ -524,7 +538,6 @@ func (j *judge) writable(what string, f facts.Folder) {
 }
 
 func (j *judge) shelves() {
-	type seen struct{ real, path, shelf string }
 	var all []seen
 	if j.f.State.Real != "" {
 		all = append(all, seen{j.f.State.Real, j.f.State.Path, ""})
@@ -534,34 +547,45 @@ func (j *judge) shelves() {
 	}
 	for _, s := range j.f.Shelves {
 		for _, f := range s.Folders {
-			what := "shelf " + s.Name
-			if f.Share != nil {
-				j.share(what, f)
-				continue
-			}
-			if j.f.Engine.Elsewhere {
-				j.add(what, OK, f.Path+" is a folder of the engine's machine, and cannot be looked at from here", "", "cozyshelf access --prove tries it from inside")
-				continue
-			}
-			clash := slices.IndexFunc(all, func(o seen) bool {
-				return f.Real != "" && (o.real == f.Real || household.Within(o.real, f.Real) || household.Within(f.Real, o.real))
-			})
-			if clash >= 0 {
-				o := all[clash]
-				of := "shelf " + o.shelf
-				if o.shelf == "" {
-					of = "the state folder"
-				}
-				j.add(what, Blocked, fmt.Sprintf("%s and %s (%s) are the same place or lie in one another: they are %s and %s", f.Path, o.path, of, f.Real, o.real), "name each place once; look for symbolic links")
-				continue
-			}
-			if f.Real != "" {
-				all = append(all, seen{f.Real, f.Path, s.Name})
-			}
-			j.shelf(what, s, f)
+			j.about(f.Path, func() { all = j.folder(all, s, f) })
 		}
 	}
 	j.together()
+}
+
+// seen is a place that was judged already.
+type seen struct{ real, path, shelf string }
+
+// folder judges one folder of a shelf, and adds it to those that were judged already.
+func (j *judge) folder(all []seen, s facts.Shelf, f facts.Folder) []seen {
+	what := "shelf " + s.Name
+	if f.Share != nil {
+		j.share(what, f)
+		return all
+	}
+	if j.f.Engine.Elsewhere {
+		j.add(what, OK, f.Path+" is a folder of the engine's machine, and cannot be looked at from here", "",
+			"cozyshelf access --prove tries it from inside")
+		return all
+	}
+	clash := slices.IndexFunc(all, func(o seen) bool {
+		return f.Real != "" && (o.real == f.Real || household.Within(o.real, f.Real) || household.Within(f.Real, o.real))
+	})
+	if clash >= 0 {
+		o := all[clash]
+		of := "shelf " + o.shelf
+		if o.shelf == "" {
+			of = "the state folder"
+		}
+		j.add(what, Blocked, fmt.Sprintf("%s and %s (%s) are the same place or lie in one another: they are %s and %s", f.Path, o.path, of, f.Real, o.real),
+			"name each place once; look for symbolic links")
+		return all
+	}
+	if f.Real != "" {
+		all = append(all, seen{f.Real, f.Path, s.Name})
+	}
+	j.shelf(what, s, f)
+	return all
 }
 
 // together says which shelves are away at the same time, and what becomes of

@@ -28,6 +28,26 @@ func well() (*household.Household, facts.Facts) {
 	}
 }
 
+// TestLinesOfFoldersSayWhichFolder has two folders of a shelf of which one's path begins with
+// the other's.
+func TestLinesOfFoldersSayWhichFolder(t *testing.T) {
+	h, f := well()
+	second := f.Shelves[0].Folders[0]
+	second.Path += " and more"
+	second.Real, second.Exists = second.Path, false
+	f.Shelves[0].Folders = append(f.Shelves[0].Folders, second)
+	got := map[string]Status{}
+	for _, l := range Judge(h, f) {
+		if l.About != "" {
+			got[l.About] = l.Status
+		}
+	}
+	first := f.Shelves[0].Folders[0].Path
+	if got[first] == Blocked || got[first] == "" || got[second.Path] != Blocked || got[f.State.Path] == "" {
+		t.Errorf("got %v; want %s usable, %s blocked, and %s judged", got, first, second.Path, f.State.Path)
+	}
+}
+
 func TestEveryFaultIsFoundAndSaysWhatToDo(t *testing.T) {
 	for name, c := range map[string]struct {
 		spoil  func(*household.Household, *facts.Facts)
@@ -48,6 +68,10 @@ func TestEveryFaultIsFoundAndSaysWhatToDo(t *testing.T) {
 		"port of a container": {func(h *household.Household, f *facts.Facts) {
 			f.Port.Free, f.Port.Holder, f.Port.Next = false, "docker-proxy (pid 7)", 26991
 		}, "port", Blocked, "docker-proxy"},
+		"port of a neighbour": {func(h *household.Household, f *facts.Facts) {
+			f.Port = facts.Port{Address: ":1", Holder: "docker-proxy (pid 7)", Neighbour: &facts.Neighbour{Name: "The Boathouse", Engine: "docker"}}
+		}, "port", Blocked, "The Boathouse"},
+		"left behind": {func(h *household.Household, f *facts.Facts) { f.Left = []string{"half a server"} }, "leftovers", Warning, "1 thing"},
 		"deployed on another engine": {func(h *household.Household, f *facts.Facts) {
 			f.Others = []facts.Other{{Kind: "podman", Container: "cozyshelf-mill-1", Running: true}}
 		}, "other engine", Blocked, "podman already (cozyshelf-mill-1, running)"},

@@ -803,7 +803,7 @@ func (e *Engine) Run(ctx context.Context, c blueprint.Container, command []strin
 // engine refuses that where the folder lies on a private mount; then only what
 // is mounted at the start is seen.
 func propagation(m blueprint.Mount) mount.Propagation {
-	if m.What == "state" || m.What == "scratch" {
+	if m.Role() != blueprint.RoleShelf {
 		return mount.PropagationRPrivate
 	}
 	over, err := mountinfo.GetMounts(mountinfo.ParentsFilter(m.Source))
