@@ -107,7 +107,7 @@ func (s *Server) gate(next func() http.Handler, why bool) http.Handler {
 			answer(s.status)(w, r)
 			return
 		}
-		if s.open() != nil && s.sick.Load() == nil {
+		if st := s.open(); st != nil && s.sick.Load() == nil && st.Damage() == nil {
 			next().ServeHTTP(w, r)
 			return
 		}

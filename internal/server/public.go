@@ -174,17 +174,11 @@ func (s *Server) fileOf(r *http.Request) (store.Title, store.File, error) {
 	if err != nil {
 		return store.Title{}, store.File{}, err
 	}
-	f, err := s.store.File(r.Context(), id, visitorOf(r).member.ID)
-	if err == nil {
-		var t store.Title
-		if t, err = s.store.Title(r.Context(), f.Title); err == nil {
-			return t, f, nil
-		}
-	}
+	t, f, err := s.store.FileOf(r.Context(), id, visitorOf(r).member.ID)
 	if errors.Is(err, store.ErrNotFound) {
 		err = nothing(r)
 	}
-	return store.Title{}, f, err
+	return t, f, err
 }
 
 func (v *visitor) viewer() stream.Viewer {

@@ -178,6 +178,9 @@ func snapshot(ctx context.Context, db *sql.DB, to string) (err error) {
 		return err
 	}
 	err = c.Raw(func(dc any) error {
+		if w, ok := dc.(*conn); ok {
+			dc = w.wholeConn
+		}
 		b, err := dc.(interface {
 			NewBackup(string) (*sqlite.Backup, error)
 		}).NewBackup((&url.URL{Scheme: "file", Opaque: (&url.URL{Path: to}).EscapedPath()}).String())

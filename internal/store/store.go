@@ -71,12 +71,13 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	dsn := func(extra string) string {
 		return (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: "_pragma=busy_timeout(10000)&_pragma=foreign_keys(1)&_pragma=synchronous(FULL)&_pragma=temp_store(MEMORY)" + extra}).String()
 	}
-	w, err := sql.Open("sqlite", dsn("&_pragma=journal_mode(WAL)&_pragma=wal_autocheckpoint(4000)&_pragma=cache_size(-8000)&_txlock=immediate"))
+	s := &Store{}
+	w, err := s.open(dsn("&_pragma=journal_mode(WAL)&_pragma=wal_autocheckpoint(4000)&_pragma=cache_size(-8000)&_txlock=immediate"))
 	if err != nil {
 		return nil, err
 	}
 	w.SetMaxOpenConns(1)
-	r, err := sql.Open("sqlite", dsn("&_pragma=query_only(1)"))
+	r, err := s.open(dsn("&_pragma=query_only(1)"))
 	if err != nil {
 		w.Close()
 		return nil, err
@@ -89,7 +90,7 @@ func Open(ctx context.Context, path string) (*Store, error) {
 		r.Close()
 		return nil, fmt.Errorf("%w: %w", ErrNoLocks, err)
 	}
-	s := &Store{w: w, r: r}
+	s.w, s.r = w, r
 	if err := s.migrate(ctx); err != nil {
 		s.Close()
 		return nil, err

@@ -198,11 +198,16 @@ func (s *Store) Title(ctx context.Context, id int64) (Title, error) {
 const fileColumns = `SELECT f.id, f.title, d.shelf, d.root, d.path, f.name, f.season, f.episode, f.part, f.content, f.size, f.mtime, f.duration, f.info, f.problem, f.note, f.last, f.disc, f.piece, f.date, f.edition, f.extra, f.outside, f.added, f.beside, coalesce(p.position, 0)
 	FROM files f JOIN folders d ON d.id = f.folder LEFT JOIN positions p ON p.file = f.id AND p.member = ? `
 
-func scanFile(r *sql.Rows, f *File) error {
+func scanPlainFile(r *sql.Rows, f *File) error { return scanFile(r, f) }
+
+// scanFile reads a part, and whatever columns come after it.
+func scanFile(r *sql.Rows, f *File, more ...any) error {
 	var dir, name, info, goes string
 	var mtime, added int64
 	var position float64
-	if err := r.Scan(&f.ID, &f.Title, &f.Shelf, &f.Root, &dir, &name, &f.Season, &f.Episode, &f.Part, &f.Content, &f.Size, &mtime, &f.Duration, &info, &f.Problem, &f.Note, &f.Last, &f.Disc, &f.Piece, &f.Date, &f.Edition, &f.Extra, &f.Outside, &added, &goes, &position); err != nil {
+	into := []any{&f.ID, &f.Title, &f.Shelf, &f.Root, &dir, &name, &f.Season, &f.Episode, &f.Part, &f.Content, &f.Size, &mtime, &f.Duration, &info,
+		&f.Problem, &f.Note, &f.Last, &f.Disc, &f.Piece, &f.Date, &f.Edition, &f.Extra, &f.Outside, &added, &goes, &position}
+	if err := r.Scan(append(into, more...)...); err != nil {
 		return err
 	}
 	f.Path, f.Modified = path.Join(dir, name), time.Unix(0, mtime)
@@ -221,7 +226,7 @@ func scanFile(r *sql.Rows, f *File) error {
 
 // Files gives the parts of a title in their order, with the positions of a member.
 func (s *Store) Files(ctx context.Context, title, member int64) ([]File, error) {
-	return rows(ctx, s.r, scanFile, fileColumns+"WHERE f.title = ? AND f.gone = 0 ORDER BY f.extra != '', f.season, f.disc, f.episode, f.date, f.piece, f.part, f.name", member, title)
+	return rows(ctx, s.r, scanPlainFile, fileColumns+"WHERE f.title = ? AND f.gone = 0 ORDER BY f.extra != '', f.season, f.disc, f.episode, f.date, f.piece, f.part, f.name", member, title)
 }
 
 // FilesOf gives the parts of several titles, each in its order, for nobody in particular.
@@ -230,7 +235,7 @@ func (s *Store) FilesOf(ctx context.Context, titles []int64) (map[int64][]File, 
 	if err != nil {
 		return nil, err
 	}
-	list, err := rows(ctx, s.r, scanFile, fileColumns+"WHERE f.title IN (SELECT value FROM json_each(?)) AND f.gone = 0 ORDER BY f.title, f.extra != '', f.season, f.disc, f.episode, f.date, f.piece, f.part, f.name", 0, string(ids))
+	list, err := rows(ctx, s.r, scanPlainFile, fileColumns+"WHERE f.title IN (SELECT value FROM json_each(?)) AND f.gone = 0 ORDER BY f.title, f.extra != '', f.season, f.disc, f.episode, f.date, f.piece, f.part, f.name", 0, string(ids))
 	out := map[int64][]File{}
 	for _, f := range list {
 		out[f.Title] = append(out[f.Title], f)
@@ -240,12 +245,27 @@ func (s *Store) FilesOf(ctx context.Context, titles []int64) (map[int64][]File, 
 
 // File gives one file.
 func (s *Store) File(ctx context.Context, id, member int64) (File, error) {
-	return one(rows(ctx, s.r, scanFile, fileColumns+"WHERE f.id = ? AND f.gone = 0", member, id))
+	return one(rows(ctx, s.r, scanPlainFile, fileColumns+"WHERE f.id = ? AND f.gone = 0", member, id))
 }
+
+// FileOf gives a part, with the position of a member, and its title without the figures of
+// all parts together: each is found by its key, however many parts the title has.
+func (s *Store) FileOf(ctx context.Context, id, member int64) (Title, File, error) {
+	var t Title
+	f, err := one(rows(ctx, s.r, func(r *sql.Rows, f *File) error {
+		return scanFile(r, f, &t.ID, &t.Kind, &t.Name, &t.Year, &t.By)
+	}, fileOf, member, id))
+	t.Shelf = f.Shelf
+	return t, f, s.told(err)
+}
+
+// fileOf asks for it.
+var fileOf = strings.Replace(fileColumns, "coalesce(p.position, 0)", "coalesce(p.position, 0), t.id, t.kind, coalesce(nullif(x.name, ''), t.name), coalesce(nullif(x.year, 0), t.year), t.maker", 1) +
+	"JOIN titles t ON t.id = f.title LEFT JOIN descriptions x ON x.title = t.id WHERE f.id = ? AND f.gone = 0"
 
 // ShelfFiles gives every file of a shelf in the order of titles.
 func (s *Store) ShelfFiles(ctx context.Context, shelf string) ([]File, error) {
-	return rows(ctx, s.r, scanFile, fileColumns+"JOIN titles t ON t.id = f.title WHERE d.shelf = ? AND f.gone = 0 ORDER BY t.folded, t.year, f.extra != '', f.season, f.disc, f.episode, f.date, f.piece, f.part, f.name", 0, shelf)
+	return rows(ctx, s.r, scanPlainFile, fileColumns+"JOIN titles t ON t.id = f.title WHERE d.shelf = ? AND f.gone = 0 ORDER BY t.folded, t.year, f.extra != '', f.season, f.disc, f.episode, f.date, f.piece, f.part, f.name", 0, shelf)
 }
 
 // ShelfFigures are the figures of one shelf.
