@@ -147,44 +147,88 @@ func add(state string, l line) (int, error) {
 	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX); err != nil && !errors.Is(err, unix.ENOTSUP) && !errors.Is(err, unix.ENOLCK) && !errors.Is(err, unix.ENOSYS) && !errors.Is(err, unix.EINVAL) {
 		return 0, err
 	}
-	old, err := io.ReadAll(f)
+	end, err := readEnd(f, l)
 	if err != nil {
 		return 0, err
 	}
-	cut := len(old) > 0 && old[len(old)-1] != '\n'
-	last, highest, begun := []byte(nil), 0, l.Entry
-	for s := lines(old); s.Scan(); {
-		last = append(last[:0], s.Bytes()...)
-		var have line
-		if json.Unmarshal(s.Bytes(), &have) == nil {
-			highest = max(highest, have.ID)
-			if l.Ends && have.ID == l.ID && !have.Ends {
-				begun = have.Entry
-			}
-		}
-	}
-	if l.Prev = hash(last); last == nil {
-		l.Prev = ""
-	}
+	l.Prev = end.hash
 	if !l.Ends {
-		l.ID = highest + 1
+		l.ID = end.highest + 1
 	}
 	b, err := json.Marshal(l)
 	if err != nil {
 		return 0, err
 	}
-	if cut {
+	if end.cut {
 		b = append([]byte{'\n'}, b...)
 	}
-	// All of it was read, so this is the end.
-	if _, err := f.Write(append(b, '\n')); err != nil {
+	if _, err := f.WriteAt(append(b, '\n'), end.size); err != nil {
 		return 0, err
 	}
 	if err := f.Sync(); err != nil {
 		return l.ID, err
 	}
-	trace(begun, l)
+	trace(end.begun, l)
 	return l.ID, nil
+}
+
+// end is what the next line follows from.
+type end struct {
+	size    int64
+	hash    string // of the last line; empty where there is none
+	highest int    // number of an entry
+	cut     bool   // the last line has no end
+	begun   Entry  // that the next line ends
+	first   bool   // the beginning of an entry was among what was read
+}
+
+// window is how much of a ledger's end is read at first, in bytes.
+const window = 64 << 10
+
+// readEnd reads as much of a ledger's end as is needed for the next line. Numbers grow, so
+// the last entry has the highest.
+func readEnd(f *os.File, next line) (end, error) {
+	var e end
+	st, err := f.Stat()
+	if err != nil {
+		return e, err
+	}
+	e.size = st.Size()
+	for part := int64(window); ; part *= 8 {
+		from := max(0, e.size-part)
+		b := make([]byte, e.size-from)
+		if _, err := f.ReadAt(b, from); err != nil && !(errors.Is(err, io.EOF) && len(b) == 0) {
+			return e, err
+		}
+		if from > 0 { // the first line may have begun before
+			_, rest, _ := bytes.Cut(b, []byte{'\n'})
+			b = rest
+		}
+		e.begun, e.highest = next.Entry, 0
+		found := !next.Ends
+		var last []byte
+		for s := lines(b); s.Scan(); {
+			last = append(last[:0], s.Bytes()...)
+			var have line
+			if json.Unmarshal(s.Bytes(), &have) != nil {
+				continue
+			}
+			e.highest = max(e.highest, have.ID)
+			if next.Ends && have.ID == next.ID && !have.Ends {
+				e.begun, found = have.Entry, true
+			}
+			if !have.Ends {
+				e.first = true
+			}
+		}
+		if from == 0 || e.first && found {
+			e.cut = len(b) > 0 && b[len(b)-1] != '\n'
+			if last != nil {
+				e.hash = hash(last)
+			}
+			return e, nil
+		}
+	}
 }
 
 // trace leaves a line in the system's journal, where there is one: what was done, not

@@ -1,7 +1,9 @@
 package ledger
 
 import (
+	"bytes"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -273,4 +275,61 @@ func FuzzSpool(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestALongLedgerIsReadFromItsEnd ends entries that were begun long before, among others with
+// long lines, and looks whether every line follows from the one before.
+func TestALongLedgerIsReadFromItsEnd(t *testing.T) {
+	state := t.TempDir()
+	long := strings.Repeat("x", 9000)
+	var open []int
+	for i := range 60 {
+		e := Entry{Action: "step", What: fmt.Sprintf("%d", i)}
+		if i%7 == 0 {
+			e.What = long
+		}
+		id, err := Begin(state, e)
+		if err != nil || id != i+1 {
+			t.Fatalf("entry %d has the number %d: %v", i+1, id, err)
+		}
+		open = append(open, id)
+	}
+	for _, id := range open {
+		if err := End(state, id, long); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if id, err := Append(state, Entry{Action: "last"}); err != nil || id != 61 {
+		t.Errorf("the next has the number %d: %v", id, err)
+	}
+	if n, wrong, err := Verify(state); err != nil || wrong != 0 || n != 121 {
+		t.Errorf("%d lines, wrong is %d, %v", n, wrong, err)
+	}
+	list, damaged, err := Read(state)
+	if err != nil || damaged != 0 || len(list) != 61 || list[0].Outcome != long {
+		t.Errorf("%d entries, %d damaged, %v", len(list), damaged, err)
+	}
+}
+
+// BenchmarkAppend adds to a ledger of 20,000 entries.
+func BenchmarkAppend(b *testing.B) {
+	state := b.TempDir()
+	for range 10 {
+		if _, err := Append(state, Entry{Action: "step", What: "make the state folder", Outcome: "done"}); err != nil {
+			b.Fatal(err)
+		}
+	}
+	path := filepath.Join(boundary.Admin(state), File)
+	text, err := os.ReadFile(path)
+	if err == nil {
+		err = os.WriteFile(path, bytes.Repeat(text, 2000), 0o600)
+	}
+	if err != nil {
+		b.Fatal(err)
+	}
+	for b.Loop() {
+		if _, err := Append(state, Entry{Action: "step", Outcome: "done"}); err != nil {
+			b.Fatal(err)
+		}
+	}
 }

@@ -68,7 +68,7 @@ func TestDamageSeenAnywhereIsDamageEverywhere(t *testing.T) {
 		t.Fatal(err)
 	}
 	now := time.Now()
-	for i := range 100 {
+	for i := range 60 {
 		p, err := s.BeginPlay(ctx, usage.Play{Member: "wren", Title: "x", Shelf: "films"}, 0, int64(i+1), now)
 		if err == nil {
 			err = s.MarkPlays(ctx, Mark{Play: p.ID, Member: 1, File: int64(i + 1), Position: 5, At: now})
