@@ -437,7 +437,7 @@ func (x *torture) again(where, already string, args ...string) {
 	out, errs, code := x.mill.run("", args...)
 	fmt.Fprintf(&x.said, "$ %s\n%s%s", strings.Join(args, " "), out, errs)
 	if code != 0 && (already == "" || !strings.Contains(out+errs, already)) {
-		x.t.Fatalf("%s: %s: code %d\n%s%s", where, strings.Join(args, " "), code, out, errs)
+		x.t.Fatalf("%s: %s: code %d\nwhat the commands said:\n%s", where, strings.Join(args, " "), code, &x.said)
 	}
 	x.took[args[0]] = time.Since(began)
 }
@@ -481,7 +481,7 @@ func (x *torture) kill(where *string, already string, args ...string) (ended boo
 	case already != "" && strings.Contains(said.String(), already):
 		return true
 	}
-	x.t.Fatalf("%s: %v\n%s", *where, err, &said)
+	x.t.Fatalf("%s: %v\nwhat the commands said:\n%s%s", *where, err, &x.said, &said)
 	return false
 }
 

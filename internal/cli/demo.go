@@ -275,7 +275,7 @@ func (w *walk) watch() error {
 	errs := make([]error, 2)
 	began := make(chan struct{}, 2)
 	for i, s := range []seat{
-		{"wren", "kitchen tablet", "films", "The Paper Lighthouse", "", 9},
+		{"wren", "kitchen tablet", "films", "The Paper Lighthouse", "", 5},
 		{"ozan", "living room", "series", "Tiny Harbour", "The Buoy", 0},
 	} {
 		wait.Go(func() {
@@ -286,6 +286,9 @@ func (w *walk) watch() error {
 				f, errs[i] = v.Find(w.ctx, s.shelf, s.title, s.part)
 			}
 			began <- struct{}{}
+			if s.seconds == 0 { // not all of it, so that nobody has to wait
+				f.ResumeAt = max(0, f.Duration-6)
+			}
 			if errs[i] == nil {
 				errs[i] = v.Watch(w.ctx, f, s.seconds)
 			}
@@ -293,7 +296,7 @@ func (w *walk) watch() error {
 	}
 	<-began
 	<-began
-	time.Sleep(4 * time.Second)
+	time.Sleep(2 * time.Second)
 	shown := w.run("", "usage", "now")
 	wait.Wait()
 	if err := errors.Join(shown, errors.Join(errs...)); err != nil {
@@ -306,7 +309,7 @@ func (w *walk) watch() error {
 		if err == nil {
 			var f demo.File
 			if f, err = v.Find(w.ctx, "films", "Nine Kinds of Rain", ""); err == nil {
-				err = v.Watch(w.ctx, f, 3)
+				err = v.Watch(w.ctx, f, 1)
 			}
 		}
 		switch {

@@ -10,8 +10,10 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
+	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/core/library"
 	"cozyshelf/internal/standin"
 )
@@ -106,7 +108,8 @@ func (w *walk) described() error {
 	if err != nil {
 		return err
 	}
-	srv := &http.Server{Handler: standin.Household(), ReadHeaderTimeout: 5 * time.Second}
+	asked := &pacer{next: standin.Household()}
+	srv := &http.Server{Handler: asked, ReadHeaderTimeout: 5 * time.Second}
 	over := make(chan error, 1)
 	go func() { over <- srv.Serve(l) }()
 	defer func() {
@@ -118,7 +121,7 @@ func (w *walk) described() error {
 	if err != nil {
 		return err
 	}
-	_, err = io.WriteString(f, fmt.Sprintf("\n[lookup]\nsources     = [\"wikidata\", \"musicbrainz\"]\nwikidata    = \"http://%[1]s/w/api.php\"\ncommons     = \"http://%[1]s/file/\"\nmusicbrainz = \"http://%[1]s/ws/2\"\ncovers      = \"http://%[1]s/covers\"\n", l.Addr()))
+	_, err = io.WriteString(f, fmt.Sprintf("\n[lookup]\nsources     = [\"wikidata\", \"musicbrainz\"]\npause       = \"200ms\"\nwikidata    = \"http://%[1]s/w/api.php\"\ncommons     = \"http://%[1]s/file/\"\nmusicbrainz = \"http://%[1]s/ws/2\"\ncovers      = \"http://%[1]s/covers\"\n", l.Addr()))
 	if err := errors.Join(err, f.Close()); err != nil {
 		return err
 	}
@@ -135,8 +138,8 @@ func (w *walk) described() error {
 	if err := w.run("", "shelf", "match", "The Paper Lighthouse", "--take", "wikidata Q900101", "--edit", "genres=paper, sea"); err != nil {
 		return err
 	}
-	w.say("The others follow in the background, at the catalogues' pace: a question a second.")
-	for began := time.Now(); time.Since(began) < 40*time.Second; time.Sleep(time.Second) {
+	w.say("The others follow in the background, at the pace that a catalogue is owed: a question a second for those of everybody, five for each of these two, which are the household's own.")
+	for began := time.Now(); time.Since(began) < 40*time.Second; time.Sleep(200 * time.Millisecond) {
 		var list []library.Problem
 		if err := w.read(&list, "shelf", "show", "films", "--problems"); err != nil {
 			return err
@@ -145,6 +148,7 @@ func (w *walk) described() error {
 			break
 		}
 	}
+	w.a.out.Printf("the two were asked %s; at most %d within one second\n", show.Count(asked.count(), "question", "questions"), asked.most())
 	for _, what := range [][]string{{"shelf", "find", "quill"}, {"shelf", "show"}, {"shelf", "show", "films", "--problems"}} {
 		if err := w.run("", what...); err != nil {
 			return err
@@ -173,4 +177,41 @@ func (w *walk) reachable() (string, error) {
 		}
 	}
 	return "", errors.New("this machine has no address that a container could reach")
+}
+
+// pacer notes when a catalogue was asked.
+type pacer struct {
+	next http.Handler
+	mu   sync.Mutex
+	at   []time.Time
+}
+
+func (p *pacer) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	p.mu.Lock()
+	p.at = append(p.at, time.Now())
+	p.mu.Unlock()
+	p.next.ServeHTTP(w, r)
+}
+
+func (p *pacer) count() int {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return len(p.at)
+}
+
+// most is how many questions came within one second at most.
+func (p *pacer) most() int {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	most := 0
+	for i, t := range p.at {
+		n := 0
+		for _, u := range p.at[i:] {
+			if u.Sub(t) < time.Second {
+				n++
+			}
+		}
+		most = max(most, n)
+	}
+	return most
 }

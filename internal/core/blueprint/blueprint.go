@@ -338,7 +338,8 @@ func Draw(h *household.Household, s Site) Blueprint {
 		}
 	}
 	if l := h.Lookup; len(l.Sources) > 0 {
-		set.Lookup = &SettingsLookup{Sources: l.Sources, Wikidata: cmp.Or(l.Wikidata, household.PublicWikidata), Commons: cmp.Or(l.Commons, household.PublicCommons),
+		pause, _ := l.PauseOf() // checked when the file was read
+		set.Lookup = &SettingsLookup{Pause: int64(pause), Sources: l.Sources, Wikidata: cmp.Or(l.Wikidata, household.PublicWikidata), Commons: cmp.Or(l.Commons, household.PublicCommons),
 			MusicBrainz: cmp.Or(l.MusicBrainz, household.PublicMusicBrainz), Covers: cmp.Or(l.Covers, household.PublicCovers)}
 	}
 	if q := h.Quiet; len(q.Work) > 0 {

@@ -53,6 +53,26 @@ type Lookup struct {
 	Commons     string `toml:"commons"`     // what stands before the name of a file
 	MusicBrainz string `toml:"musicbrainz"` // its web service
 	Covers      string `toml:"covers"`      // the cover archive
+	Pause       string `toml:"pause"`       // between two questions to one catalogue; a second where empty
+}
+
+// leastPause is how long to wait between two questions to a catalogue of everybody's.
+const leastPause = time.Second
+
+// PauseOf gives the pause between two questions to a catalogue; 0 stands for the usual one.
+func (l Lookup) PauseOf() (time.Duration, error) {
+	if l.Pause == "" {
+		return 0, nil
+	}
+	d, err := time.ParseDuration(l.Pause)
+	if err != nil || d < 50*time.Millisecond || d > time.Minute {
+		return 0, fmt.Errorf("%q is no pause between two questions", l.Pause)
+	}
+	public := slices.Contains(l.Sources, "wikidata") && (l.Wikidata == "" || l.Commons == "") || slices.Contains(l.Sources, "musicbrainz") && (l.MusicBrainz == "" || l.Covers == "")
+	if d < leastPause && public {
+		return 0, fmt.Errorf("a catalogue that is everybody's is not asked more often than once a second, and %q is less", l.Pause)
+	}
+	return d, nil
 }
 
 // Section is [household].
@@ -356,6 +376,9 @@ func (h *Household) judgeShelves() []complaint {
 		if u, err := url.Parse(s); s != "" && (err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "") {
 			bad("lookup."+key, "write an address such as https://example.net/w/api.php", "%q is no address", s)
 		}
+	}
+	if _, err := h.Lookup.PauseOf(); err != nil {
+		bad("lookup.pause", "write a length from 1s to 1m; less, from 50ms on, where every catalogue's address is one of your own", "%v", err)
 	}
 	seen := map[string]bool{}
 	for i, s := range h.Shelves {
