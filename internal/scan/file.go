@@ -88,8 +88,15 @@ func (s *scanner) open(ctx context.Context, inside, dir string, entries []machin
 // vanished is the problem of a file that is not there any more when it is opened.
 const vanished = "it vanished meanwhile"
 
-// opened tells which files are opened for what they hold; the others are only
-// opened to see whether they can be.
+// streamed tells which files are looked into, too, but have no index that would have to be
+// whole: what cannot be made out of them is not told, and is no problem of the file.
+var streamed = map[string]bool{
+	".avi": true, ".ts": true, ".m2ts": true, ".mpg": true, ".mpeg": true, ".ogv": true,
+	".mp3": true, ".flac": true, ".ogg": true, ".oga": true, ".opus": true, ".wav": true, ".aac": true,
+}
+
+// opened tells which files are opened for what they hold, and have to be whole; the others
+// are only opened to see whether they can be.
 var opened = map[string]bool{".mp4": true, ".m4v": true, ".mov": true, ".m4a": true, ".mkv": true, ".webm": true, ".mka": true}
 
 func (s *scanner) read(name string, e machine.Entry, f *store.Found) {
@@ -135,6 +142,10 @@ func (s *scanner) read(name string, e machine.Entry, f *store.Found) {
 		case opened[strings.ToLower(path.Ext(e.Name))]:
 			inside = true
 			info, err = media.Read(head, e.Size)
+		case streamed[strings.ToLower(path.Ext(e.Name))]:
+			if told, serr := media.Read(head, e.Size); serr == nil {
+				inside, info = true, told
+			}
 		case f.Content == string(naming.Picture):
 			inside = true
 			info, err = pictured(io.NewSectionReader(head, 0, e.Size))

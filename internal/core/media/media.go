@@ -1,7 +1,9 @@
 // Package media reads what a media file holds: duration, tracks, codecs and
 // picture size, from the headers of MP4 (ISO/IEC 14496-12) and Matroska (RFC
-// 9559) files. It reads headers only, never trusts a length it finds, and needs
-// no other program.
+// 9559) files, of AVI, of MPEG transport and programme streams (ISO/IEC 13818-1),
+// and of sound in FLAC (RFC 9639), MP3, Ogg (RFC 3533), WAV and ADTS. It reads
+// headers only, and of streams their beginning and end; it never trusts a length
+// it finds, and needs no other program.
 package media
 
 import (
@@ -35,7 +37,7 @@ type Track struct {
 // Info is what a file holds. Duration is in seconds, 0 where the file does not
 // tell.
 type Info struct {
-	Container string  `json:"container"` // mp4, matroska or webm; of a picture jpeg, png, gif, webp
+	Container string  `json:"container"` // mp4, matroska, webm, avi, mpegts, mpeg, flac, mp3, ogg, wav, adts; of a picture jpeg, png, gif, webp
 	Duration  float64 `json:"duration"`
 	Tracks    []Track `json:"tracks"`
 	Made      string  `json:"made,omitempty"` // when it was recorded or taken, as the file tells: RFC 3339, without a zone where it tells none
@@ -51,15 +53,15 @@ func made(t time.Time) string {
 	return t.UTC().Format(time.RFC3339)
 }
 
-// ErrUnknown says that a file is neither MP4 nor Matroska.
-var ErrUnknown = errors.New("neither MP4 nor Matroska")
+// ErrUnknown says that a file is none of those that are read here.
+var ErrUnknown = errors.New("it is in no form that is known here")
 
 // Read reads the headers of a file of the given size.
 func Read(r io.ReaderAt, size int64) (Info, error) {
 	if size == 0 {
 		return Info{}, errors.New("the file is empty")
 	}
-	head := make([]byte, min(16, size))
+	head := make([]byte, min(sniffLen, size))
 	if _, err := r.ReadAt(head, 0); err != nil && err != io.EOF {
 		return Info{}, err
 	}
@@ -68,6 +70,15 @@ func Read(r io.ReaderAt, size int64) (Info, error) {
 		return readMatroska(r, size)
 	case len(head) >= 8 && mp4Start[string(head[4:8])]:
 		return readMP4(r, size)
+	case len(head) >= 12 && string(head[:4]) == "RIFF" && string(head[8:11]) == "AVI":
+		return readAVI(r, size)
+	case len(head) >= 5 && (head[0] == 0x47 || head[4] == 0x47):
+		return readTS(r, size)
+	case len(head) >= 4 && string(head[:4]) == "\x00\x00\x01\xba":
+		return readPS(r, size)
+	}
+	if info, known, err := readSound(r, size, head); known {
+		return info, err
 	}
 	return Info{}, ErrUnknown
 }
@@ -101,8 +112,16 @@ func (i Info) BrowserPlays() (bool, string) {
 		"webm": {"vp8": true, "vp9": true, "av1": true, "opus": true, "vorbis": true, "": true},
 		// Matroska proper is outside the web's list of containers, though
 		// several browsers open it where the codecs are common.
+		"mp3":      {"mp3": true, "": true},
+		"flac":     {"flac": true, "": true},
+		"wav":      {"pcm_u8": true, "pcm_s16le": true, "": true},
+		"adts":     {"aac": true, "": true},
+		"ogg":      {"opus": true, "vorbis": true, "": true},
 		"matroska": {"h264": true, "aac": true, "vp8": true, "vp9": true, "av1": true, "opus": true, "vorbis": true, "mp3": true, "": true},
 	}[i.Container]
+	if names := map[string]string{"avi": "AVI", "mpegts": "MPEG transport streams", "mpeg": "MPEG programme streams"}; names[i.Container] != "" {
+		return false, "most browsers do not open " + names[i.Container]
+	}
 	for _, kind := range []string{Video, Audio} {
 		if c := i.First(kind).Codec; !codecs[c] {
 			return false, fmt.Sprintf("most browsers do not play %s", c)
