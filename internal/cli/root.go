@@ -20,6 +20,7 @@ import (
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/machine"
+	"cozyshelf/internal/pack"
 	"cozyshelf/internal/problem"
 
 	"github.com/spf13/cobra"
@@ -34,8 +35,10 @@ type app struct {
 	json      bool
 	out, err  show.Out
 	in        io.Reader
-	told      bool     // it was said whose the household file is
-	locked    *os.File // the household file, while this command alone may change things
+	told      bool        // it was said whose the household file is
+	own       *pack.Image // this program, once it was read
+	ownIs     os.FileInfo // the file that it was read from
+	locked    *os.File    // the household file, while this command alone may change things
 }
 
 // Run runs the program with its arguments and gives its exit code.

@@ -176,10 +176,17 @@ func (a *app) pack(ctx context.Context, s *site) (pack.Image, error) {
 	if err != nil {
 		return pack.Image{}, err
 	}
-	image, err := pack.Open(exe, a.version)
-	if err != nil {
-		return image, &problem.Problem{What: "the program cannot read itself", Where: exe, Why: err.Error(), Fix: "install it again", Err: err}
+	st, err := os.Stat(exe)
+	if err == nil && (a.own == nil || !os.SameFile(st, a.ownIs) || !st.ModTime().Equal(a.ownIs.ModTime())) {
+		var own pack.Image
+		own, err = pack.Open(exe, a.version)
+		a.own, a.ownIs = &own, st
 	}
+	if err != nil {
+		a.own = nil
+		return pack.Image{}, &problem.Problem{What: "the program cannot read itself", Where: exe, Why: err.Error(), Fix: "install it again", Err: err}
+	}
+	image := *a.own
 	if s.facts.Kind != "process" && len(s.h.Quiet.Work) > 0 {
 		if f, err := pack.FindFFmpeg(ctx); err == nil {
 			image = image.With(f)
