@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"cozyshelf/internal/backup"
+	"cozyshelf/internal/core/layout"
 	"cozyshelf/internal/demo"
 	"cozyshelf/internal/deploy"
 	"cozyshelf/internal/ledger"
@@ -582,26 +583,28 @@ func (x *torture) account(where string) {
 			admin = append(admin, "backups/"+filepath.Base(e.Undo.Path))
 		}
 	}
-	folders := map[string]struct {
-		names []string
-		deep  []string // folders whose content has names of its own
-	}{
+	folders := map[string]struct{ names []string }{
 		".":           {names: []string{"household.toml", "state", "state.admin", "media", "process", "units", "disk", "saved-*.tar.zst"}},
-		"state":       {names: []string{"store.db", "store.db-wal", "store.db-shm", "control.sock", "settings-*.json", backup.Household, "spool.jsonl", "spool-taken.jsonl", "known.key", "reserve", "opening", "opening.json", "scratch", "backups", "pictures", "lookup"}},
 		"state.admin": {names: admin},
 		"units":       {names: []string{"cozyshelf-*.service", "multi-user.target.wants", "multi-user.target.wants/cozyshelf-*.service"}},
 	}
 	for dir, rule := range folders {
 		for p := range relative(t, x.path(dir)) {
-			top, _, _ := strings.Cut(p, "/")
-			if dir == "." || dir == "state" {
-				p = top
+			if dir == "." {
+				p, _, _ = strings.Cut(p, "/")
 			}
 			if p != "." && !slices.ContainsFunc(rule.names, func(pattern string) bool {
 				ok, _ := filepath.Match(pattern, p) // the patterns are sound
 				return ok
 			}) {
 				t.Errorf("%s: nobody owns %s/%s", where, dir, p)
+			}
+		}
+	}
+	for dir, places := range map[string][]layout.Place{"state": layout.State, "state.admin": layout.Administrator} {
+		for p := range relative(t, x.path(dir)) {
+			if place, ok := layout.Find(places, p); p != "." && (!ok || strings.HasPrefix(place.Name, layout.Unfinished)) {
+				t.Errorf("%s: nothing is known of %s/%s", where, dir, p)
 			}
 		}
 	}

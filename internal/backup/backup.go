@@ -29,6 +29,7 @@ import (
 	"time"
 
 	"cozyshelf/internal/boundary"
+	"cozyshelf/internal/core/layout"
 
 	"filippo.io/age"
 	"github.com/klauspost/compress/zstd"
@@ -38,11 +39,11 @@ import (
 // Names in an archive.
 const (
 	ManifestName = "manifest.json"
-	Store        = "store.db"
-	Household    = "household.toml"
+	Store        = layout.Store
+	Household    = layout.Household
 	Settings     = "settings.json"
-	Ledger       = "ledger.jsonl"
-	Pictures     = "pictures/"
+	Ledger       = layout.Ledger
+	Pictures     = layout.Pictures + "/"
 )
 
 // Manifest says what an archive holds.

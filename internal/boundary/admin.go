@@ -8,6 +8,8 @@ import (
 	"slices"
 
 	"golang.org/x/sys/unix"
+
+	"cozyshelf/internal/core/layout"
 )
 
 // Admin gives the path of the administrator's folder of a household: what commands note
@@ -19,12 +21,12 @@ func Admin(state string) string {
 	if os.Geteuid() == 0 {
 		return state + ".admin"
 	}
-	return filepath.Join(state, "admin")
+	return filepath.Join(state, layout.AdminIn)
 }
 
 // WorkName is the folder in it for what is half made. Whatever lies there belongs to no
 // command that is over.
-const WorkName = "work"
+const WorkName = layout.Work
 
 // OpenAdmin opens the administrator's folder. One that is missing is made if wished, once
 // there is a state folder; else the error is fs.ErrNotExist.
@@ -128,7 +130,7 @@ func Sweep(state string) {
 		work.Close()
 		_ = admin.RemoveDir(WorkName)
 	}
-	for _, in := range []string{".", "undo", "backups"} {
+	for _, in := range []string{".", layout.Undo, layout.Backups} {
 		d, err := admin.Sub(in)
 		if err != nil {
 			continue

@@ -13,6 +13,8 @@ import (
 	"strings"
 
 	"golang.org/x/sys/unix"
+
+	"cozyshelf/internal/core/layout"
 )
 
 // Dir is an open folder. All its methods work on what it was when it was opened, even
@@ -585,7 +587,7 @@ func (d *Dir) Sync() error {
 
 // Unfinished begins the names of files that are being written. What a crash leaves of
 // them is ours to remove.
-const Unfinished = ".new-"
+const Unfinished = layout.Unfinished
 
 // NewName gives a name for something unfinished, that nothing has.
 func NewName() string { return Unfinished + rand.Text()[:16] }

@@ -22,6 +22,7 @@ import (
 	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/layout"
 	"cozyshelf/internal/core/library"
 	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/problem"
@@ -32,7 +33,7 @@ import (
 )
 
 // Socket is the socket's name in the state folder.
-const Socket = "control.sock"
+const Socket = layout.Socket
 
 // Status is what the server says of itself.
 type Status struct {

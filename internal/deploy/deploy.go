@@ -23,13 +23,13 @@ import (
 	"cozyshelf/internal/backup"
 	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/layout"
 	"cozyshelf/internal/engine"
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/pack"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/seam"
-	"cozyshelf/internal/store"
 	"cozyshelf/internal/whole"
 )
 
@@ -454,7 +454,7 @@ func SweepLeft(state string) {
 // deployed.
 func SweepSettings(bp blueprint.Blueprint) {
 	sweep(bp.State, func(name string) bool {
-		ok, _ := filepath.Match("settings-*.json", name) // the pattern is sound
+		ok, _ := filepath.Match(layout.Settings, name) // the pattern is sound
 		return ok && name != bp.SettingsFile()
 	})
 }
@@ -623,9 +623,6 @@ func Plain(err error) string {
 	return err.Error()
 }
 
-// ours lists what we and the server make in a state folder.
-var ours = []string{"store.db", "store.db-wal", "store.db-shm", "store.db-journal", "control.sock", ledger.Spool, "spool-taken.jsonl", "admin", "known.key", store.ReserveFile, "opening", "opening.json", "scratch", "settings-*.json", ".new-*", backup.Household, blueprint.Backups, strings.TrimSuffix(backup.Pictures, "/"), "lookup"}
-
 // EraseState removes a state folder: what we know to be ours, and the folder
 // once it is empty; and the administrator's folder beside it. Anything else in it
 // stays, and is named in the error.
@@ -657,10 +654,7 @@ func EraseState(ctx context.Context, dir string) error {
 	}
 	var left []string
 	for _, n := range names {
-		if !slices.ContainsFunc(ours, func(pattern string) bool {
-			ok, _ := filepath.Match(pattern, n) // the patterns are sound
-			return ok
-		}) {
+		if _, ours := layout.Find(layout.State, n); !ours {
 			left = append(left, n)
 			continue
 		}

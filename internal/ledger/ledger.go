@@ -30,6 +30,7 @@ import (
 	"time"
 
 	"cozyshelf/internal/boundary"
+	"cozyshelf/internal/core/layout"
 	"cozyshelf/internal/core/plain"
 
 	"github.com/coreos/go-systemd/v22/journal"
@@ -39,12 +40,12 @@ import (
 // File is the ledger's name in the administrator's folder, Kept that of the folder
 // beside it for what is needed to undo.
 const (
-	File = "ledger.jsonl"
-	Kept = "undo"
+	File = layout.Ledger
+	Kept = layout.Undo
 )
 
 // Deployed is the file in Kept that says what was deployed last.
-const Deployed = "deployed.json"
+const Deployed = layout.Deployed
 
 // most is how large a ledger may be to be read.
 const most = 256 << 20

@@ -13,6 +13,7 @@ import (
 	"unicode/utf8"
 
 	"cozyshelf/internal/boundary"
+	"cozyshelf/internal/core/layout"
 
 	"golang.org/x/sys/unix"
 )
@@ -20,10 +21,10 @@ import (
 // Spool is the name of the file in the state folder by which the server tells of what it
 // did. The server's account owns it, so nothing in it is believed: TakeOver enters what
 // has the right form, as told by the server.
-const Spool = "spool.jsonl"
+const Spool = layout.Spool
 
 // taken is what the spool is called while it is taken over.
-const taken = "spool-taken.jsonl"
+const taken = layout.Taken
 
 // The bounds of a spool. A server that meets them tells no more until it is taken over.
 const (

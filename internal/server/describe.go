@@ -16,6 +16,7 @@ import (
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/describe"
 	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/layout"
 	"cozyshelf/internal/core/naming"
 	"cozyshelf/internal/lookup"
 	"cozyshelf/internal/picture"
@@ -28,7 +29,7 @@ func sources(l *blueprint.SettingsLookup, state, version string) []lookup.Source
 	if l == nil {
 		return nil
 	}
-	agent, cache := "CozyShelf/"+version+" (a household's own media server)", filepath.Join(state, "lookup")
+	agent, cache := "CozyShelf/"+version+" (a household's own media server)", filepath.Join(state, layout.Lookup)
 	var out []lookup.Source
 	for _, name := range l.Sources {
 		switch name {
@@ -47,7 +48,7 @@ func sources(l *blueprint.SettingsLookup, state, version string) []lookup.Source
 	return out
 }
 
-func (s *Server) pictures() string { return filepath.Join(s.settings.State, "pictures") }
+func (s *Server) pictures() string { return filepath.Join(s.settings.State, layout.Pictures) }
 
 // describeAll describes titles that are new, whenever a scan has ended.
 func (s *Server) describeAll(ctx context.Context) {

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"sync"
 
+	"cozyshelf/internal/core/layout"
 	"cozyshelf/internal/whole"
 )
 
@@ -25,7 +26,7 @@ type known struct {
 }
 
 // keyFile is the key's name in the state folder.
-const keyFile = "known.key"
+const keyFile = layout.Key
 
 const knownCookie = "shelf_known"
 

@@ -25,6 +25,7 @@ import (
 	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/layout"
 	"cozyshelf/internal/lookup"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/scan"
@@ -134,7 +135,7 @@ func Open(ctx context.Context, s blueprint.Settings, version string, log *slog.L
 
 // openStore opens the store and brings it up to date.
 func (s *Server) openStore(ctx context.Context) error {
-	st, err := store.OpenReserved(ctx, filepath.Join(s.settings.State, "store.db"))
+	st, err := store.OpenReserved(ctx, filepath.Join(s.settings.State, layout.Store))
 	if err != nil {
 		return fmt.Errorf("opening the store in %s: %w", s.settings.State, err)
 	}

@@ -6,13 +6,14 @@ import (
 	"fmt"
 	"path/filepath"
 
+	"cozyshelf/internal/core/layout"
 	"cozyshelf/internal/picture"
 	"cozyshelf/internal/store"
 	"cozyshelf/internal/suspect"
 )
 
 // suspectsFile is the name in the state folder of the notes about what is being opened.
-const suspectsFile = "opening"
+const suspectsFile = layout.Opening
 
 // openSuspects reads what was at work when the server ended, and tells of what is passed
 // over from now on. Without the notes the server works all the same.

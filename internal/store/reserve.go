@@ -8,11 +8,13 @@ import (
 	"path/filepath"
 
 	"golang.org/x/sys/unix"
+
+	"cozyshelf/internal/core/layout"
 )
 
 // ReserveFile is a file beside the store that only takes up space: on a disk that is full,
 // what it takes is what opening the store needs.
-const ReserveFile = "reserve"
+const ReserveFile = layout.Reserve
 
 // reserveSize is how much that is, in bytes: the shared memory that the database maps
 // (32 KiB to begin with) and the first pages of its log.

@@ -19,6 +19,7 @@ import (
 	"strings"
 
 	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/layout"
 )
 
 // Where things lie inside a container.
@@ -33,7 +34,7 @@ const (
 )
 
 // Backups is the folder in the state folder for backups, where no other is named.
-const Backups = "backups"
+const Backups = layout.Backups
 
 // Labels of everything of ours on an engine. What carries no household label
 // of ours is never touched.
@@ -222,7 +223,9 @@ func (s Settings) JSON() []byte {
 // File is the name of the settings file in the state folder.
 func (s Settings) File() string { return settingsFile(s.JSON()) }
 
-func settingsFile(text []byte) string { return "settings-" + digestOf(text)[:16] + ".json" }
+func settingsFile(text []byte) string {
+	return strings.Replace(layout.Settings, "*", digestOf(text)[:16], 1)
+}
 
 func digestOf(b []byte) string {
 	sum := sha256.Sum256(b)
@@ -315,7 +318,7 @@ func Draw(h *household.Household, s Site) Blueprint {
 		if process {
 			// A process has no mounts of its own: scratch lies in the state
 			// folder, under the same bound.
-			set.Scratch = path.Join(h.Storage.State, "scratch")
+			set.Scratch = path.Join(h.Storage.State, layout.Scratch)
 		} else {
 			c.Tmpfs = int64(h.Storage.ScratchLimit)
 			c.Memory += c.Tmpfs
