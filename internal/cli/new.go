@@ -21,7 +21,7 @@ func (a *app) newCommand() *cobra.Command {
 	h := household.Household{Format: 1}
 	var shelves []string
 	var memory, limit string
-	var mending, yes bool
+	var mending, yes, schema bool
 	c := &cobra.Command{
 		Use: "new", Short: "Write a household file, with what was found on this machine",
 		Long: `Writes a commented household.toml (or the file that --household names). What no
@@ -32,6 +32,10 @@ proposal is taken. A file that is there is never overwritten.`,
     --shelf films=films:/srv/media/films --shelf series=series:/srv/media/series`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
+			if schema {
+				_, err := os.Stdout.Write(household.Schema())
+				return err
+			}
 			if _, err := os.Lstat(a.household); err == nil {
 				return &problem.Problem{What: "a household file is there already", Where: a.household, Why: "it is never overwritten", Fix: "edit it, move it away, or name another with --household", Exit: problem.ExitUsage}
 			}
@@ -85,6 +89,7 @@ proposal is taken. A file that is there is never overwritten.`,
 	f.StringVar(&h.Storage.State, "state", "", "the server's own folder")
 	f.StringVar(&h.Storage.Scratch, "scratch", "", "memory, or a folder")
 	f.StringVar(&limit, "scratch-limit", "", "bound of scratch, such as \"256 MiB\"")
+	f.BoolVar(&schema, "schema", false, "write the household file's JSON Schema, for editors, and nothing else")
 	f.BoolVar(&mending, "mend", false, "make the run-as account, if there is none")
 	f.BoolVar(&yes, "yes", false, "with --mend: do not ask")
 	f.StringArrayVar(&shelves, "shelf", nil, "NAME=KIND:FOLDER[:change], may be given again")

@@ -2,6 +2,8 @@ package household
 
 import (
 	"bytes"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"text/template"
@@ -19,6 +21,13 @@ func Compose(h Household) []byte {
 
 var composed = template.Must(template.New("").Funcs(template.FuncMap{
 	"q": quote,
+	"table": func(in map[string]string) string {
+		var out []string
+		for _, k := range slices.Sorted(maps.Keys(in)) {
+			out = append(out, quote(k)+" = "+quote(in[k]))
+		}
+		return "{ " + strings.Join(out, ", ") + " }"
+	},
 	"list": func(in []string) string {
 		out := make([]string, len(in))
 		for i, s := range in {
@@ -58,6 +67,27 @@ log_limit = {{q .Server.LogLimit.String}}
 {{- if ne .Server.Start "boot"}}
 start   = {{q (print .Server.Start)}}
 {{- end}}
+{{- with .Server.Version}}
+version = {{q .}}    # another program refuses to deploy
+{{- end}}
+{{- if ne .Server.Umask "0022"}}
+umask   = {{q .Server.Umask}}
+{{- end}}
+{{- with .Server.DNS}}
+dns     = {{list .}}
+{{- end}}
+{{- with .Server.Hosts}}
+hosts   = {{table .}}
+{{- end}}
+{{- with .Server.Names}}
+names   = {{list .}}    # further names by which people ask for the server
+{{- end}}
+{{- if ne .Server.LogLevel "info"}}
+log_level  = {{q .Server.LogLevel}}
+{{- end}}
+{{- if ne .Server.LogFormat "text"}}
+log_format = {{q .Server.LogFormat}}
+{{- end}}
 
 [storage]
 state         = {{q .Storage.State}}    # the server's own folder: keep it, back it up
@@ -93,6 +123,41 @@ allow_plain     = true    # answer from outside over plain HTTP, too
 # [remote]
 # address         = "https://shelf.example.net"
 # trusted_proxies = ["192.0.2.10"]    # whose X-Forwarded-For is believed
+{{end}}
+{{- if .Backup.Every}}
+[backup]
+every = {{q .Backup.Every}}
+at    = {{q .Backup.At}}
+keep  = {{.Backup.Keep}}
+{{- with .Backup.Folder}}
+folder = {{q .}}
+{{- end}}
+{{end}}
+{{- if .Lookup.Sources}}
+[lookup]
+sources = {{list .Lookup.Sources}}
+{{- with .Lookup.Wikidata}}
+wikidata = {{q .}}
+{{- end}}
+{{- with .Lookup.Commons}}
+commons = {{q .}}
+{{- end}}
+{{- with .Lookup.MusicBrainz}}
+musicbrainz = {{q .}}
+{{- end}}
+{{- with .Lookup.Covers}}
+covers = {{q .}}
+{{- end}}
+{{- with .Lookup.Pause}}
+pause = {{q .}}
+{{- end}}
+{{end}}
+{{- if .Quiet.Work}}
+[quiet]
+work  = {{list .Quiet.Work}}
+{{- with .Quiet.Hours}}
+hours = {{q .}}
+{{- end}}
 {{end}}`))
 
 // quote writes a TOML basic string.

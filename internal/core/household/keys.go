@@ -1,0 +1,203 @@
+package household
+
+import (
+	"encoding/json"
+	"reflect"
+	"slices"
+	"strings"
+)
+
+// Key is one key of the household file.
+type Key struct {
+	Name    string   // section and key, with a dot between; of a shelf as "shelf.name"
+	Default string   // as people read it
+	Takes   string   // what it may be, and what for, in a line
+	Values  []string // where only some are allowed; of a list, its items
+}
+
+// Keys are all keys in the order of the reference, whose table is made of them. A test finds
+// one that is missing here, there, in what Compose writes, or in what Decode reads.
+var Keys = []Key{
+	{Name: "format", Default: "–",
+		Takes: "`1`"},
+	{Name: "household.name", Default: "–",
+		Takes: "text, up to 80 bytes"},
+	{Name: "household.timezone", Default: "`UTC`",
+		Takes: "IANA time zone"},
+	{Name: "household.language", Default: "`en`",
+		Takes: "language tag (BCP 47), with the country where it matters, such as `pt-BR`: descriptions are wanted in it, else without the country, else in English; subtitles and sound without them are listed"},
+	{Name: "server.engine", Default: "`auto`",
+		Takes: "`auto`, `docker`, `podman`, `process`", Values: []string{"auto", "docker", "podman", "process"}},
+	{Name: "server.run_as", Default: "`shelfkeeper`",
+		Takes: "an account of this machine (from its files, or from what `getent` knows), or `\"uid:gid\"` (then no further groups)"},
+	{Name: "server.groups", Default: "none",
+		Takes: "further groups of the server, by name or as a number in quotes"},
+	{Name: "server.devices", Default: "none",
+		Takes: "graphics devices such as `\"/dev/dri\"`, mapped into the container with the groups that own them"},
+	{Name: "server.port", Default: "`26990`",
+		Takes: "1 to 65535"},
+	{Name: "server.bind", Default: "`lan`",
+		Takes: "`lan` (every address of the machine, of both families), `localhost`, or an address, such as `192.0.2.10` or `2001:db8::10`"},
+	{Name: "server.version", Default: "any",
+		Takes: "the program that may be deployed, as `cozyshelf --version` shows it; another one refuses"},
+	{Name: "server.start", Default: "`boot`",
+		Takes: "`boot` (with the machine, and after a crash), `crash` (after a crash only), `never`", Values: []string{"boot", "crash", "never"}},
+	{Name: "server.names", Default: "–",
+		Takes: "further names by which people ask for the server, such as `shelf.home.arpa`; addresses, `localhost`, this machine's name and that of `remote.address` are answered to anyway, and all else is refused"},
+	{Name: "server.umask", Default: "`0022`",
+		Takes: "octal, as umask(2): what files that the server makes on shelves are not to allow; the owner keeps all"},
+	{Name: "server.dns", Default: "the engine's",
+		Takes: "up to three addresses of name servers, for a container with a network of its own"},
+	{Name: "server.hosts", Default: "none",
+		Takes: "names and addresses for such a container: `{ \"nas.home.arpa\" = \"192.0.2.10\" }`"},
+	{Name: "server.log_level", Default: "`info`",
+		Takes: "`debug`, `info`, `warn`, `error`", Values: []string{"debug", "info", "warn", "error"}},
+	{Name: "server.log_format", Default: "`text`",
+		Takes: "`text` (log/slog's key=value) or `json`", Values: []string{"text", "json"}},
+	{Name: "server.network", Default: "`own`",
+		Takes: "`own`, `host`, or an existing network of the engine"},
+	{Name: "server.processors", Default: "no bound",
+		Takes: "how many cores the server may keep busy, such as `1.5`; with `process` a habit of the server's, no bound"},
+	{Name: "server.log_limit", Default: "`16 MiB`",
+		Takes: "how much of the server's log is kept, at least 1 MiB; an engine that keeps its logs in files is told to (others see to it themselves)"},
+	{Name: "server.memory", Default: "`1 GiB`",
+		Takes: "for the server; scratch in memory comes on top of it; at least 64 MiB"},
+	{Name: "storage.state", Default: "–",
+		Takes: "an absolute folder"},
+	{Name: "storage.scratch", Default: "`memory`",
+		Takes: "`memory`, or an absolute folder"},
+	{Name: "storage.scratch_limit", Default: "`256 MiB`",
+		Takes: "at least 16 MiB"},
+	{Name: "shelf.name", Default: "–",
+		Takes: "small letters, digits, hyphens"},
+	{Name: "shelf.kind", Default: "–",
+		Takes: "`films`, `series`, `music`, `photos`, `recordings`", Values: []string{"films", "series", "music", "photos", "recordings"}},
+	{Name: "shelf.folders", Default: "–",
+		Takes: "one or more absolute folders, none within another or within the state; or shares as `nfs://` or `smb://`"},
+	{Name: "shelf.credentials", Default: "–",
+		Takes: "for `smb://`: a file of mode 0600 with `username=`, `password=` and perhaps `domain=`, a line each"},
+	{Name: "shelf.access", Default: "`read`",
+		Takes: "`read`, `change`", Values: []string{"read", "change"}},
+	{Name: "shelf.scan_every", Default: "12 h, or 30 min where changes are not seen",
+		Takes: "`day`, `week`, `never`, or hours such as `6h`: how often the shelf is looked at as a whole, beside at once when its files change"},
+	{Name: "lookup.sources", Default: "none",
+		Takes: "`wikidata`, `musicbrainz`: catalogues that the server may ask about titles, in this order", Values: []string{"wikidata", "musicbrainz"}},
+	{Name: "lookup.pause", Default: "`1s`",
+		Takes: "between two questions to one catalogue; less, from `50ms` on, only where every catalogue's address is one of your own"},
+	{Name: "lookup.wikidata", Default: "the public one",
+		Takes: "another server that speaks the same as the public one: its `api.php`"},
+	{Name: "lookup.commons", Default: "the public one",
+		Takes: "the same: what stands before a file's name"},
+	{Name: "lookup.musicbrainz", Default: "the public one",
+		Takes: "the same: its web service"},
+	{Name: "lookup.covers", Default: "the public one",
+		Takes: "the same: its cover archive"},
+	{Name: "quiet.work", Default: "none",
+		Takes: "`frames`, `chapters`, `loudness`: work that takes long, done at quiet hours (see [Quiet hours](#quiet-hours))", Values: []string{"frames", "chapters", "loudness"}},
+	{Name: "quiet.hours", Default: "`01:00-06:00`",
+		Takes: "when, by `household.timezone`; may go past midnight"},
+	{Name: "backup.every", Default: "never",
+		Takes: "`day`, `week`, or hours such as `12h`: the server makes backups by itself"},
+	{Name: "backup.at", Default: "`03:30`",
+		Takes: "for `day` and `week`: the time of day, in the household's zone"},
+	{Name: "backup.keep", Default: "`7`",
+		Takes: "how many stay, 1 to 1000"},
+	{Name: "backup.folder", Default: "`backups/` in the state folder",
+		Takes: "an absolute folder, better on another disk"},
+	{Name: "remote.address", Default: "–",
+		Takes: "the address people use from outside: `https://shelf.example.net`"},
+	{Name: "remote.allow_plain", Default: "`false`",
+		Takes: "answer from outside over plain HTTP, too: anybody on the way can read what passes"},
+	{Name: "remote.trusted_proxies", Default: "–",
+		Takes: "addresses or networks whose `X-Forwarded-For` is believed"},
+}
+
+// keyed finds what is said of a key.
+func keyed(name string) (Key, bool) {
+	i := slices.IndexFunc(Keys, func(k Key) bool { return k.Name == name })
+	if i < 0 {
+		return Key{}, false
+	}
+	return Keys[i], true
+}
+
+// needed are the keys that have no default.
+var needed = []string{"format", "household.name", "storage.state", "shelf.name", "shelf.kind", "shelf.folders"}
+
+// Schema gives the household file as a JSON Schema (draft 2020-12), by which editors check
+// and complete it.
+func Schema() []byte {
+	s := object("", reflect.TypeFor[Household]())
+	s["$schema"] = "https://json-schema.org/draft/2020-12/schema"
+	s["title"] = "household file"
+	b, err := json.MarshalIndent(s, "", "  ")
+	if err != nil {
+		panic(err) // it is made of texts alone
+	}
+	return append(b, '\n')
+}
+
+// object describes a section, whose keys have a prefix.
+func object(prefix string, of reflect.Type) map[string]any {
+	properties, required := map[string]any{}, []string{}
+	for i := range of.NumField() {
+		f := of.Field(i)
+		name, _, _ := strings.Cut(f.Tag.Get("toml"), ",")
+		if name == "" || name == "-" {
+			continue
+		}
+		full := prefix + name
+		var p map[string]any
+		switch {
+		case f.Type.Kind() == reflect.Slice && f.Type.Elem().Kind() == reflect.Struct:
+			p = map[string]any{"type": "array", "items": object(full+".", f.Type.Elem())}
+		case f.Type.Kind() == reflect.Struct:
+			p = object(full+".", f.Type)
+		default:
+			p = value(full, f.Type)
+		}
+		properties[name] = p
+		if slices.Contains(needed, full) || full == "household" || full == "storage" {
+			required = append(required, name)
+		}
+	}
+	out := map[string]any{"type": "object", "properties": properties, "additionalProperties": false}
+	if len(required) > 0 {
+		out["required"] = required
+	}
+	return out
+}
+
+// value describes one key's value.
+func value(name string, of reflect.Type) map[string]any {
+	k, _ := keyed(name) // a test finds those that are missing
+	p := map[string]any{"description": strings.ReplaceAll(k.Takes, "`", "")}
+	if k.Default != "–" {
+		p["description"] = strings.ReplaceAll(k.Takes+"; "+k.Default+" where left out", "`", "")
+	}
+	switch {
+	case of == reflect.TypeFor[Size](): // written with a unit
+		p["type"] = "string"
+	case of.Kind() == reflect.String:
+		p["type"] = "string"
+	case of.Kind() == reflect.Bool:
+		p["type"] = "boolean"
+	case of.Kind() == reflect.Int:
+		p["type"] = "integer"
+	case of.Kind() == reflect.Float64:
+		p["type"] = "number"
+	case of.Kind() == reflect.Map:
+		p["type"], p["additionalProperties"] = "object", map[string]any{"type": "string"}
+	case of.Kind() == reflect.Slice:
+		items := map[string]any{"type": "string"}
+		if k.Values != nil {
+			items["enum"] = k.Values
+		}
+		p["type"], p["items"] = "array", items
+		return p
+	}
+	if k.Values != nil {
+		p["enum"] = k.Values
+	}
+	return p
+}

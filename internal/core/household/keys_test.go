@@ -1,0 +1,163 @@
+package household
+
+import (
+	"encoding/json"
+	"os"
+	"reflect"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// namesOf gives the keys that Decode knows, by the structure that it fills.
+func namesOf(prefix string, of reflect.Type) (out []string) {
+	for i := range of.NumField() {
+		f := of.Field(i)
+		name, _, _ := strings.Cut(f.Tag.Get("toml"), ",")
+		switch of := f.Type; {
+		case name == "" || name == "-":
+		case of.Kind() == reflect.Struct:
+			out = append(out, namesOf(prefix+name+".", of)...)
+		case of.Kind() == reflect.Slice && of.Elem().Kind() == reflect.Struct:
+			out = append(out, namesOf(prefix+name+".", of.Elem())...)
+		default:
+			out = append(out, prefix+name)
+		}
+	}
+	return out
+}
+
+// TestEveryKeyIsKnownEverywhere compares the keys that are read with those that are
+// described, and these with the table of the reference.
+func TestEveryKeyIsKnownEverywhere(t *testing.T) {
+	read := namesOf("", reflect.TypeFor[Household]())
+	doc, err := os.ReadFile("../../../docs/reference.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, k := range Keys {
+		if !slices.Contains(read, k.Name) {
+			t.Errorf("%s is described, and not read", k.Name)
+		}
+		if row := "| `" + k.Name + "` | " + k.Default + " | " + k.Takes + " |\n"; !strings.Contains(string(doc), row) {
+			t.Errorf("the reference lacks the row\n%s", row)
+		}
+	}
+	for _, name := range read {
+		if _, ok := keyed(name); !ok {
+			t.Errorf("%s is read, and not described", name)
+		}
+	}
+	if len(Keys) != len(read) {
+		t.Errorf("%d keys are described, %d are read", len(Keys), len(read))
+	}
+}
+
+// every is a household with every key set to something that is not its default.
+const every = `format = 1
+[household]
+name = "Fernhollow Mill"
+timezone = "Europe/Riga"
+language = "lv"
+[server]
+engine = "process"
+run_as = "keeper"
+groups = ["media"]
+port = 26991
+bind = "localhost"
+network = "host"
+devices = ["/dev/dri"]
+processors = 1.5
+log_limit = "32 MiB"
+memory = "2 GiB"
+version = "1.2.3"
+start = "crash"
+umask = "0027"
+dns = ["192.0.2.53"]
+hosts = { "nas.home.arpa" = "192.0.2.10" }
+names = ["shelf.home.arpa"]
+log_level = "debug"
+log_format = "json"
+[storage]
+state = "/srv/state"
+scratch = "/srv/scratch"
+scratch_limit = "64 MiB"
+[[shelf]]
+name = "films"
+kind = "films"
+folders = ["smb://nas.home.arpa/films"]
+access = "change"
+credentials = "/etc/mill.credentials"
+scan_every = "6h"
+[remote]
+address = "https://shelf.example.net"
+trusted_proxies = ["192.0.2.10"]
+allow_plain = true
+[backup]
+every = "week"
+at = "04:30"
+keep = 3
+folder = "/srv/backups"
+[lookup]
+sources = ["musicbrainz", "wikidata"]
+wikidata = "https://wiki.home.arpa/w/api.php"
+commons = "https://wiki.home.arpa/file/"
+musicbrainz = "https://brain.home.arpa/ws/2"
+covers = "https://brain.home.arpa/covers"
+pause = "100ms"
+[quiet]
+work = ["loudness"]
+hours = "02:00-05:00"
+`
+
+// TestComposeDropsNoKey writes a household with every key, and reads it again.
+func TestComposeDropsNoKey(t *testing.T) {
+	h, err := Decode("household.toml", []byte(every))
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := Compose(*h)
+	again, err := Decode("household.toml", text)
+	if err != nil {
+		t.Fatalf("%v\n%s", err, text)
+	}
+	if !reflect.DeepEqual(h, again) {
+		t.Errorf("got  %+v\nwant %+v\n%s", again, h, text)
+	}
+	for _, k := range Keys {
+		if _, key, ok := strings.Cut(k.Name, "."); ok && !strings.Contains(every, "\n"+key+" = ") {
+			t.Errorf("the test has no %s", k.Name)
+		}
+	}
+}
+
+func TestTheSchemaKnowsEveryKey(t *testing.T) {
+	var s struct {
+		Properties map[string]struct {
+			Properties map[string]struct {
+				Description, Type string
+				Enum              []string
+			}
+			Items struct {
+				Properties map[string]struct{ Description, Type string }
+			}
+		}
+	}
+	if err := json.Unmarshal(Schema(), &s); err != nil {
+		t.Fatal(err)
+	}
+	for _, k := range Keys {
+		section, key, ok := strings.Cut(k.Name, ".")
+		if !ok {
+			continue
+		}
+		p := s.Properties[section]
+		said := p.Properties[key].Description + p.Items.Properties[key].Description
+		if said == "" || p.Properties[key].Type+p.Items.Properties[key].Type == "" {
+			t.Errorf("%s is not in the schema", k.Name)
+		}
+	}
+	if got := s.Properties["server"].Properties["start"].Enum; !slices.Equal(got, []string{"boot", "crash", "never"}) {
+		t.Errorf("server.start may be %v", got)
+	}
+}
