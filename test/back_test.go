@@ -268,3 +268,32 @@ func (m *mill) server() int {
 	}
 	return 0
 }
+
+// TestATakingBackThatWasCutOffIsTakenAgain cuts a rollback off, and then its undoing.
+func TestATakingBackThatWasCutOffIsTakenAgain(t *testing.T) {
+	t.Parallel()
+	m := newMill(t, "process")
+	old, newer := testbuild.Variant{Version: "1.0.0", Tags: "seam"}.Program(t), testbuild.Variant{Version: "2.0.0", Tags: "seam", Newer: true}.Program(t)
+	m.program = old
+	m.must("deploy", "--yes")
+	m.add(demo.People[0])
+	m.program = newer
+	m.must("upgrade", "--yes")
+	for n := 2; n <= 6; n += 2 {
+		m.cut(n, "rollback", "--yes")
+		id := fmt.Sprint(m.lastDeployment().ID)
+		for step := 1; step <= 2; step++ {
+			env := m.env
+			m.env = append(env, fmt.Sprintf("COZYSHELF_SEAM=before:%d", step))
+			m.run("", "undo", id, "--yes") // it may have fewer steps
+			m.env = env
+		}
+		if _, errs, code := m.run("", "undo", id, "--yes"); code != 0 && !strings.Contains(errs, "taken back already") {
+			t.Fatalf("rollback cut off before step %d, and undone: code %d, %s", n, code, errs)
+		}
+		m.whole(fmt.Sprintf("rollback cut off before step %d, its undoing twice", n), "wren")
+		if v := m.runs(); v != "2.0.0" {
+			t.Fatalf("rollback cut off before step %d, and undone: %s runs", n, v)
+		}
+	}
+}

@@ -292,3 +292,34 @@ func FuzzNamesStayBelow(f *testing.F) {
 		}
 	})
 }
+
+// TestWhatIsHalfWrittenIsSwept leaves files as they are left where a file system has none
+// without names: those that are still written, and those of others, stay.
+func TestWhatIsHalfWrittenIsSwept(t *testing.T) {
+	dir := t.TempDir()
+	d, err := Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	left, busy, foreign := nameFor("household.toml"), nameFor("household.toml"), nameFor("other.toml")
+	for _, n := range []string{left, busy, foreign, Unfinished + "x", "household.toml"} {
+		must(t, os.WriteFile(filepath.Join(dir, n), nil, 0o600))
+	}
+	f, err := os.Open(filepath.Join(dir, busy))
+	must(t, err)
+	defer f.Close()
+	must(t, unix.Flock(int(f.Fd()), unix.LOCK_EX))
+	d.SweepUnfinished(func(name string) bool { return name == "household.toml" })
+	for n, stays := range map[string]bool{left: false, busy: true, foreign: true, Unfinished + "x": true, "household.toml": true} {
+		if _, err := os.Lstat(filepath.Join(dir, n)); (err == nil) != stays {
+			t.Errorf("%s: %v, want it there: %v", n, err, stays)
+		}
+	}
+	// A name of the longest that there can be is still written.
+	long := strings.Repeat("x", 255)
+	must(t, d.Replace(long, []byte("1"), 0o600, nil))
+	if names, err := d.Names(); err != nil || len(names) != 5 {
+		t.Errorf("%d names, %v", len(names), err)
+	}
+}

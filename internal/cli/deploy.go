@@ -192,7 +192,7 @@ func (a *app) settled(s *site, p *plan) error {
 			return err
 		}
 	}
-	deploy.CloseLeft(state, p.command, 0)
+	deploy.CloseLeft(state, p.command)
 	return nil
 }
 

@@ -195,7 +195,7 @@ func (a *app) undoDeployment(ctx context.Context, command string, e ledger.Entry
 	if r.Backup != "" {
 		if _, err := os.Stat(r.Backup); err == nil {
 			s.blueprint.Store = r.Backup
-		} else if e.Outcome != ledger.Open {
+		} else if s.tookBackup(e) {
 			return &problem.Problem{What: "the backup of the former store is not there", Where: r.Backup, Why: err.Error(), Fix: "put it back there, or restore another backup with that program", Err: err}
 		}
 	}
@@ -281,6 +281,15 @@ func (s *site) tookBack(e ledger.Entry, p *plan) error {
 		err = errors.Join(err, ledger.End(state, e.ID, ledger.TakenBack))
 	}
 	return err
+}
+
+// tookBackup reports whether a deployment came as far as to back the store up. Before that
+// nobody has touched it.
+func (s *site) tookBackup(e ledger.Entry) bool {
+	list, _, _ := ledger.Read(s.h.Storage.State) // read a moment ago
+	return slices.ContainsFunc(list, func(o ledger.Entry) bool {
+		return o.Of == e.ID && o.Action == string(blueprint.TakeBackup) && o.Outcome == "done"
+	})
 }
 
 // undoing reports whether the taking back of an entry was cut off.

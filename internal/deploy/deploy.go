@@ -132,7 +132,7 @@ func (d *Carrier) Carry(ctx context.Context, changes []blueprint.Change) error {
 	if d.Entry != nil && len(changes) > 0 {
 		SweepLeft(d.Blueprint.State)
 		whole = d.Continues
-		CloseLeft(d.Blueprint.State, d.Command, whole)
+		CloseLeft(d.Blueprint.State, d.Command, whole, d.Entry.Undoes)
 	}
 	for i, c := range changes {
 		began := time.Now()
@@ -198,15 +198,16 @@ func (d *Carrier) begin(e ledger.Entry) (int, error) {
 	return ledger.Begin(d.Blueprint.State, e)
 }
 
-// CloseLeft ends the entries that a command left open when it was cut off, but for
-// one: what they were about is gone on with now, or was done.
-func CloseLeft(state, command string, except int) {
+// CloseLeft ends the entries that a command left open when it was cut off, but for some:
+// what they were about is gone on with now, or was done. One that is being taken back stays
+// open until it is, so that it can be taken back again where that is cut off, too.
+func CloseLeft(state, command string, except ...int) {
 	list, _, err := ledger.Read(state)
 	if err != nil {
 		return // there is no ledger yet, or its first new entry will tell
 	}
 	for _, e := range list {
-		if e.Outcome != ledger.Open || e.ID == except || e.Undo != nil && e.Undo.Kind != ledger.Deployment && e.Undo.Kind != ledger.Stored {
+		if e.Outcome != ledger.Open || slices.Contains(except, e.ID) || e.Undo != nil && e.Undo.Kind != ledger.Deployment && e.Undo.Kind != ledger.Stored {
 			continue
 		}
 		// If it fails the entry stays open, and the next command tries again.
