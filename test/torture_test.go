@@ -145,14 +145,17 @@ func (x *torture) householdFile() string {
 func (x *torture) run(rounds int) {
 	t := x.t
 	began := time.Now()
+	defer func() {
+		if t.Failed() {
+			st, errs, _ := x.mill.run("", "status")
+			t.Logf("round %d; what the commands said last:\n%s\nstatus now:\n%s%s", x.rounds, &x.said, st, errs)
+		}
+	}()
 	for x.rounds = 1; x.rounds <= rounds && !t.Failed(); x.rounds++ {
 		x.watch()
 		d := x.pick()
 		x.said.Reset()
 		x.round(d)
-		if t.Failed() {
-			t.Logf("what the commands said:\n%s", &x.said)
-		}
 		if d.after != nil {
 			d.after()
 		}
@@ -438,7 +441,7 @@ func (x *torture) again(where, already string, args ...string) {
 	out, errs, code := x.mill.run("", args...)
 	fmt.Fprintf(&x.said, "$ %s\n%s%s", strings.Join(args, " "), out, errs)
 	if code != 0 && (already == "" || !strings.Contains(out+errs, already)) {
-		x.t.Fatalf("%s: %s: code %d\nwhat the commands said:\n%s", where, strings.Join(args, " "), code, &x.said)
+		x.t.Fatalf("%s: %s: code %d", where, strings.Join(args, " "), code)
 	}
 	x.took[args[0]] = time.Since(began)
 }
@@ -482,7 +485,7 @@ func (x *torture) kill(where *string, already string, args ...string) (ended boo
 	case already != "" && strings.Contains(said.String(), already):
 		return true
 	}
-	x.t.Fatalf("%s: %v\nwhat the commands said:\n%s%s", *where, err, &x.said, &said)
+	x.t.Fatalf("%s: %v", *where, err)
 	return false
 }
 
