@@ -26,7 +26,7 @@ var forms = map[string]string{
 func form(t testing.TB, dir, name string) string {
 	t.Helper()
 	p := filepath.Join(dir, name)
-	cmd := append(strings.Fields("-nostdin -loglevel error -f lavfi -i testsrc=s=176x144:r=25:d=3 -f lavfi -i sine=440:d=3"), append(strings.Fields(forms[name]), p)...)
+	cmd := append(strings.Fields("-nostdin -loglevel error -f lavfi -i testsrc=s=176x144:r=25:d=2 -f lavfi -i sine=440:d=2"), append(strings.Fields(forms[name]), p)...)
 	if out, err := exec.Command("ffmpeg", cmd...).CombinedOutput(); err != nil {
 		t.Fatalf("%s: %v\n%s", name, err, out)
 	}
