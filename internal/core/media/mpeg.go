@@ -19,11 +19,56 @@ var mpegTypes = map[byte]Track{
 }
 
 // How much of an MPEG file is looked at: its beginning, for what is in it, and its end, for
-// how long it is.
+// how long it is. The first is mostly enough; more is read where the pictures have not told
+// their size yet, or no time was found.
 const (
+	mpegPart = 512 << 10
 	mpegHead = 4 << 20
 	mpegTail = 2 << 20
 )
+
+// parts reads the beginning of an MPEG file and then its end, each only as far as is needed.
+// known tells whether the beginning has told all, timed whether the end has told a time; read
+// takes what was read, from a whole number of packets of a size on.
+func parts(r io.ReaderAt, size, packet int64, read func(b []byte), known, timed func() bool) error {
+	at := int64(0)
+	for at < min(mpegHead, size) && (at == 0 || !known()) {
+		n := min(mpegPart-mpegPart%packet, size-at)
+		b, err := window(r, at, n, size, "its beginning")
+		if err != nil {
+			return err
+		}
+		read(b)
+		at += n
+	}
+	for part := int64(mpegPart); at < size; part *= 4 {
+		from := max(at, size-part)
+		from -= (from - at) % packet
+		b, err := window(r, from, size-from, size, "its end")
+		if err != nil {
+			return err
+		}
+		if read(b); timed() || part >= mpegTail || from == at {
+			return nil
+		}
+	}
+	return nil
+}
+
+// told reports whether all of the streams have told what is wanted of them.
+func told(list []*elementary) bool {
+	return len(list) > 0 && !slices.ContainsFunc(list, func(e *elementary) bool {
+		return e.track.Kind == Video && e.track.Width == 0 && e.track.Codec != "hevc" && e.track.Codec != "vc1"
+	})
+}
+
+// latest is the last time that any of the streams told.
+func latest(list []*elementary) (t int64) {
+	for _, e := range list {
+		t = max(t, e.clock.last)
+	}
+	return t
+}
 
 // clock are the first and the last time that a stream tells, in 90,000ths of a second.
 type clock struct {
@@ -284,7 +329,7 @@ func tsPacket(b []byte) (size, skip int) {
 }
 
 func readTS(r io.ReaderAt, size int64) (Info, error) {
-	head, err := window(r, 0, min(mpegHead, size), size, "the first packets")
+	head, err := window(r, 0, min(5*192, size), size, "the first packets")
 	if err != nil {
 		return Info{}, err
 	}
@@ -293,25 +338,28 @@ func readTS(r io.ReaderAt, size int64) (Info, error) {
 		return Info{}, ErrUnknown
 	}
 	t := &transport{maps: map[int]bool{}, streams: map[int]*elementary{}}
-	t.read(head, packet, skip)
+	before := int64(0)
+	err = parts(r, size, int64(packet), func(b []byte) {
+		before = latest(t.list())
+		t.read(b, packet, skip)
+	}, func() bool { return told(t.list()) }, func() bool { return latest(t.list()) != before })
+	if err != nil {
+		return Info{}, err
+	}
 	if len(t.order) == 0 {
 		return Info{}, errors.New("it has no map of its streams at its beginning")
 	}
-	if from := max(int64(len(head)), size-mpegTail); from < size {
-		from -= from % int64(packet)
-		end, err := window(r, from, size-from, size, "the last packets")
-		if err != nil {
-			return Info{}, err
-		}
-		t.read(end, packet, skip)
-	}
 	info := Info{Container: "mpegts"}
-	var list []*elementary
-	for _, pid := range t.order {
-		list = append(list, t.streams[pid])
-	}
-	info.take(list)
+	info.take(t.list())
 	return info, nil
+}
+
+// list gives the streams in the order of their map.
+func (t *transport) list() (out []*elementary) {
+	for _, pid := range t.order {
+		out = append(out, t.streams[pid])
+	}
+	return out
 }
 
 // take gives a file its streams, and the length of the longest.
@@ -438,12 +486,16 @@ func described(t *Track, b []byte) {
 
 // readPS reads an MPEG programme stream, as DVDs and old cameras have it.
 func readPS(r io.ReaderAt, size int64) (Info, error) {
-	head, err := window(r, 0, min(mpegHead, size), size, "the first packs")
-	if err != nil {
-		return Info{}, err
-	}
 	streams, order := map[int]*elementary{}, []int{}
-	read := func(b []byte, more bool) {
+	list := func() (out []*elementary) {
+		for _, key := range order {
+			out = append(out, streams[key])
+		}
+		return out
+	}
+	before := int64(0)
+	read := func(b []byte) {
+		before = latest(list())
 		for i := bytes.Index(b, []byte{0, 0, 1}); i >= 0 && i+14 < len(b); {
 			id, next := int(b[i+3]), i+4
 			if id >= 0xbd && id != 0xbe && id != 0xbf {
@@ -451,7 +503,7 @@ func readPS(r io.ReaderAt, size int64) (Info, error) {
 				end := min(len(b), i+6+n)
 				at, from, ok := packetTime(b[i:end])
 				track, key := programmeTrack(id, b[i:end], from)
-				if e := streams[key]; e == nil && more && track.Kind != "" && len(order) < mostStreams {
+				if e := streams[key]; e == nil && track.Kind != "" && len(order) < mostStreams {
 					streams[key] = &elementary{track: track}
 					order = append(order, key)
 				}
@@ -472,16 +524,12 @@ func readPS(r io.ReaderAt, size int64) (Info, error) {
 			i = next + at
 		}
 	}
-	read(head, true)
+	err := parts(r, size, 1, read, func() bool { return told(list()) }, func() bool { return latest(list()) != before })
+	if err != nil {
+		return Info{}, err
+	}
 	if len(order) == 0 {
 		return Info{}, ErrUnknown
-	}
-	if from := max(int64(len(head)), size-mpegTail); from < size {
-		end, err := window(r, from, size-from, size, "the last packs")
-		if err != nil {
-			return Info{}, err
-		}
-		read(end, false)
 	}
 	info := Info{Container: "mpeg"}
 	slices.SortStableFunc(order, func(a, b int) int {
@@ -493,11 +541,7 @@ func readPS(r io.ReaderAt, size int64) (Info, error) {
 		}
 		return video(a) - video(b)
 	})
-	var list []*elementary
-	for _, key := range order {
-		list = append(list, streams[key])
-	}
-	info.take(list)
+	info.take(list())
 	return info, nil
 }
 
