@@ -18,8 +18,9 @@ var forms = map[string]string{
 	"a.wav": "-vn -c:a pcm_s16le", "deep.wav": "-vn -c:a pcm_s24le -ac 6 -ar 96000", "float.wav": "-vn -c:a pcm_f32le", "law.wav": "-vn -c:a pcm_alaw -ar 8000",
 	"a.avi": "-c:v mpeg4 -vtag XVID -c:a libmp3lame -ar 44100", "h264.avi": "-c:v libx264 -c:a ac3", "mjpeg.avi": "-c:v mjpeg -c:a pcm_s16le", "odd.avi": "-c:v mpeg4 -s 178x98 -an",
 	"a.ts": "-c:v libx264 -c:a aac", "mpeg2.ts": "-c:v mpeg2video -c:a mp2 -ac 2", "ac3.ts": "-c:v libx264 -s 178x98 -c:a ac3 -ac 6", "a.m2ts": "-c:v libx264 -c:a ac3 -mpegts_m2ts_mode 1",
-	"high.ts": "-c:v libx264 -profile:v high422 -pix_fmt yuv422p -c:a mp2",
-	"a.mpg":   "-c:v mpeg2video -c:a mp2 -f vob", "one.mpg": "-c:v mpeg1video -c:a mp2 -f mpeg", "ac3.mpg": "-c:v mpeg2video -c:a ac3 -f vob",
+	"private.m2ts": "-c:v libx264 -c:a aac",
+	"high.ts":      "-c:v libx264 -profile:v high422 -pix_fmt yuv422p -c:a mp2",
+	"a.mpg":        "-c:v mpeg2video -c:a mp2 -f vob", "one.mpg": "-c:v mpeg1video -c:a mp2 -f mpeg", "ac3.mpg": "-c:v mpeg2video -c:a ac3 -f vob",
 }
 
 // form makes one of them.

@@ -141,6 +141,14 @@ func (e *elementary) hold(b []byte) {
 
 // learn reads the size of a picture, or the rate of a sound, from a stream's own headers.
 func (e *elementary) learn() {
+	if b := e.begin; e.track.Kind == Data && len(b) > 7 { // private, and nothing says what
+		switch {
+		case b[0] == 0xff && b[1]&0xf6 == 0xf0:
+			e.track = Track{Kind: Audio, Codec: "aac", Language: e.track.Language}
+		case b[0] == 0x0b && b[1] == 0x77:
+			e.track = Track{Kind: Audio, Codec: "ac3", Language: e.track.Language}
+		}
+	}
 	switch t := &e.track; t.Codec {
 	case "mpeg1video", "mpeg2video":
 		if i := bytes.Index(e.begin, []byte{0, 0, 1, 0xb3}); i >= 0 && i+7 <= len(e.begin) {
