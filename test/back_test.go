@@ -119,7 +119,24 @@ func TestWhatCanBeGoneBackToFollowsFromWhatRan(t *testing.T) {
 	if m.runs() != "1.0.0" || len(m.names()) != 1 {
 		t.Errorf("%s runs, with %v", m.runs(), m.names())
 	}
-	m.program = newer // which removes what it made
+	// What was changed in the household file since stays, however often one goes forth and back.
+	m.program = newer
+	m.must("upgrade", "--yes")
+	m.edit(`"256 MiB"`, `"288 MiB"`)
+	m.must("deploy", "--yes")
+	for _, args := range [][]string{{"rollback", "--yes"}, {"undo", "", "--yes"}, {"rollback", "--yes"}} {
+		if args[0] == "undo" {
+			args[1] = fmt.Sprint(m.lastDeployment().ID)
+		}
+		m.must(args...)
+		b, err := os.ReadFile(m.path("household.toml"))
+		if err != nil || !strings.Contains(string(b), `"288 MiB"`) {
+			t.Fatalf("after %v the household file is, %v,\n%s", args, err, b)
+		}
+	}
+	if m.runs() != "1.0.0" {
+		t.Errorf("%s runs", m.runs())
+	}
 }
 
 // TestARestoreThatWasCutOffEarlyIsTakenBack cuts it off at each of its first steps.

@@ -204,9 +204,12 @@ func (a *app) undoDeployment(ctx context.Context, command string, e ledger.Entry
 		return err
 	}
 	p.changes = blueprint.Compare(s.blueprint, have, host)
-	edits, note, err := a.formerFile(r)
+	edits, note, file, err := a.formerFile(r)
 	if err != nil {
 		return err
+	}
+	if file != p.now.Household {
+		p.now.File = file
 	}
 	doc := map[string]any{"undoes": e.ID, "changes": p.changes, "former_version": r.Former.Version, "household_file": edits != nil}
 	a.err.Printf("%s on %s\n", show.Bold(s.h.Household.Name), s.facts.Kind)
@@ -242,7 +245,7 @@ func (a *app) undoDeployment(ctx context.Context, command string, e ledger.Entry
 	d, err := a.carryPlan(ctx, s, p)
 	if err != nil {
 		if edits != nil {
-			if rerr := replace(a.household, []byte(r.New.Household)); rerr != nil {
+			if rerr := replace(a.household, []byte(r.New.FileText())); rerr != nil {
 				a.err.Printf("the household file could not be put back: %s\n", rerr)
 			}
 		}
@@ -305,19 +308,24 @@ func sameImage(c blueprint.Container, d *deploy.Deployed) bool {
 }
 
 // formerFile gives the household file's former text, where it can be put back
-// without losing anything, or else a word about why not.
-func (a *app) formerFile(r deploy.Record) (text []byte, note string, err error) {
+// without losing anything, or else a word about why not; and what the file says then.
+func (a *app) formerFile(r deploy.Record) (text []byte, note, file string, err error) {
 	now, err := a.householdText()
 	if err != nil {
-		return nil, "", err
+		return nil, "", "", err
 	}
+	former := r.Former.FileText()
+	stays := fmt.Sprintf("%s was changed since and stays as it is: the next deploy will make it so", a.household)
 	switch string(now) {
-	case r.Former.Household:
-		return nil, "", nil
-	case r.New.Household:
-		return []byte(r.Former.Household), "", nil
+	case former:
+		if former == r.Former.Household {
+			stays = ""
+		}
+		return nil, stays, former, nil
+	case r.New.FileText():
+		return []byte(former), "", former, nil
 	}
-	return nil, fmt.Sprintf("%s was changed since and stays as it is: the next deploy will make it so", a.household), nil
+	return nil, stays, string(now), nil
 }
 
 // lost is what is not in a backup and would be gone with the store of today.

@@ -21,8 +21,19 @@ type Deployed struct {
 	Version   string            `json:"version"`
 	Labels    map[string]string `json:"labels"`    // of the container
 	Settings  string            `json:"settings"`  // the settings file's text
-	Household string            `json:"household"` // the household file's text
-	Images    []string          `json:"images"`    // programs that this household used, the latest first
+	Household string            `json:"household"` // the text of the household file that it was made from
+	// File is the household file's own text, where that was another: it had been changed since,
+	// and stayed so when a deployment was taken back.
+	File   string   `json:"file,omitempty"`
+	Images []string `json:"images"` // programs that this household used, the latest first
+}
+
+// FileText is what the household file said at that time.
+func (d *Deployed) FileText() string {
+	if d.File != "" {
+		return d.File
+	}
+	return d.Household
 }
 
 // Container is what ran.
