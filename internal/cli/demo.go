@@ -275,7 +275,7 @@ func (w *walk) watch() error {
 	errs := make([]error, 2)
 	began := make(chan struct{}, 2)
 	for i, s := range []seat{
-		{"wren", "kitchen tablet", "films", "The Paper Lighthouse", "", 5},
+		{"wren", "kitchen tablet", "films", "The Paper Lighthouse", "", 3},
 		{"ozan", "living room", "series", "Tiny Harbour", "The Buoy", 0},
 	} {
 		wait.Go(func() {
@@ -287,7 +287,7 @@ func (w *walk) watch() error {
 			}
 			began <- struct{}{}
 			if s.seconds == 0 { // not all of it, so that nobody has to wait
-				f.ResumeAt = max(0, f.Duration-6)
+				f.ResumeAt = max(0, f.Duration-3)
 			}
 			if errs[i] == nil {
 				errs[i] = v.Watch(w.ctx, f, s.seconds)
@@ -296,7 +296,7 @@ func (w *walk) watch() error {
 	}
 	<-began
 	<-began
-	time.Sleep(2 * time.Second)
+	time.Sleep(time.Second)
 	shown := w.run("", "usage", "now")
 	wait.Wait()
 	if err := errors.Join(shown, errors.Join(errs...)); err != nil {

@@ -121,7 +121,7 @@ func (w *walk) described() error {
 	if err != nil {
 		return err
 	}
-	_, err = io.WriteString(f, fmt.Sprintf("\n[lookup]\nsources     = [\"wikidata\", \"musicbrainz\"]\npause       = \"200ms\"\nwikidata    = \"http://%[1]s/w/api.php\"\ncommons     = \"http://%[1]s/file/\"\nmusicbrainz = \"http://%[1]s/ws/2\"\ncovers      = \"http://%[1]s/covers\"\n", l.Addr()))
+	_, err = io.WriteString(f, fmt.Sprintf("\n[lookup]\nsources     = [\"wikidata\", \"musicbrainz\"]\npause       = \"100ms\"\nwikidata    = \"http://%[1]s/w/api.php\"\ncommons     = \"http://%[1]s/file/\"\nmusicbrainz = \"http://%[1]s/ws/2\"\ncovers      = \"http://%[1]s/covers\"\n", l.Addr()))
 	if err := errors.Join(err, f.Close()); err != nil {
 		return err
 	}
@@ -138,7 +138,7 @@ func (w *walk) described() error {
 	if err := w.run("", "shelf", "match", "The Paper Lighthouse", "--take", "wikidata Q900101", "--edit", "genres=paper, sea"); err != nil {
 		return err
 	}
-	w.say("The others follow in the background, at the pace that a catalogue is owed: a question a second for those of everybody, five for each of these two, which are the household's own.")
+	w.say("The others follow in the background, at the pace that a catalogue is owed: a question a second for those of everybody, ten for each of these two, which are the household's own.")
 	for began := time.Now(); time.Since(began) < 40*time.Second; time.Sleep(200 * time.Millisecond) {
 		var list []library.Problem
 		if err := w.read(&list, "shelf", "show", "films", "--problems"); err != nil {

@@ -346,8 +346,8 @@ func stays(h *household.Household) []string {
 		}
 	}
 	if dir := h.Storage.Scratch; dir != "" && dir != "memory" {
-		if names, err := os.ReadDir(dir); err == nil {
-			out = append(out, fmt.Sprintf("the scratch folder %s, with %s in it", dir, show.Count(len(names), "thing", "things")))
+		if _, err := os.Lstat(dir); err == nil {
+			out = append(out, "the scratch folder "+dir)
 		}
 	}
 	if dir := h.Backup.Folder; dir != "" {
@@ -360,9 +360,13 @@ func stays(h *household.Household) []string {
 			if household.IsShare(folder) || machine.Far(folder) {
 				continue
 			}
-			jobs, _ := intake.Jobs(folder) // what cannot be listed is named by intake list
-			for _, j := range jobs {
-				out = append(out, fmt.Sprintf("%s that wait in %s; cozyshelf intake clear %s removes them", show.Size(j.Done()), filepath.Join(folder, intake.Holding), j.ID))
+			n, more := intake.Count(folder)
+			many := show.Count(n, "job", "jobs")
+			if more {
+				many = "more than " + many
+			}
+			if n > 0 {
+				out = append(out, many+" in "+filepath.Join(folder, intake.Holding)+"; cozyshelf intake list shows what waits, intake clear removes it")
 			}
 		}
 	}

@@ -309,11 +309,8 @@ func (s *site) left(ctx context.Context) []string {
 			if household.IsShare(folder) || machine.Far(folder) {
 				continue
 			}
-			jobs, _ := intake.Jobs(folder) // what cannot be listed is not ours to remove
-			for _, j := range jobs {
-				if j.Over() {
-					out = append(out, "a job that is over: "+filepath.Join(folder, intake.Holding, j.ID))
-				}
+			for _, p := range intake.Left(folder) {
+				out = append(out, "a job that is over: "+p)
 			}
 		}
 	}

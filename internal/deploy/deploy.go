@@ -460,6 +460,9 @@ func SweepSettings(bp blueprint.Blueprint) {
 	})
 }
 
+// mostSwept is how many names of the state folder are looked at; it is the server's.
+const mostSwept = 100_000
+
 // sweep removes names from the state folder.
 func sweep(state string, goes func(name string) bool) {
 	dir, err := boundary.Open(state)
@@ -467,7 +470,7 @@ func sweep(state string, goes func(name string) bool) {
 		return
 	}
 	defer dir.Close()
-	names, _ := dir.Names()
+	names, _ := dir.Some(mostSwept)
 	for _, n := range names {
 		if goes(n) {
 			_ = dir.RemoveAll(n) // it stays until the next time

@@ -307,7 +307,7 @@ func Jobs(folder string) ([]*Job, error) {
 		return nil, err
 	}
 	defer hold.Close()
-	names, err := hold.Names()
+	names, err := hold.Some(mostJobs)
 	if err != nil {
 		return nil, err
 	}
@@ -334,44 +334,83 @@ func (j *Job) Over() bool {
 // Done is how many bytes are held, whatever the job says of itself.
 func (j *Job) Done() int64 { return j.held }
 
-// Sweep removes what is left of this account's jobs in a folder of a shelf that are over,
-// and of those that were cut off before they were described. Whoever calls it holds the lock
-// of the household.
+// mostJobs is how many jobs of a folder are looked at: the server's account can put as many
+// names into the holding folder as it likes.
+const mostJobs = 10_000
+
+// Left gives what is left of this account's jobs in a folder of a shelf that are over, and of
+// those that were cut off before they were described, by their paths. It is what Sweep
+// removes.
+func Left(folder string) (out []string) {
+	left(folder, func(hold *boundary.Dir, name string) { out = append(out, filepath.Join(hold.Path(), name)) })
+	return out
+}
+
+// Sweep removes it. Whoever calls it holds the lock of the household.
 func Sweep(folder string) {
-	hold, err := boundary.Open(filepath.Join(folder, Holding))
-	if err != nil {
-		return // nothing is held
-	}
-	names, _ := hold.Names() // the next command tries again
-	for _, name := range names {
-		dir, err := hold.Sub(name)
-		if err != nil {
-			continue
-		}
-		st, err := dir.Stat()
-		there, nerr := dir.Names()
-		dir.Close()
-		if err != nil || nerr != nil || int(st.Uid) != os.Geteuid() {
-			continue
-		}
-		// A server that is this account may have made the folder a moment ago.
-		begun := st.Uid != 0 && time.Since(time.Unix(st.Mtim.Unix())) < time.Minute
-		if !slices.ContainsFunc(there, func(n string) bool { return !strings.HasPrefix(n, boundary.Unfinished) }) && !begun {
-			_ = hold.RemoveAll(name)
-			continue
-		}
-		if j, err := open(hold, name); err == nil {
-			if j.Over() && j.take() == nil {
-				_ = hold.RemoveAll(name)
-			}
-			j.Close()
-		}
-	}
-	hold.Close()
+	left(folder, func(hold *boundary.Dir, name string) { _ = hold.RemoveAll(name) }) // what stays is swept by the next command
 	if shelf, err := boundary.Open(folder); err == nil {
 		_ = shelf.RemoveDir(Holding) // if it is empty
 		shelf.Close()
 	}
+}
+
+func left(folder string, each func(hold *boundary.Dir, name string)) {
+	hold, err := boundary.Open(filepath.Join(folder, Holding))
+	if err != nil {
+		return // nothing is held
+	}
+	defer hold.Close()
+	names, _ := hold.Some(mostJobs) // the next command tries again
+	for _, name := range names {
+		if ours(hold, name) {
+			each(hold, name)
+		}
+	}
+}
+
+// ours reports whether a job's folder is this account's, and its job is over, or was never
+// described. Nothing is read of what others own.
+func ours(hold *boundary.Dir, name string) bool {
+	if st, err := hold.Lstat(name); err != nil || int(st.Uid) != os.Geteuid() {
+		return false
+	}
+	dir, err := hold.Sub(name)
+	if err != nil {
+		return false
+	}
+	defer dir.Close()
+	st, err := dir.Stat()
+	if err != nil || int(st.Uid) != os.Geteuid() {
+		return false
+	}
+	// A server that is this account may have made the folder a moment ago.
+	begun := st.Uid != 0 && time.Since(time.Unix(st.Mtim.Unix())) < time.Minute
+	there, err := dir.Some(mostJobs)
+	if err != nil || begun {
+		return false
+	}
+	if !slices.ContainsFunc(there, func(n string) bool { return !strings.HasPrefix(n, boundary.Unfinished) }) {
+		return true
+	}
+	j, err := open(hold, name)
+	if err != nil {
+		return false
+	}
+	defer j.Close()
+	return j.Over()
+}
+
+// Count is how many jobs wait in a folder of a shelf, and whether there are more than can
+// be counted. None is read.
+func Count(folder string) (n int, more bool) {
+	hold, err := boundary.Open(filepath.Join(folder, Holding))
+	if err != nil {
+		return 0, false
+	}
+	defer hold.Close()
+	names, _ := hold.Some(mostJobs) // what cannot be listed is named by intake list
+	return len(names), len(names) == mostJobs
 }
 
 // Discard removes a job and all it holds.

@@ -14,6 +14,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -593,5 +594,66 @@ func TestAJobOfAnotherAccountIsBegunAnew(t *testing.T) {
 	}
 	if st, err := os.Stat(at); err != nil || st.Sys().(*syscall.Stat_t).Uid != 0 || st.Mode().Perm() != 0o700 {
 		t.Errorf("what root brings in lies where others come: %v, %v", st, err)
+	}
+}
+
+// TestOnlyOurOwnLeftoversAreSwept leaves jobs of this account in every state that being ended
+// may leave, beside one of somebody else's.
+func TestOnlyOurOwnLeftoversAreSwept(t *testing.T) {
+	folder := t.TempDir()
+	begin := func(id, state string, held int) {
+		t.Helper()
+		j, err := Begin(folder, Job{ID: id, Way: Copy, Shelf: "films", Folder: folder, Began: time.Now(), Files: []File{{Source: "/x", To: "a.mp4", Held: "1", Size: 9}}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if held > 0 {
+			if err := os.WriteFile(j.Path(&j.Files[0]), bytes.Repeat([]byte{1}, held), 0o600); err != nil {
+				t.Fatal(err)
+			}
+		}
+		j.State = state
+		if err := errors.Join(j.Save(), j.Close()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	begin("placed", Placed, 0)
+	begin("empty", Coming, 0)
+	begin("held", Coming, 5)
+	begin("failed", Failed, 0)
+	begin("back", Back, 9)
+	hold := filepath.Join(folder, Holding)
+	for _, name := range []string{"bare", "theirs"} {
+		if err := os.Mkdir(filepath.Join(hold, name), 0o700); err != nil {
+			t.Fatal(err)
+		}
+	}
+	old := time.Now().Add(-time.Hour)
+	if err := os.Chtimes(filepath.Join(hold, "bare"), old, old); err != nil {
+		t.Fatal(err)
+	}
+	gone := []string{"bare", "empty", "placed"}
+	if os.Getuid() == 0 {
+		if err := os.Chown(filepath.Join(hold, "theirs"), 41500, 41500); err != nil {
+			t.Fatal(err)
+		}
+	} else if err := os.WriteFile(filepath.Join(hold, "theirs", "x"), nil, 0o600); err != nil {
+		t.Fatal(err) // it is not described, and not empty
+	}
+	var left []string
+	for _, p := range Left(folder) {
+		left = append(left, filepath.Base(p))
+	}
+	slices.Sort(left)
+	if !slices.Equal(left, gone) {
+		t.Errorf("left are %v, want %v", left, gone)
+	}
+	Sweep(folder)
+	names, err := os.ReadDir(hold)
+	if err != nil || len(names) != 4 {
+		t.Errorf("after it there are %v, %v", names, err)
+	}
+	if n, more := Count(folder); n != 4 || more {
+		t.Errorf("%d wait, more: %v", n, more)
 	}
 }

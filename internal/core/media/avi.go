@@ -19,7 +19,8 @@ var pictureTags = map[string]string{
 // readAVI reads the list of headers of an AVI file.
 func readAVI(r io.ReaderAt, size int64) (Info, error) {
 	info := Info{Container: "avi"}
-	err := riffChunks(r, 12, size, func(id string, at, n int64) (bool, error) {
+	f := &riff{r: r}
+	err := f.chunks(12, size, func(id string, at, n int64) (bool, error) {
 		if id != "LIST" {
 			return true, nil
 		}
@@ -33,14 +34,14 @@ func readAVI(r io.ReaderAt, size int64) (Info, error) {
 		if at+n > size {
 			return false, fmt.Errorf("the file ends inside its headers: %d bytes are missing", at+n-size)
 		}
-		return true, riffChunks(r, at+4, at+n, func(id string, at, n int64) (bool, error) {
+		return true, f.chunks(at+4, at+n, func(id string, at, n int64) (bool, error) {
 			if id != "LIST" || n < 4 {
 				return true, nil
 			}
 			if kind, err := window(r, at, 4, size, "a list's head"); err != nil || string(kind) != "strl" {
 				return true, err
 			}
-			return len(info.Tracks) < 64, aviStream(r, at+4, min(at+n, size), &info)
+			return len(info.Tracks) < 64, aviStream(f, at+4, min(at+n, size), &info)
 		})
 	})
 	if err == nil && len(info.Tracks) == 0 {
@@ -50,16 +51,16 @@ func readAVI(r io.ReaderAt, size int64) (Info, error) {
 }
 
 // aviStream reads the headers of one stream.
-func aviStream(r io.ReaderAt, from, to int64, info *Info) error {
+func aviStream(f *riff, from, to int64, info *Info) error {
 	var head []byte
-	return riffChunks(r, from, to, func(id string, at, n int64) (bool, error) {
+	return f.chunks(from, to, func(id string, at, n int64) (bool, error) {
 		switch {
 		case id == "strh" && n >= 48:
-			b, err := window(r, at, 48, to, "a stream's head")
+			b, err := window(f.r, at, 48, to, "a stream's head")
 			head = b
 			return true, err
 		case id == "strf" && head != nil:
-			b, err := window(r, at, min(n, 64), to, "a stream's format")
+			b, err := window(f.r, at, min(n, 64), to, "a stream's format")
 			if err != nil {
 				return false, err
 			}

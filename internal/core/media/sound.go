@@ -98,16 +98,22 @@ func waveFormat(b []byte) (t Track, perSecond int) {
 	return t, int(binary.LittleEndian.Uint32(b[8:]))
 }
 
-// mostChunks is how many chunks of a RIFF file are looked at on one level.
+// mostChunks is how many chunks of a RIFF file are looked at, on all levels together.
 const mostChunks = 4096
 
-// riffChunks goes through the chunks of a part of a RIFF file until it is told to stop.
-func riffChunks(r io.ReaderAt, from, to int64, each func(id string, at, n int64) (more bool, err error)) error {
-	for range mostChunks {
-		if from+8 > to {
-			return nil
+// riff reads the chunks of a RIFF file.
+type riff struct {
+	r    io.ReaderAt
+	seen int // chunks
+}
+
+// chunks goes through those of a part of the file until it is told to stop.
+func (f *riff) chunks(from, to int64, each func(id string, at, n int64) (more bool, err error)) error {
+	for from+8 <= to {
+		if f.seen++; f.seen > mostChunks {
+			return fmt.Errorf("it has more than %d chunks", mostChunks)
 		}
-		b, err := window(r, from, 8, to, "a chunk's head")
+		b, err := window(f.r, from, 8, to, "a chunk's head")
 		if err != nil {
 			return err
 		}
@@ -125,7 +131,7 @@ func readWAV(r io.ReaderAt, size int64) (Info, error) {
 	info := Info{Container: "wav"}
 	perSecond := 0
 	long := int64(0) // of the data, where a file of more than 4 GiB tells it apart
-	err := riffChunks(r, 12, size, func(id string, at, n int64) (bool, error) {
+	err := (&riff{r: r}).chunks(12, size, func(id string, at, n int64) (bool, error) {
 		switch id {
 		case "ds64":
 			b, err := window(r, at, 16, size, "the chunk of sizes")
