@@ -703,10 +703,13 @@ func nameFor(last string) string {
 // mostOfName is how much of a name an unfinished file's shows; a name has 255 bytes at most.
 const mostOfName = 200
 
+// mostSwept is how many names are looked at: the folder may be others'.
+const mostSwept = 100_000
+
 // SweepUnfinished removes what is left of files that were being written when the program was
 // ended, and were to have a name that is ours. What is still being written stays.
 func (d *Dir) SweepUnfinished(ours func(name string) bool) {
-	names, err := d.Names()
+	names, err := d.Some(mostSwept)
 	if err != nil {
 		return // the next command tries again
 	}

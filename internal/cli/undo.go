@@ -156,10 +156,8 @@ func (a *app) undoAccess(h *household.Household, e ledger.Entry, yes bool) error
 // taken back in turn. One that was cut off goes on.
 func beginUndo(h *household.Household, e ledger.Entry) (int, error) {
 	list, _, _ := ledger.Read(h.Storage.State) // read a moment ago
-	for _, o := range list {
-		if o.Undoes == e.ID && o.Outcome == ledger.Open && o.Undo != nil && *o.Undo == *e.Undo {
-			return o.ID, nil
-		}
+	if o, ok := ledger.Undoing(list, e.ID); ok && o.Undo != nil && *o.Undo == *e.Undo {
+		return o.ID, nil
 	}
 	undo := *e.Undo
 	id, err := ledger.Begin(h.Storage.State, ledger.Entry{At: time.Now(), Who: who(), Command: "undo", Action: "undo",

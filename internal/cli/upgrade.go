@@ -172,7 +172,10 @@ func (a *app) undoDeployment(ctx context.Context, command string, e ledger.Entry
 		return err
 	}
 	now, deployed := have.Current()
-	if was := deploy.ReadDeployed(state); e.Outcome != ledger.Open && !s.undoing(e) && was != nil && was.Labels[blueprint.LabelDigest] != r.New.Labels[blueprint.LabelDigest] {
+	list, _, _ := ledger.Read(state) // read a moment ago
+	_, undoing := ledger.Undoing(list, e.ID)
+	was := deploy.ReadDeployed(state)
+	if e.Outcome != ledger.Open && !undoing && was != nil && was.Labels[blueprint.LabelDigest] != r.New.Labels[blueprint.LabelDigest] {
 		// A rollback also passes over what the same program deployed since.
 		if command != "rollback" || !deployed || !sameImage(now.Container, r.New) {
 			return &problem.Problem{What: "something else was deployed since", Where: state, Why: "what runs now is not what entry " + fmt.Sprint(e.ID) + " deployed", Fix: "take back what came after it first; cozyshelf ledger lists it"}
@@ -195,7 +198,7 @@ func (a *app) undoDeployment(ctx context.Context, command string, e ledger.Entry
 	if r.Backup != "" {
 		if _, err := os.Stat(r.Backup); err == nil {
 			s.blueprint.Store = r.Backup
-		} else if s.tookBackup(e) {
+		} else if tookBackup(list, e) {
 			return &problem.Problem{What: "the backup of the former store is not there", Where: r.Backup, Why: err.Error(), Fix: "put it back there, or restore another backup with that program", Err: err}
 		}
 	}
@@ -275,10 +278,8 @@ func (s *site) tookBack(e ledger.Entry, p *plan) error {
 	if err != nil {
 		return err
 	}
-	for _, o := range list {
-		if o.Undoes == e.ID && o.Outcome == ledger.Open {
-			err = errors.Join(err, deploy.WriteDeployed(state, p.now), ledger.End(state, o.ID, "done"))
-		}
+	if o, ok := ledger.Undoing(list, e.ID); ok {
+		err = errors.Join(deploy.WriteDeployed(state, p.now), ledger.End(state, o.ID, "done"))
 	}
 	if e.Outcome == ledger.Open {
 		err = errors.Join(err, ledger.End(state, e.ID, ledger.TakenBack))
@@ -288,17 +289,10 @@ func (s *site) tookBack(e ledger.Entry, p *plan) error {
 
 // tookBackup reports whether a deployment came as far as to back the store up. Before that
 // nobody has touched it.
-func (s *site) tookBackup(e ledger.Entry) bool {
-	list, _, _ := ledger.Read(s.h.Storage.State) // read a moment ago
+func tookBackup(list []ledger.Entry, e ledger.Entry) bool {
 	return slices.ContainsFunc(list, func(o ledger.Entry) bool {
 		return o.Of == e.ID && o.Action == string(blueprint.TakeBackup) && o.Outcome == "done"
 	})
-}
-
-// undoing reports whether the taking back of an entry was cut off.
-func (s *site) undoing(e ledger.Entry) bool {
-	list, _, _ := ledger.Read(s.h.Storage.State) // read a moment ago
-	return slices.ContainsFunc(list, func(o ledger.Entry) bool { return o.Undoes == e.ID && o.Outcome == ledger.Open })
 }
 
 // sameImage reports whether a container is made from the program of a deployment.

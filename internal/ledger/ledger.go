@@ -26,6 +26,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"time"
 
@@ -309,6 +310,15 @@ func Read(state string) (list []Entry, damaged int, err error) {
 		}
 	}
 	return list, damaged, nil
+}
+
+// Undoing gives the entry by which another one is being taken back, where that was cut off.
+func Undoing(list []Entry, id int) (Entry, bool) {
+	i := slices.IndexFunc(list, func(e Entry) bool { return e.Undoes == id && e.Outcome == Open })
+	if i < 0 {
+		return Entry{}, false
+	}
+	return list[i], true
 }
 
 // Verify checks that no line was changed or taken out: each must carry the hash

@@ -331,7 +331,12 @@ func (e *Engine) Observe(ctx context.Context, id string) (blueprint.Observed, er
 
 // Neighbours gives what runs of all households.
 func (e *Engine) Neighbours(ctx context.Context) ([]blueprint.Container, error) {
-	list, err := e.api.ContainerList(ctx, client.ContainerListOptions{Filters: label(blueprint.LabelHousehold, "")})
+	return e.ofAll(ctx, false)
+}
+
+// ofAll gives the containers of all households: those that run, or those that are stopped, too.
+func (e *Engine) ofAll(ctx context.Context, stopped bool) ([]blueprint.Container, error) {
+	list, err := e.api.ContainerList(ctx, client.ContainerListOptions{All: stopped, Filters: label(blueprint.LabelHousehold, "")})
 	if err != nil {
 		return nil, wrap(err)
 	}
@@ -346,15 +351,13 @@ func (e *Engine) Neighbours(ctx context.Context) ([]blueprint.Container, error) 
 
 // used gives the programs that containers of any household are made from.
 func (e *Engine) used(ctx context.Context) (map[string]bool, error) {
-	list, err := e.api.ContainerList(ctx, client.ContainerListOptions{All: true, Filters: label(blueprint.LabelHousehold, "")})
+	list, err := e.ofAll(ctx, true)
 	if err != nil {
-		return nil, wrap(err)
+		return nil, err
 	}
 	out := map[string]bool{}
-	for _, u := range list.Items {
-		if c, ok := blueprint.FromLabels(u.Labels); ok {
-			out[c.Image] = true
-		}
+	for _, c := range list {
+		out[c.Image] = true
 	}
 	return out, nil
 }
