@@ -263,7 +263,8 @@ func (m *mill) server() int {
 		if err != nil || len(out) == 0 {
 			return 0
 		}
-		out, _ = exec.Command("docker", "inspect", "-f", "{{.State.Pid}}", strings.TrimSpace(string(out))).Output() // it may be gone
+		out, _ = exec.Command("docker", "inspect", "-f", "{{.State.Pid}}",
+			strings.TrimSpace(string(out))).Output() // it may be gone
 		pid, _ := strconv.Atoi(strings.TrimSpace(string(out)))
 		return pid
 	}
@@ -290,7 +291,8 @@ func (m *mill) server() int {
 func TestATakingBackThatWasCutOffIsTakenAgain(t *testing.T) {
 	t.Parallel()
 	m := newMill(t, "process")
-	old, newer := testbuild.Variant{Version: "1.0.0", Tags: "seam"}.Program(t), testbuild.Variant{Version: "2.0.0", Tags: "seam", Newer: true}.Program(t)
+	old := testbuild.Variant{Version: "1.0.0", Tags: "seam"}.Program(t)
+	newer := testbuild.Variant{Version: "2.0.0", Tags: "seam", Newer: true}.Program(t)
 	m.program = old
 	m.must("deploy", "--yes")
 	m.add(demo.People[0])

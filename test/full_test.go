@@ -80,7 +80,8 @@ func TestOnAFullDiskWhatIsTherePlays(t *testing.T) {
 	token := m.token("wren")
 	plays := func(when, film string, want int) {
 		t.Helper()
-		code, err := call("GET", m.address()+fmt.Sprintf("/api/v1/files/%d/content", m.fileOf(t, token, film)), "Bearer "+token, "")
+		code, err := call("GET", m.address()+fmt.Sprintf("/api/v1/files/%d/content", m.fileOf(t, token, film)),
+			"Bearer "+token, "")
 		if err != nil || code != want {
 			t.Errorf("%s: %s: %d, %v", when, film, code, err)
 		}
@@ -89,18 +90,23 @@ func TestOnAFullDiskWhatIsTherePlays(t *testing.T) {
 	fill(t, disk)
 	plays("full", "Understudy", 200)
 	plays("full, and not begun before", "Copper", 200)
-	for when, do := range map[string]func(){"restarted": func() {}, "filled while it was stopped": func() { fill(t, disk) }} {
+	for when, do := range map[string]func(){"restarted": func() {},
+		"filled while it was stopped": func() { fill(t, disk) }} {
 		m.must("stop")
 		do()
 		out, errs, code := m.run("", "start")
-		if code != problem.ExitFound || !strings.Contains(out, "is running") || !strings.Contains(errs, "the disk with the state folder is full") {
+		if code != problem.ExitFound || !strings.Contains(out, "is running") ||
+			!strings.Contains(errs, "the disk with the state folder is full") {
 			t.Fatalf("%s: code %d\n%s%s", when, code, out, errs)
 		}
 		plays(when, "Copper", 200)
 	}
 	free := "free some space"
-	for _, args := range [][]string{{"tidy", "films", "--all", "--yes"}, {"restore", saved, "--yes"}, {"backup", "--to", filepath.Join(disk, "b.tar.zst")},
-		{"intake", "copy", m.path("media/series"), "--onto", "films", "--broken", "--yes"}, {"shelf", "add", "music", "--kind", "music", "--folder", m.path("media/music"), "--yes"}} {
+	for _, args := range [][]string{
+		{"tidy", "films", "--all", "--yes"}, {"restore", saved, "--yes"}, {"backup", "--to", filepath.Join(disk, "b.tar.zst")},
+		{"intake", "copy", m.path("media/series"), "--onto", "films", "--broken", "--yes"},
+		{"shelf", "add", "music", "--kind", "music", "--folder", m.path("media/music"), "--yes"},
+	} {
 		began := time.Now()
 		_, errs, code := m.run("", args...)
 		if code != problem.ExitFailed || !strings.Contains(errs, free) {
@@ -132,7 +138,8 @@ func TestOnAFullDiskWhatIsTherePlays(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, errs, code := m.run("", "restore", saved, "--yes"); code != problem.ExitFailed || !strings.Contains(errs, "not enough room") || !strings.Contains(errs, free) {
+	if _, errs, code := m.run("", "restore", saved, "--yes"); code != problem.ExitFailed ||
+		!strings.Contains(errs, "not enough room") || !strings.Contains(errs, free) {
 		t.Errorf("a restore with 12 MiB left: code %d, %s", code, errs)
 	}
 	if m.health() != "ready" {

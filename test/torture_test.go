@@ -117,10 +117,11 @@ func TestKilledAtAnyMoment(t *testing.T) {
 func tortured(t *testing.T, engine string, seed uint64) *torture {
 	m := newMill(t, engine)
 	m.env = append(m.env, "COZYSHELF_UNITS="+m.path("units"))
-	x := &torture{mill: m, Rand: rand.New(rand.NewPCG(seed, 0)), took: map[string]time.Duration{}, programs: map[string]string{
-		"1.0.0": testbuild.Variant{Version: "1.0.0", Tags: "seam"}.Program(t),
-		"2.0.0": testbuild.Variant{Version: "2.0.0", Tags: "seam", Newer: true}.Program(t),
-	}}
+	x := &torture{mill: m, Rand: rand.New(rand.NewPCG(seed, 0)), took: map[string]time.Duration{},
+		programs: map[string]string{
+			"1.0.0": testbuild.Variant{Version: "1.0.0", Tags: "seam"}.Program(t),
+			"2.0.0": testbuild.Variant{Version: "2.0.0", Tags: "seam", Newer: true}.Program(t),
+		}}
 	if err := os.Mkdir(m.path("units"), 0o755); err != nil {
 		t.Fatal(err)
 	}
@@ -179,7 +180,9 @@ func (x *torture) watch() {
 	file := x.fileOf(x.t, token, "Understudy")
 	x.want.at = float64(1 + x.IntN(5))
 	for _, state := range []string{"playing", "stopped"} {
-		if res, text := x.get("PUT", fmt.Sprintf("/api/v1/files/%d/position", file), fmt.Sprintf(`{"position":%g,"state":%q}`, x.want.at, state), "Authorization", "Bearer "+token, "Content-Type", "application/json"); res.StatusCode != 200 {
+		at, report := fmt.Sprintf("/api/v1/files/%d/position", file), fmt.Sprintf(`{"position":%g,"state":%q}`, x.want.at, state)
+		res, text := x.get("PUT", at, report, "Authorization", "Bearer "+token, "Content-Type", "application/json")
+		if res.StatusCode != 200 {
 			x.t.Fatalf("round %d: a report: %s %s", x.rounds, res.Status, text)
 		}
 	}
@@ -218,14 +221,17 @@ func (x *torture) pick() deed {
 		func() deed { return either(`log_level = "info"`, `log_level = "debug"`) },
 		func() deed {
 			if strings.Contains(x.want.file, `"music"`) {
-				return deed{args: []string{"shelf", "remove", "music", "--yes"}, already: "there is no shelf", finish: []string{"deploy", "--yes"}}
+				return deed{args: []string{"shelf", "remove", "music", "--yes"}, already: "there is no shelf",
+					finish: []string{"deploy", "--yes"}}
 			}
-			return deed{args: []string{"shelf", "add", "music", "--kind", "music", "--folder", x.path("media/music"), "--yes"}, already: "already", finish: []string{"deploy", "--yes"}}
+			return deed{args: []string{"shelf", "add", "music", "--kind", "music", "--folder", x.path("media/music"), "--yes"},
+				already: "already", finish: []string{"deploy", "--yes"}}
 		},
 		x.upOrDown, x.upOrDown, x.upOrDown,
 		func() deed {
 			s := savedStore{x.path(fmt.Sprintf("saved-%d.tar.zst", x.rounds)), x.want.clone()}
-			return deed{args: []string{"backup", "--to", s.file}, already: "there is a file already", done: func() { x.saved = append(x.saved, s) }}
+			return deed{args: []string{"backup", "--to", s.file}, already: "there is a file already",
+				done: func() { x.saved = append(x.saved, s) }}
 		},
 		func() deed {
 			if len(x.saved) == 0 {
@@ -252,7 +258,8 @@ func (x *torture) pick() deed {
 // upOrDown goes to the other program.
 func (x *torture) upOrDown() deed {
 	if x.want.version == "1.0.0" {
-		return deed{args: []string{"upgrade", "--yes"}, program: "2.0.0", done: func() { x.old, x.want.version = x.want.clone(), "2.0.0" }}
+		return deed{args: []string{"upgrade", "--yes"}, program: "2.0.0",
+			done: func() { x.old, x.want.version = x.want.clone(), "2.0.0" }}
 	}
 	d := deed{args: []string{"rollback", "--yes"}, program: "2.0.0", already: "no upgrade to go back from", done: func() {
 		x.want.members, x.want.plays, x.want.at = slices.Clone(x.old.members), x.old.plays, x.old.at
@@ -277,19 +284,20 @@ func (x *torture) mended() deed {
 		}
 	}
 	x.want.media = relative(x.t, x.path("media"))
-	return deed{args: []string{"access", "films", "--mend", "--yes"}, already: "needs mending", done: func() { x.want.media = nil }, after: func() {
-		for p, was := range good {
-			at := filepath.Join(x.path("media"), p)
-			_ = exec.Command("setfacl", "-b", at).Run() // without it the mode is all there is
-			mode, err := os.Lstat(at)
-			if err == nil && !strings.HasPrefix(was, mode.Mode().String()) {
-				err = os.Chmod(at, map[bool]os.FileMode{true: 0o755, false: 0o644}[mode.IsDir()])
+	return deed{args: []string{"access", "films", "--mend", "--yes"}, already: "needs mending",
+		done: func() { x.want.media = nil }, after: func() {
+			for p, was := range good {
+				at := filepath.Join(x.path("media"), p)
+				_ = exec.Command("setfacl", "-b", at).Run() // without it the mode is all there is
+				mode, err := os.Lstat(at)
+				if err == nil && !strings.HasPrefix(was, mode.Mode().String()) {
+					err = os.Chmod(at, map[bool]os.FileMode{true: 0o755, false: 0o644}[mode.IsDir()])
+				}
+				if err != nil {
+					x.t.Error(err)
+				}
 			}
-			if err != nil {
-				x.t.Error(err)
-			}
-		}
-	}}
+		}}
 }
 
 func (x *torture) tidied() deed {
@@ -581,7 +589,8 @@ func (x *torture) account(where string) {
 		}
 		if e.Undo.Kept != "" {
 			admin = append(admin, "undo/"+e.Undo.Kept)
-			if r, err := deploy.ReadRecord(x.path("state"), e.Undo.Kept); e.Undo.Kind == ledger.Deployment && err == nil && r.Backup != "" {
+			if r, err := deploy.ReadRecord(x.path("state"), e.Undo.Kept); e.Undo.Kind == ledger.Deployment && err == nil &&
+				r.Backup != "" {
 				admin = append(admin, "backups/"+filepath.Base(r.Backup))
 			}
 		}
@@ -590,9 +599,11 @@ func (x *torture) account(where string) {
 		}
 	}
 	folders := map[string]struct{ names []string }{
-		".":           {names: []string{"household.toml", "state", "state.admin", "media", "process", "units", "disk", "saved-*.tar.zst"}},
+		".": {names: []string{"household.toml", "state", "state.admin", "media", "process", "units", "disk",
+			"saved-*.tar.zst"}},
 		"state.admin": {names: admin},
-		"units":       {names: []string{"cozyshelf-*.service", "multi-user.target.wants", "multi-user.target.wants/cozyshelf-*.service"}},
+		"units": {names: []string{"cozyshelf-*.service", "multi-user.target.wants",
+			"multi-user.target.wants/cozyshelf-*.service"}},
 	}
 	for dir, rule := range folders {
 		for p := range relative(t, x.path(dir)) {

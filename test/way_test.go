@@ -427,7 +427,8 @@ func TestTheDemoGoesThrough(t *testing.T) {
 		if code != 0 {
 			t.Fatalf("code %d\n%s%s", code, out, errs)
 		}
-		for _, want := range []string{"will work here", "nothing to do", "added wren (admin", "may not read it", "The Paper Lighthouse", "to the end", "left at 0:03", "away", "403", "retired", "removed /"} {
+		for _, want := range []string{"will work here", "nothing to do", "added wren (admin", "may not read it",
+			"The Paper Lighthouse", "to the end", "left at 0:03", "away", "403", "retired", "removed /"} {
 			if !strings.Contains(out, want) {
 				t.Errorf("the demo does not say %q:\n%s", want, out)
 			}

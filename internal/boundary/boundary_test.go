@@ -311,7 +311,8 @@ func TestWhatIsHalfWrittenIsSwept(t *testing.T) {
 	defer f.Close()
 	must(t, unix.Flock(int(f.Fd()), unix.LOCK_EX))
 	d.SweepUnfinished(func(name string) bool { return name == "household.toml" })
-	for n, stays := range map[string]bool{left: false, busy: true, foreign: true, Unfinished + "x": true, "household.toml": true} {
+	for n, stays := range map[string]bool{left: false, busy: true, foreign: true, Unfinished + "x": true,
+		"household.toml": true} {
 		if _, err := os.Lstat(filepath.Join(dir, n)); (err == nil) != stays {
 			t.Errorf("%s: %v, want it there: %v", n, err, stays)
 		}

@@ -516,7 +516,8 @@ func (a *app) restore(ctx context.Context, file, secret string, u deploy.Unpacke
 		undo, before = open.Undo, open.Undo.Path
 	}
 	if _, err := os.Lstat(before); err == nil {
-		a.out.Printf("  an earlier %s was cut off (entry %d, %s): this goes on from there; what was there before is in %s\n", open.Command, open.ID, show.When(open.At), before)
+		a.out.Printf("  an earlier %s was cut off (entry %d, %s): this goes on from there; what was there before is in "+
+			"%s\n", open.Command, open.ID, show.When(open.At), before)
 	} else if _, err := os.Lstat(storePath); err == nil {
 		if _, err := deploy.Inspect(ctx, state, s.owner()); err != nil {
 			damaged = err.Error()
@@ -626,7 +627,8 @@ func (a *app) undoUnbegun(ctx context.Context, e ledger.Entry, yes bool) error {
 		}
 		d := &deploy.Carrier{Engine: s.engine, Health: s.client().Health, Command: "undo", Who: who()}
 		d.Blueprint.Container, d.Blueprint.State = now.Container, s.h.Storage.State
-		if err := d.Carry(ctx, []blueprint.Change{{Action: blueprint.AwaitHealthy, Target: now.Name, What: "wait until it is healthy"}}); err != nil {
+		if err := d.Carry(ctx, []blueprint.Change{{Action: blueprint.AwaitHealthy, Target: now.Name,
+			What: "wait until it is healthy"}}); err != nil {
 			return err
 		}
 	}

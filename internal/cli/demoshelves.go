@@ -3,7 +3,6 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"net/http"
 	"os"
@@ -121,7 +120,15 @@ func (w *walk) described() error {
 	if err != nil {
 		return err
 	}
-	_, err = io.WriteString(f, fmt.Sprintf("\n[lookup]\nsources     = [\"wikidata\", \"musicbrainz\"]\npause       = \"100ms\"\nwikidata    = \"http://%[1]s/w/api.php\"\ncommons     = \"http://%[1]s/file/\"\nmusicbrainz = \"http://%[1]s/ws/2\"\ncovers      = \"http://%[1]s/covers\"\n", l.Addr()))
+	_, err = fmt.Fprintf(f, `
+[lookup]
+sources     = ["wikidata", "musicbrainz"]
+pause       = "100ms"
+wikidata    = "http://%[1]s/w/api.php"
+commons     = "http://%[1]s/file/"
+musicbrainz = "http://%[1]s/ws/2"
+covers      = "http://%[1]s/covers"
+`, l.Addr())
 	if err := errors.Join(err, f.Close()); err != nil {
 		return err
 	}
@@ -138,7 +145,8 @@ func (w *walk) described() error {
 	if err := w.run("", "shelf", "match", "The Paper Lighthouse", "--take", "wikidata Q900101", "--edit", "genres=paper, sea"); err != nil {
 		return err
 	}
-	w.say("The others follow in the background, at the pace that a catalogue is owed: a question a second for those of everybody, ten for each of these two, which are the household's own.")
+	w.say("The others follow in the background, at the pace that a catalogue is owed: a question a second for those of " +
+		"everybody, ten for each of these two, which are the household's own.")
 	for began := time.Now(); time.Since(began) < 40*time.Second; time.Sleep(200 * time.Millisecond) {
 		var list []library.Problem
 		if err := w.read(&list, "shelf", "show", "films", "--problems"); err != nil {
@@ -148,7 +156,8 @@ func (w *walk) described() error {
 			break
 		}
 	}
-	w.a.out.Printf("the two were asked %s; at most %d within one second\n", show.Count(asked.count(), "question", "questions"), asked.most())
+	w.a.out.Printf("the two were asked %s; at most %d within one second\n",
+		show.Count(asked.count(), "question", "questions"), asked.most())
 	for _, what := range [][]string{{"shelf", "find", "quill"}, {"shelf", "show"}, {"shelf", "show", "films", "--problems"}} {
 		if err := w.run("", what...); err != nil {
 			return err

@@ -220,7 +220,8 @@ func (a *app) turn(ctx context.Context, command string, stop, start bool) error 
 		// An engine that waits before it tries a crashed server again does it now; one whose
 		// server runs has nothing to do.
 		if err := s.engine.Start(ctx, seen.ID); err != nil {
-			return &problem.Problem{What: s.h.Household.Name + " could not be started", Where: s.facts.Kind, Why: err.Error(), Fix: "cozyshelf check shows what stands in the way", Err: err}
+			return &problem.Problem{What: s.h.Household.Name + " could not be started", Where: s.facts.Kind, Why: err.Error(),
+				Fix: "cozyshelf check shows what stands in the way", Err: err}
 		}
 	} else {
 		err := s.engine.Start(ctx, seen.ID)
@@ -238,7 +239,8 @@ func (a *app) turn(ctx context.Context, command string, stop, start bool) error 
 			return err
 		}
 		a.out.Printf("%s is running: %s\n", s.h.Household.Name, s.address())
-		a.warn("the disk with the state folder is full: what is there plays, and nothing new is remembered; free some space there, and it goes on by itself")
+		a.warn("the disk with the state folder is full: what is there plays, and nothing new is remembered; " +
+			"free some space there, and it goes on by itself")
 		return &exit{problem.ExitFound}
 	}
 	a.out.Printf("%s is running: %s\n", s.h.Household.Name, s.address())
@@ -342,7 +344,8 @@ func stays(h *household.Household) []string {
 	var out []string
 	for _, p := range []string{h.Storage.State, boundary.Admin(h.Storage.State)} {
 		if _, err := os.Lstat(p); err == nil {
-			out = append(out, map[bool]string{true: "the state folder ", false: "the ledger, and what is kept to undo changes, "}[p == h.Storage.State]+p)
+			out = append(out, map[bool]string{true: "the state folder ",
+				false: "the ledger, and what is kept to undo changes, "}[p == h.Storage.State]+p)
 		}
 	}
 	if dir := h.Storage.Scratch; dir != "" && dir != "memory" {
@@ -366,7 +369,8 @@ func stays(h *household.Household) []string {
 				many = "more than " + many
 			}
 			if n > 0 {
-				out = append(out, many+" in "+filepath.Join(folder, intake.Holding)+"; cozyshelf intake list shows what waits, intake clear removes it")
+				out = append(out, many+" in "+filepath.Join(folder, intake.Holding)+
+					"; cozyshelf intake list shows what waits, intake clear removes it")
 			}
 		}
 	}

@@ -198,12 +198,16 @@ func (a *app) rewriteFor(h *household.Household, text []byte, command, what stri
 	state := h.Storage.State
 	id := 0
 	if _, err := os.Stat(state); err == nil {
-		id, err = beginEdit(state, path, former, text, ledger.Entry{At: time.Now(), Who: who(), Command: command, Action: "edit-file", What: what, Why: "asked for", Undoes: undoes})
+		id, err = beginEdit(state, path, former, text, ledger.Entry{At: time.Now(), Who: who(), Command: command,
+			Action: "edit-file", What: what, Why: "asked for", Undoes: undoes})
 		switch {
 		case errors.Is(err, os.ErrPermission):
-			a.warn("you may not write the ledger: there will be no entry of this, and cozyshelf undo cannot take it back") // the file is theirs to change
+			a.warn("you may not write the ledger: there will be no entry of this, " +
+				"and cozyshelf undo cannot take it back") // the file is theirs to change
 		case err != nil:
-			return &problem.Problem{What: "the ledger could not be written, so nothing was touched", Where: state, Why: err.Error(), Fix: "see that the folder above the state folder belongs to root, and that its disk has room", Err: err}
+			return &problem.Problem{What: "the ledger could not be written, so nothing was touched", Where: state,
+				Why: err.Error(),
+				Fix: "see that the folder above the state folder belongs to root, and that its disk has room", Err: err}
 		}
 	}
 	if err := replace(a.household, text); err != nil {

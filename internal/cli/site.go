@@ -184,7 +184,8 @@ func (a *app) pack(ctx context.Context, s *site) (pack.Image, error) {
 	}
 	if err != nil {
 		a.own = nil
-		return pack.Image{}, &problem.Problem{What: "the program cannot read itself", Where: exe, Why: err.Error(), Fix: "install it again", Err: err}
+		return pack.Image{}, &problem.Problem{What: "the program cannot read itself", Where: exe, Why: err.Error(),
+			Fix: "install it again", Err: err}
 	}
 	image := *a.own
 	if s.facts.Kind != "process" && len(s.h.Quiet.Work) > 0 {

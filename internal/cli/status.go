@@ -282,7 +282,8 @@ func (a *app) mounts(ctx context.Context, s *site, c blueprint.Container) []moun
 	out := []mountReport{}
 	for _, m := range c.Mounts {
 		r := mountReport{What: m.What, Host: m.Place(), Inside: m.Target, Write: !m.ReadOnly}
-		what := map[blueprint.Role]string{blueprint.RoleState: "state folder", blueprint.RoleScratch: "scratch folder", blueprint.RoleBackups: "backup folder"}[m.Role()]
+		what := map[blueprint.Role]string{blueprint.RoleState: "state folder", blueprint.RoleScratch: "scratch folder",
+			blueprint.RoleBackups: "backup folder"}[m.Role()]
 		if m.Role() == blueprint.RoleShelf {
 			what = "shelf " + m.What
 		}
@@ -333,7 +334,8 @@ func (a *app) showStatus(r *statusReport) {
 	row("engine", "%s; starts %s", engine, r.Boot)
 	row("page", "%s", r.Address)
 	for _, e := range r.Unfinished {
-		row("unfinished", "entry %d, %s: %s; %scozyshelf undo %d takes it back", e.ID, show.When(e.At), e.What, finishes(e), e.ID)
+		row("unfinished", "entry %d, %s: %s; %scozyshelf undo %d takes it back", e.ID, show.When(e.At), e.What, finishes(e),
+			e.ID)
 	}
 	if !r.Deployed {
 		return

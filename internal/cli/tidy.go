@@ -380,7 +380,8 @@ func (a *app) carryTidy(h *household.Household, p *tidied, sums bool) error {
 
 // renameSteps takes steps and ends their entry in the ledger. then, unless nil, is done
 // before that, so that it is done again where we are ended in between.
-func (a *app) renameSteps(h *household.Household, entry int, steps []rename.Step, c rename.Carrier, then func() error) (rename.Outcome, error) {
+func (a *app) renameSteps(h *household.Household, entry int, steps []rename.Step, c rename.Carrier,
+	then func() error) (rename.Outcome, error) {
 	lock, err := a.lockMending(h)
 	if err != nil {
 		return rename.Outcome{}, err
@@ -459,7 +460,8 @@ func (a *app) finishTidying(h *household.Household, yes bool) error {
 			return err
 		}
 		back := backwards(h, e)
-		o, err := a.renameSteps(h, e.ID, steps, rename.Carrier{Folder: e.Undo.Path, Back: back}, heldAfter(h, e.Undo.Path, steps, back))
+		o, err := a.renameSteps(h, e.ID, steps, rename.Carrier{Folder: e.Undo.Path, Back: back},
+			heldAfter(h, e.Undo.Path, steps, back))
 		if err != nil {
 			return err
 		}

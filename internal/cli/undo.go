@@ -89,7 +89,8 @@ func (a *app) entry(h *household.Household, n int) (ledger.Entry, error) {
 		case e.UndoneBy != 0:
 			return e, &problem.Problem{What: fmt.Sprintf("entry %d has been taken back already", n), Where: h.Storage.State, Why: fmt.Sprintf("entry %d did it", e.UndoneBy), Fix: fmt.Sprintf("cozyshelf undo %d makes it so again", e.UndoneBy)}
 		case e.Outcome == ledger.TakenBack:
-			return e, &problem.Problem{What: fmt.Sprintf("entry %d has been taken back already", n), Where: h.Storage.State, Why: "it was cut off before it had changed anything that lasts, and was ended so", Fix: "nothing is left to do"}
+			return e, &problem.Problem{What: fmt.Sprintf("entry %d has been taken back already", n), Where: h.Storage.State,
+				Why: "it was cut off before it had changed anything that lasts, and was ended so", Fix: "nothing is left to do"}
 		case e.Undo == nil && e.Of != 0:
 			return e, &problem.Problem{What: fmt.Sprintf("entry %d cannot be taken back by itself", n), Where: h.Storage.State, Why: fmt.Sprintf("it is a step of entry %d: %s", e.Of, e.What), Fix: fmt.Sprintf("cozyshelf undo %d takes back the whole", e.Of)}
 		case e.Undo == nil:

@@ -175,7 +175,8 @@ func (a *app) undoDeployment(ctx context.Context, command string, e ledger.Entry
 	list, _, _ := ledger.Read(state) // read a moment ago
 	_, undoing := ledger.Undoing(list, e.ID)
 	was := deploy.ReadDeployed(state)
-	if e.Outcome != ledger.Open && !undoing && was != nil && was.Labels[blueprint.LabelDigest] != r.New.Labels[blueprint.LabelDigest] {
+	if e.Outcome != ledger.Open && !undoing && was != nil &&
+		was.Labels[blueprint.LabelDigest] != r.New.Labels[blueprint.LabelDigest] {
 		// A rollback also passes over what the same program deployed since.
 		if command != "rollback" || !deployed || !sameImage(now.Container, r.New) {
 			return &problem.Problem{What: "something else was deployed since", Where: state, Why: "what runs now is not what entry " + fmt.Sprint(e.ID) + " deployed", Fix: "take back what came after it first; cozyshelf ledger lists it"}

@@ -207,7 +207,8 @@ func CloseLeft(state, command string, except ...int) {
 		return // there is no ledger yet, or its first new entry will tell
 	}
 	for _, e := range list {
-		if e.Outcome != ledger.Open || slices.Contains(except, e.ID) || e.Undo != nil && e.Undo.Kind != ledger.Deployment && e.Undo.Kind != ledger.Stored {
+		if e.Outcome != ledger.Open || slices.Contains(except, e.ID) || e.Undo != nil && e.Undo.Kind != ledger.Deployment &&
+			e.Undo.Kind != ledger.Stored {
 			continue
 		}
 		// If it fails the entry stays open, and the next command tries again.

@@ -248,7 +248,8 @@ func TestEraseLeavesWhatIsNotOurs(t *testing.T) {
 
 func TestTwoProgramsAreKept(t *testing.T) {
 	var images []string
-	for _, c := range []struct{ now, kept string }{{"a", "[a]"}, {"a", "[a]"}, {"b", "[b a]"}, {"a", "[a b]"}, {"c", "[c a]"}, {"d", "[d c]"}} {
+	for _, c := range []struct{ now, kept string }{{"a", "[a]"}, {"a", "[a]"}, {"b", "[b a]"}, {"a", "[a b]"},
+		{"c", "[c a]"}, {"d", "[d c]"}} {
 		if images = Remember(images, c.now); fmt.Sprint(images) != c.kept {
 			t.Errorf("with %s: kept %v, want %s", c.now, images, c.kept)
 		}

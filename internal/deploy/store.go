@@ -89,7 +89,8 @@ func plainly(err error) string {
 // notOurs is the problem where the administrator's folder cannot be had.
 func notOurs(state string, err error) error {
 	if errors.Is(err, unix.ENOSPC) {
-		return &problem.Problem{What: "there is no room for it", Where: filepath.Dir(boundary.Admin(state)), Why: plainly(err), Fix: "free some space there, and try again", Err: err}
+		return &problem.Problem{What: "there is no room for it", Where: filepath.Dir(boundary.Admin(state)),
+			Why: plainly(err), Fix: "free some space there, and try again", Err: err}
 	}
 	return &problem.Problem{What: "there is no place that only you can write to", Where: boundary.Admin(state), Why: plainly(err), Fix: "run as root, and see that the folder above the state folder belongs to root and nobody else may write to it", Err: err}
 }
@@ -232,7 +233,10 @@ func Room(state string, m backup.Manifest) error {
 	if free >= need {
 		return nil
 	}
-	return &problem.Problem{What: "there is not enough room; nothing was touched", Where: at, Why: fmt.Sprintf("%d MiB are free, and %d MiB are needed: for the store of the backup, for a backup of the one that is there, and for the server to go on", free>>20, need>>20+1), Fix: "free some space there, and try again", Err: unix.ENOSPC}
+	why := fmt.Sprintf("%d MiB are free, and %d MiB are needed: for the store of the backup, "+
+		"for a backup of the one that is there, and for the server to go on", free>>20, need>>20+1)
+	return &problem.Problem{What: "there is not enough room; nothing was touched", Where: at, Why: why,
+		Fix: "free some space there, and try again", Err: unix.ENOSPC}
 }
 
 // goesOn is how much has to be free for a server, and for what it writes when it starts.

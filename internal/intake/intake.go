@@ -348,7 +348,9 @@ func Left(folder string) (out []string) {
 
 // Sweep removes it. Whoever calls it holds the lock of the household.
 func Sweep(folder string) {
-	left(folder, func(hold *boundary.Dir, name string) { _ = hold.RemoveAll(name) }) // what stays is swept by the next command
+	left(folder, func(hold *boundary.Dir, name string) {
+		_ = hold.RemoveAll(name) // what stays is swept by the next command
+	})
 	if shelf, err := boundary.Open(folder); err == nil {
 		_ = shelf.RemoveDir(Holding) // if it is empty
 		shelf.Close()
@@ -608,7 +610,8 @@ func Likely(folder string) func(size int64) ([]string, error) {
 // TakenBack notes, after such steps were taken back, that what came in is held again. It
 // does nothing for steps that are none of an intake.
 func TakenBack(folder, shelf, who string, steps []rename.Step) error {
-	j := Job{Format: 1, Way: Copy, Shelf: shelf, Folder: folder, Who: who, Began: time.Now(), State: Back, Why: "it was taken back from the shelf, and is kept until cozyshelf intake clear removes it"}
+	j := Job{Format: 1, Way: Copy, Shelf: shelf, Folder: folder, Who: who, Began: time.Now(), State: Back,
+		Why: "it was taken back from the shelf, and is kept until cozyshelf intake clear removes it"}
 	for _, s := range steps {
 		rest, ok := strings.CutPrefix(s.From, Holding+"/")
 		id, held, in := strings.Cut(rest, "/")

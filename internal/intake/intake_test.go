@@ -603,7 +603,8 @@ func TestOnlyOurOwnLeftoversAreSwept(t *testing.T) {
 	folder := t.TempDir()
 	begin := func(id, state string, held int) {
 		t.Helper()
-		j, err := Begin(folder, Job{ID: id, Way: Copy, Shelf: "films", Folder: folder, Began: time.Now(), Files: []File{{Source: "/x", To: "a.mp4", Held: "1", Size: 9}}})
+		j, err := Begin(folder, Job{ID: id, Way: Copy, Shelf: "films", Folder: folder, Began: time.Now(),
+			Files: []File{{Source: "/x", To: "a.mp4", Held: "1", Size: 9}}})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -94,7 +94,8 @@ func Of(err error) *Problem {
 		p = &Problem{What: err.Error(), Err: err}
 		var at *fs.PathError
 		if errors.As(err, &at) {
-			p = &Problem{What: "it did not work", Where: at.Path, Why: at.Op + ": " + at.Err.Error(), Fix: "see what is there, and try again", Err: err}
+			p = &Problem{What: "it did not work", Where: at.Path, Why: at.Op + ": " + at.Err.Error(),
+				Fix: "see what is there, and try again", Err: err}
 			if errors.Is(err, fs.ErrPermission) {
 				p.Fix = "run it as root, or as an account that may do that"
 			}
@@ -134,9 +135,11 @@ func ofDisk(err error, where string) string {
 	case errors.Is(err, syscall.EDQUOT):
 		return "the account's quota is used up " + on + ": raise it or free some space, then run the same command again"
 	case errors.Is(err, syscall.EROFS):
-		return "the file system " + on + " is mounted to be read only: mount it to be written to; where the system did that by itself, look for disk errors in the kernel's log first"
+		return "the file system " + on + " is mounted to be read only: mount it to be written to; " +
+			"where the system did that by itself, look for disk errors in the kernel's log first"
 	case errors.Is(err, syscall.EIO):
-		return "the system met a fault " + on + ": look into the kernel's log, copy what matters to another disk, and check this one"
+		return "the system met a fault " + on +
+			": look into the kernel's log, copy what matters to another disk, and check this one"
 	}
 	return ""
 }

@@ -19,8 +19,10 @@ func TestAFaultOfADiskIsAnsweredAsOne(t *testing.T) {
 		want string
 	}{
 		{at(syscall.ENOSPC), "free some space on the disk of /mill/state,"},
-		{&Problem{What: "nothing was renamed", Fix: wrong, Err: at(syscall.ENOSPC)}, "free some space on the disk of /mill/state,"},
-		{fmt.Errorf("entering it: %w", &Problem{What: "x", Where: "/mill/media", Fix: wrong, Err: syscall.ENOSPC}), "on the disk of /mill/media"},
+		{&Problem{What: "nothing was renamed", Fix: wrong, Err: at(syscall.ENOSPC)},
+			"free some space on the disk of /mill/state,"},
+		{fmt.Errorf("entering it: %w", &Problem{What: "x", Where: "/mill/media", Fix: wrong, Err: syscall.ENOSPC}),
+			"on the disk of /mill/media"},
 		{&Problem{What: "x", Fix: wrong, Err: fmt.Errorf("deep: %w", at(syscall.EDQUOT))}, "quota"},
 		{&Problem{What: "x", Fix: wrong, Err: at(syscall.EROFS)}, "read only"},
 		{&Problem{What: "x", Fix: wrong, Err: at(syscall.EIO)}, "kernel's log"},

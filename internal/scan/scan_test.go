@@ -158,7 +158,8 @@ func TestWhatCannotBeReadIsKeptWithItsReason(t *testing.T) {
 		t.Errorf("got %+v", r)
 	}
 	got := problems(t, s)
-	for name, says := range map[string]string{"cut (2001).mp4": "ends", "empty (2002).mkv": "empty", "archive (2003).mp4": "no form", "linked (2005).mp4": "symbolic link"} {
+	for name, says := range map[string]string{"cut (2001).mp4": "ends", "empty (2002).mkv": "empty",
+		"archive (2003).mp4": "no form", "linked (2005).mp4": "symbolic link"} {
 		if !strings.Contains(got[name], says) {
 			t.Errorf("%s: got %q, want it to say %q", name, got[name], says)
 		}

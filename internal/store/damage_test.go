@@ -61,7 +61,8 @@ func TestDamageSeenAnywhereIsDamageEverywhere(t *testing.T) {
 	s, _ := fresh(t)
 	var found []Found
 	for i := range 80 {
-		found = append(found, Found{Title: fmt.Sprintf("The Paper Lighthouse %d", i), Year: 1900 + i%100, Size: int64(i), Duration: float64(i)})
+		found = append(found, Found{Title: fmt.Sprintf("The Paper Lighthouse %d", i), Year: 1900 + i%100, Size: int64(i),
+			Duration: float64(i)})
 	}
 	stock(t, s, "films", household.Films, found...)
 	if _, err := s.AddMember(ctx, Member{Name: "wren", Role: "admin"}, time.Now()); err != nil {

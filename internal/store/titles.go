@@ -195,8 +195,13 @@ func (s *Store) Title(ctx context.Context, id int64) (Title, error) {
 	return one(rows(ctx, s.r, scanTitle, titleColumns+"WHERE t.id = ? GROUP BY t.id", id))
 }
 
-const fileColumns = `SELECT f.id, f.title, d.shelf, d.root, d.path, f.name, f.season, f.episode, f.part, f.content, f.size, f.mtime, f.duration, f.info, f.problem, f.note, f.last, f.disc, f.piece, f.date, f.edition, f.extra, f.outside, f.added, f.beside, coalesce(p.position, 0)
-	FROM files f JOIN folders d ON d.id = f.folder LEFT JOIN positions p ON p.file = f.id AND p.member = ? `
+const (
+	fileFields = `f.id, f.title, d.shelf, d.root, d.path, f.name, f.season, f.episode, f.part, f.content, f.size, f.mtime,
+	f.duration, f.info, f.problem, f.note, f.last, f.disc, f.piece, f.date, f.edition, f.extra, f.outside,
+	f.added, f.beside, coalesce(p.position, 0)`
+	fileTables  = `FROM files f JOIN folders d ON d.id = f.folder LEFT JOIN positions p ON p.file = f.id AND p.member = ? `
+	fileColumns = "SELECT " + fileFields + " " + fileTables
+)
 
 func scanPlainFile(r *sql.Rows, f *File) error { return scanFile(r, f) }
 
@@ -205,7 +210,8 @@ func scanFile(r *sql.Rows, f *File, more ...any) error {
 	var dir, name, info, goes string
 	var mtime, added int64
 	var position float64
-	into := []any{&f.ID, &f.Title, &f.Shelf, &f.Root, &dir, &name, &f.Season, &f.Episode, &f.Part, &f.Content, &f.Size, &mtime, &f.Duration, &info,
+	into := []any{&f.ID, &f.Title, &f.Shelf, &f.Root, &dir, &name, &f.Season, &f.Episode, &f.Part, &f.Content, &f.Size,
+		&mtime, &f.Duration, &info,
 		&f.Problem, &f.Note, &f.Last, &f.Disc, &f.Piece, &f.Date, &f.Edition, &f.Extra, &f.Outside, &added, &goes, &position}
 	if err := r.Scan(append(into, more...)...); err != nil {
 		return err
@@ -226,7 +232,8 @@ func scanFile(r *sql.Rows, f *File, more ...any) error {
 
 // Files gives the parts of a title in their order, with the positions of a member.
 func (s *Store) Files(ctx context.Context, title, member int64) ([]File, error) {
-	return rows(ctx, s.r, scanPlainFile, fileColumns+"WHERE f.title = ? AND f.gone = 0 ORDER BY f.extra != '', f.season, f.disc, f.episode, f.date, f.piece, f.part, f.name", member, title)
+	return rows(ctx, s.r, scanPlainFile, fileColumns+"WHERE f.title = ? AND f.gone = 0 ORDER BY f.extra != '', f.season, "+
+		"f.disc, f.episode, f.date, f.piece, f.part, f.name", member, title)
 }
 
 // FilesOf gives the parts of several titles, each in its order, for nobody in particular.
@@ -235,7 +242,9 @@ func (s *Store) FilesOf(ctx context.Context, titles []int64) (map[int64][]File, 
 	if err != nil {
 		return nil, err
 	}
-	list, err := rows(ctx, s.r, scanPlainFile, fileColumns+"WHERE f.title IN (SELECT value FROM json_each(?)) AND f.gone = 0 ORDER BY f.title, f.extra != '', f.season, f.disc, f.episode, f.date, f.piece, f.part, f.name", 0, string(ids))
+	list, err := rows(ctx, s.r, scanPlainFile,
+		fileColumns+"WHERE f.title IN (SELECT value FROM json_each(?)) AND f.gone = 0 ORDER BY f.title, f.extra != '', "+
+			"f.season, f.disc, f.episode, f.date, f.piece, f.part, f.name", 0, string(ids))
 	out := map[int64][]File{}
 	for _, f := range list {
 		out[f.Title] = append(out[f.Title], f)
@@ -260,12 +269,14 @@ func (s *Store) FileOf(ctx context.Context, id, member int64) (Title, File, erro
 }
 
 // fileOf asks for it.
-var fileOf = strings.Replace(fileColumns, "coalesce(p.position, 0)", "coalesce(p.position, 0), t.id, t.kind, coalesce(nullif(x.name, ''), t.name), coalesce(nullif(x.year, 0), t.year), t.maker", 1) +
+const fileOf = "SELECT " + fileFields + `, t.id, t.kind, coalesce(nullif(x.name, ''), t.name),
+	coalesce(nullif(x.year, 0), t.year), t.maker ` + fileTables +
 	"JOIN titles t ON t.id = f.title LEFT JOIN descriptions x ON x.title = t.id WHERE f.id = ? AND f.gone = 0"
 
 // ShelfFiles gives every file of a shelf in the order of titles.
 func (s *Store) ShelfFiles(ctx context.Context, shelf string) ([]File, error) {
-	return rows(ctx, s.r, scanPlainFile, fileColumns+"JOIN titles t ON t.id = f.title WHERE d.shelf = ? AND f.gone = 0 ORDER BY t.folded, t.year, f.extra != '', f.season, f.disc, f.episode, f.date, f.piece, f.part, f.name", 0, shelf)
+	return rows(ctx, s.r, scanPlainFile, fileColumns+"JOIN titles t ON t.id = f.title WHERE d.shelf = ? AND f.gone = 0 "+
+		"ORDER BY t.folded, t.year, f.extra != '', f.season, f.disc, f.episode, f.date, f.piece, f.part, f.name", 0, shelf)
 }
 
 // ShelfFigures are the figures of one shelf.

@@ -35,7 +35,8 @@ func state(t *testing.T) (*boundary.Dir, string, *boundary.Owner) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := st.AddMember(context.Background(), store.Member{Name: "wren", Role: "admin", Password: "x"}, time.Now()); err != nil {
+	if _, err := st.AddMember(context.Background(), store.Member{Name: "wren", Role: "admin", Password: "x"},
+		time.Now()); err != nil {
 		t.Fatal(err)
 	}
 	st.Close()
@@ -142,7 +143,8 @@ func TestAStoreWithoutAnEndIsGivenUp(t *testing.T) {
 	}
 	ctx, stop := context.WithTimeout(context.Background(), time.Second)
 	defer stop()
-	if _, err := (Work{Dir: d, Name: "store.db", Owner: owner}).Inspect(ctx, false); !errors.Is(err, context.DeadlineExceeded) {
+	if _, err := (Work{Dir: d, Name: "store.db", Owner: owner}).Inspect(ctx, false); !errors.Is(err,
+		context.DeadlineExceeded) {
 		t.Errorf("got %v", err)
 	}
 }

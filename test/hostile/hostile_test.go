@@ -62,7 +62,8 @@ func newHouse(t *testing.T, engine string, seed uint64) *house {
 	h.env = append(os.Environ(), "COZYSHELF_PROCESS_ROOT="+h.path("process"), "NO_COLOR=1", "TZ=UTC")
 	h.media()
 	h.outside()
-	h.must("new", "--name", "Fernhollow Mill", "--timezone", "Europe/Riga", "--engine", engine, "--run-as", fmt.Sprintf("%d:%d", account, account), "--bind", "localhost",
+	h.must("new", "--name", "Fernhollow Mill", "--timezone", "Europe/Riga", "--engine", engine, "--run-as",
+		fmt.Sprintf("%d:%d", account, account), "--bind", "localhost",
 		"--port", fmt.Sprint(h.port), "--memory", "256 MiB", "--scratch-limit", "32 MiB", "--state", h.path("state"),
 		"--shelf", "films=films:"+h.path("media/films"), "--shelf", "series=series:"+h.path("media/series"))
 	text, err := os.ReadFile(h.path("household.toml"))
@@ -162,7 +163,8 @@ func (h *house) attacked(args ...string) {
 		h.check(os.WriteFile(mine, b, 0o755))
 	}
 	hook := h.path("hook.sh")
-	h.check(os.WriteFile(hook, []byte(fmt.Sprintf("#!/bin/sh\n%s=%s exec setpriv --reuid %d --regid %d --clear-groups -- %s \"$@\"\n", planEnv, h.path("plan.json"), account, account, mine)), 0o755))
+	h.check(os.WriteFile(hook, []byte(fmt.Sprintf("#!/bin/sh\n%s=%s exec setpriv --reuid %d --regid %d --clear-groups -- "+
+		"%s \"$@\"\n", planEnv, h.path("plan.json"), account, account, mine)), 0o755))
 	racer := h.plan
 	racer.Racing = true
 	b, err := json.Marshal(racer)
@@ -170,7 +172,8 @@ func (h *house) attacked(args ...string) {
 	h.check(os.WriteFile(h.path("race.json"), b, 0o644))
 	race := exec.Command(mine)
 	race.Env = append(os.Environ(), planEnv+"="+h.path("race.json"))
-	race.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: account, Gid: account}, Pdeathsig: syscall.SIGKILL}
+	race.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: account, Gid: account},
+		Pdeathsig: syscall.SIGKILL}
 	h.check(race.Start())
 	env := h.env
 	h.env = append(env, "COZYSHELF_SEAM=hook:"+hook)
@@ -418,17 +421,24 @@ func firstClip(t *testing.T, dir string) string {
 func TestAHouseholdFileOfOthersIsRefused(t *testing.T) {
 	h := newHouse(t, "process", 1)
 	file := h.path("household.toml")
+	mode := func(at string, to os.FileMode) func() error { return func() error { return os.Chmod(at, to) } }
+	owner := func(at string, uid, gid int) func() error { return func() error { return os.Chown(at, uid, gid) } }
+	both := func(one, two func() error) func() error { return func() error { return errorsJoin(one(), two()) } }
+	nothing := func() error { return nil }
+	const alone = "not yours alone"
 	for name, c := range map[string]struct {
 		do, back func() error
 		want     string
 	}{
-		"others may write it":          {func() error { return os.Chmod(file, 0o666) }, func() error { return os.Chmod(file, 0o644) }, "not yours alone"},
-		"its group may write it":       {func() error { return errorsJoin(os.Chown(file, 0, account), os.Chmod(file, 0o664)) }, func() error { return errorsJoin(os.Chown(file, 0, 0), os.Chmod(file, 0o644)) }, "not yours alone"},
-		"it belongs to the account":    {func() error { return os.Chown(file, account, account) }, func() error { return os.Chown(file, 0, 0) }, "not yours alone|belongs to the server's account"},
-		"others may write its folder":  {func() error { return os.Chmod(h.dir, 0o777) }, func() error { return os.Chmod(h.dir, 0o755) }, "not yours alone"},
-		"its folder is the account's":  {func() error { return os.Chown(h.dir, account, account) }, func() error { return os.Chown(h.dir, 0, 0) }, "not yours alone"},
-		"it is another person's":       {func() error { return os.Chown(file, 41601, 41601) }, func() error { return os.Chown(file, 0, 0) }, "belongs to uid 41601"},
-		"nothing is wrong with it now": {func() error { return nil }, func() error { return nil }, ""},
+		"others may write it": {mode(file, 0o666), mode(file, 0o644), alone},
+		"its group may write it": {both(owner(file, 0, account), mode(file, 0o664)),
+			both(owner(file, 0, 0), mode(file, 0o644)), alone},
+		"it belongs to the account": {owner(file, account, account), owner(file, 0, 0),
+			alone + "|belongs to the server's account"},
+		"others may write its folder":  {mode(h.dir, 0o777), mode(h.dir, 0o755), alone},
+		"its folder is the account's":  {owner(h.dir, account, account), owner(h.dir, 0, 0), alone},
+		"it is another person's":       {owner(file, 41601, 41601), owner(file, 0, 0), "belongs to uid 41601"},
+		"nothing is wrong with it now": {nothing, nothing, ""},
 	} {
 		h.check(c.do())
 		_, errs, code := h.run("", "check")

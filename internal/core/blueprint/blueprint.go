@@ -268,7 +268,8 @@ func Draw(h *household.Household, s Site) Blueprint {
 		State: StateInside, Scratch: ScratchInside, ScratchLimit: int64(h.Storage.ScratchLimit), Port: h.Server.Port,
 		Listen:        netip.AddrPortFrom(netip.IPv6Unspecified(), household.DefaultPort).String(),
 		RemoteAddress: strings.TrimSuffix(h.Remote.Address, "/"), TrustedProxies: h.Remote.TrustedProxies, AllowPlain: h.Remote.AllowPlain,
-		Names: slices.Concat(s.Names, h.Server.Names), HidesClients: s.Engine != "process" && h.HidesClients(s.HidesClients, s.IPv6),
+		Names: slices.Concat(s.Names, h.Server.Names), HidesClients: s.Engine != "process" &&
+			h.HidesClients(s.HidesClients, s.IPv6),
 	}
 	c := Container{
 		Household: id, Name: h.Household.Name, Image: s.Image, Version: s.Version, FFmpeg: s.FFmpeg,
@@ -342,7 +343,8 @@ func Draw(h *household.Household, s Site) Blueprint {
 	}
 	if l := h.Lookup; len(l.Sources) > 0 {
 		pause, _ := l.PauseOf() // checked when the file was read
-		set.Lookup = &SettingsLookup{Pause: int64(pause), Sources: l.Sources, Wikidata: cmp.Or(l.Wikidata, household.PublicWikidata), Commons: cmp.Or(l.Commons, household.PublicCommons),
+		set.Lookup = &SettingsLookup{Pause: int64(pause), Sources: l.Sources,
+			Wikidata: cmp.Or(l.Wikidata, household.PublicWikidata), Commons: cmp.Or(l.Commons, household.PublicCommons),
 			MusicBrainz: cmp.Or(l.MusicBrainz, household.PublicMusicBrainz), Covers: cmp.Or(l.Covers, household.PublicCovers)}
 	}
 	if q := h.Quiet; len(q.Work) > 0 {

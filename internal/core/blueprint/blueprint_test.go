@@ -249,7 +249,8 @@ func TestAShelfMayBeCalledAsOurFoldersAre(t *testing.T) {
 	h := &household.Household{}
 	h.Storage.State, h.Storage.Scratch = "/srv/state", "/srv/scratch"
 	for _, n := range []string{"state", "scratch", "backups"} {
-		h.Shelves = append(h.Shelves, household.Shelf{Name: n, Kind: household.Films, Folders: []string{"/srv/" + n + " of films"}})
+		h.Shelves = append(h.Shelves, household.Shelf{Name: n, Kind: household.Films,
+			Folders: []string{"/srv/" + n + " of films"}})
 	}
 	c := Draw(h, Site{}).Container
 	if list := c.Shelves(); len(list) != 3 {
@@ -259,7 +260,8 @@ func TestAShelfMayBeCalledAsOurFoldersAre(t *testing.T) {
 	for _, m := range c.Mounts {
 		roles[m.Source] = m.Role()
 	}
-	for at, want := range map[string]Role{"/srv/state": RoleState, "/srv/scratch": RoleScratch, "/srv/state of films": RoleShelf, "/srv/scratch of films": RoleShelf, "/srv/backups of films": RoleShelf} {
+	for at, want := range map[string]Role{"/srv/state": RoleState, "/srv/scratch": RoleScratch,
+		"/srv/state of films": RoleShelf, "/srv/scratch of films": RoleShelf, "/srv/backups of films": RoleShelf} {
 		if roles[at] != want {
 			t.Errorf("%s is mounted as %q, want %q", at, roles[at], want)
 		}
@@ -302,7 +304,8 @@ func TestAServerThatTheEngineWaitsForIsStarted(t *testing.T) {
 	bp := Draw(&household.Household{}, Site{})
 	ours := Seen{ID: "1", Digest: bp.Container.Digest(), Container: bp.Container, Running: true, Waiting: true}
 	host := Host{StateExists: true, SettingsExists: true}
-	have := Observed{Containers: []Seen{ours}, Images: []string{bp.Container.Image}, Kept: []string{bp.Container.Image}, Networks: []string{bp.Container.Network}}
+	have := Observed{Containers: []Seen{ours}, Images: []string{bp.Container.Image}, Kept: []string{bp.Container.Image},
+		Networks: []string{bp.Container.Network}}
 	var did []Action
 	for _, c := range Compare(bp, have, host) {
 		did = append(did, c.Action)

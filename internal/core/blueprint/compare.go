@@ -159,7 +159,8 @@ func Compare(want Blueprint, have Observed, host Host) []Change {
 		}
 	}
 	if !host.SettingsExists {
-		add(WriteSettings, want.SettingsFile(), "write "+want.SettingsFile()+" into the state folder", "what the server needs of the household file")
+		add(WriteSettings, want.SettingsFile(), "write "+want.SettingsFile()+" into the state folder",
+			"what the server needs of the household file")
 	}
 	why := reasons(c, old)
 	for _, s := range have.Strays {
@@ -234,13 +235,15 @@ func leftImages(want Blueprint, have Observed) []Change {
 	if want.KeptImages != nil {
 		for _, i := range have.Kept {
 			if i != want.Container.Image && !slices.Contains(want.KeptImages, i) {
-				out = append(out, Change{RemoveImage, i, "remove image " + short(i), "it is neither what runs nor what can be gone back to"})
+				out = append(out, Change{RemoveImage, i, "remove image " + short(i),
+					"it is neither what runs nor what can be gone back to"})
 			}
 		}
 	}
 	for _, i := range have.Unkept {
 		if i != want.Container.Image {
-			out = append(out, Change{RemoveImage, i, "remove image " + short(i), "a command that was cut off left it behind; no household uses it"})
+			out = append(out, Change{RemoveImage, i, "remove image " + short(i),
+				"a command that was cut off left it behind; no household uses it"})
 		}
 	}
 	return out

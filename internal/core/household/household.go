@@ -68,9 +68,11 @@ func (l Lookup) PauseOf() (time.Duration, error) {
 	if err != nil || d < 50*time.Millisecond || d > time.Minute {
 		return 0, fmt.Errorf("%q is no pause between two questions", l.Pause)
 	}
-	public := slices.Contains(l.Sources, "wikidata") && (l.Wikidata == "" || l.Commons == "") || slices.Contains(l.Sources, "musicbrainz") && (l.MusicBrainz == "" || l.Covers == "")
+	public := slices.Contains(l.Sources, "wikidata") && (l.Wikidata == "" || l.Commons == "") ||
+		slices.Contains(l.Sources, "musicbrainz") && (l.MusicBrainz == "" || l.Covers == "")
 	if d < leastPause && public {
-		return 0, fmt.Errorf("a catalogue that is everybody's is not asked more often than once a second, and %q is less", l.Pause)
+		return 0, fmt.Errorf("a catalogue that is everybody's is not asked more often than once a second, and %q is less",
+			l.Pause)
 	}
 	return d, nil
 }
@@ -378,7 +380,8 @@ func (h *Household) judgeShelves() []complaint {
 		}
 	}
 	if _, err := h.Lookup.PauseOf(); err != nil {
-		bad("lookup.pause", "write a length from 1s to 1m; less, from 50ms on, where every catalogue's address is one of your own", "%v", err)
+		bad("lookup.pause", "write a length from 1s to 1m; less, from 50ms on, where every catalogue's address is one of "+
+			"your own", "%v", err)
 	}
 	seen := map[string]bool{}
 	for i, s := range h.Shelves {

@@ -10,9 +10,12 @@ import (
 
 // pictureTags are the codecs of pictures in AVI files, by their four letters, in capitals.
 var pictureTags = map[string]string{
-	"XVID": "mpeg4", "DIVX": "mpeg4", "DX50": "mpeg4", "FMP4": "mpeg4", "MP4V": "mpeg4", "MP4S": "mpeg4", "H264": "h264", "X264": "h264", "AVC1": "h264",
-	"HEVC": "hevc", "H265": "hevc", "HVC1": "hevc", "MJPG": "mjpeg", "DIV3": "msmpeg4v3", "DIV4": "msmpeg4v3", "MP43": "msmpeg4v3", "MP42": "msmpeg4v2",
-	"MPG1": "mpeg1video", "MPG2": "mpeg2video", "WMV1": "wmv1", "WMV2": "wmv2", "WMV3": "wmv3", "WVC1": "vc1", "VP80": "vp8", "VP90": "vp9", "AV01": "av1",
+	"XVID": "mpeg4", "DIVX": "mpeg4", "DX50": "mpeg4", "FMP4": "mpeg4", "MP4V": "mpeg4",
+	"MP4S": "mpeg4", "H264": "h264", "X264": "h264", "AVC1": "h264",
+	"HEVC": "hevc", "H265": "hevc", "HVC1": "hevc", "MJPG": "mjpeg",
+	"DIV3": "msmpeg4v3", "DIV4": "msmpeg4v3", "MP43": "msmpeg4v3", "MP42": "msmpeg4v2",
+	"MPG1": "mpeg1video", "MPG2": "mpeg2video", "WMV1": "wmv1", "WMV2": "wmv2", "WMV3": "wmv3",
+	"WVC1": "vc1", "VP80": "vp8", "VP90": "vp9", "AV01": "av1",
 	"DVSD": "dvvideo", "FFV1": "ffv1", "CVID": "cinepak",
 }
 
@@ -73,11 +76,13 @@ func aviStream(f *riff, from, to int64, info *Info) error {
 
 // add adds a stream by its two headers.
 func (i *Info) add(head, format []byte) {
-	scale, rate, length := binary.LittleEndian.Uint32(head[20:]), binary.LittleEndian.Uint32(head[24:]), binary.LittleEndian.Uint32(head[32:])
+	scale, rate := binary.LittleEndian.Uint32(head[20:]), binary.LittleEndian.Uint32(head[24:])
+	length := binary.LittleEndian.Uint32(head[32:])
 	switch kind := string(head[:4]); {
 	case kind == "vids" && len(format) >= 20:
 		tag := strings.ToUpper(string(format[16:20]))
-		t := Track{Kind: Video, Codec: pictureTags[tag], Width: int(binary.LittleEndian.Uint32(format[4:]) & 0xffff), Height: int(int32(binary.LittleEndian.Uint32(format[8:])))}
+		t := Track{Kind: Video, Codec: pictureTags[tag], Width: int(binary.LittleEndian.Uint32(format[4:]) & 0xffff),
+			Height: int(int32(binary.LittleEndian.Uint32(format[8:])))}
 		if t.Height < 0 { // it is stored from the top
 			t.Height = -t.Height
 		}

@@ -37,7 +37,9 @@ type Track struct {
 // Info is what a file holds. Duration is in seconds, 0 where the file does not
 // tell.
 type Info struct {
-	Container string  `json:"container"` // mp4, matroska, webm, avi, mpegts, mpeg, flac, mp3, ogg, wav, adts; of a picture jpeg, png, gif, webp
+	// Container is mp4, matroska, webm, avi, mpegts, mpeg, flac, mp3, ogg, wav or adts; of a
+	// picture jpeg, png, gif or webp.
+	Container string  `json:"container"`
 	Duration  float64 `json:"duration"`
 	Tracks    []Track `json:"tracks"`
 	Made      string  `json:"made,omitempty"` // when it was recorded or taken, as the file tells: RFC 3339, without a zone where it tells none
@@ -119,7 +121,8 @@ func (i Info) BrowserPlays() (bool, string) {
 		"ogg":      {"opus": true, "vorbis": true, "": true},
 		"matroska": {"h264": true, "aac": true, "vp8": true, "vp9": true, "av1": true, "opus": true, "vorbis": true, "mp3": true, "": true},
 	}[i.Container]
-	if names := map[string]string{"avi": "AVI", "mpegts": "MPEG transport streams", "mpeg": "MPEG programme streams"}; names[i.Container] != "" {
+	if names := map[string]string{"avi": "AVI", "mpegts": "MPEG transport streams",
+		"mpeg": "MPEG programme streams"}; names[i.Container] != "" {
 		return false, "most browsers do not open " + names[i.Container]
 	}
 	for _, kind := range []string{Video, Audio} {

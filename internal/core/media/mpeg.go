@@ -11,11 +11,25 @@ import (
 // mpegTypes are the streams of MPEG by the number that a programme map gives them (ISO/IEC
 // 13818-1, and what disks add).
 var mpegTypes = map[byte]Track{
-	0x01: {Kind: Video, Codec: "mpeg1video"}, 0x02: {Kind: Video, Codec: "mpeg2video"}, 0x10: {Kind: Video, Codec: "mpeg4"}, 0x1b: {Kind: Video, Codec: "h264"},
-	0x24: {Kind: Video, Codec: "hevc"}, 0xea: {Kind: Video, Codec: "vc1"},
-	0x03: {Kind: Audio, Codec: "mp2"}, 0x04: {Kind: Audio, Codec: "mp2"}, 0x0f: {Kind: Audio, Codec: "aac"}, 0x11: {Kind: Audio, Codec: "aac_latm"},
-	0x80: {Kind: Audio, Codec: "pcm_bluray"}, 0x81: {Kind: Audio, Codec: "ac3"}, 0x82: {Kind: Audio, Codec: "dts"}, 0x83: {Kind: Audio, Codec: "truehd"},
-	0x84: {Kind: Audio, Codec: "eac3"}, 0x85: {Kind: Audio, Codec: "dts"}, 0x86: {Kind: Audio, Codec: "dts"}, 0x87: {Kind: Audio, Codec: "eac3"}, 0x90: {Kind: Subtitle, Codec: "hdmv_pgs_subtitle"},
+	0x01: {Kind: Video, Codec: "mpeg1video"},
+	0x02: {Kind: Video, Codec: "mpeg2video"},
+	0x10: {Kind: Video, Codec: "mpeg4"},
+	0x1b: {Kind: Video, Codec: "h264"},
+	0x24: {Kind: Video, Codec: "hevc"},
+	0xea: {Kind: Video, Codec: "vc1"},
+	0x03: {Kind: Audio, Codec: "mp2"},
+	0x04: {Kind: Audio, Codec: "mp2"},
+	0x0f: {Kind: Audio, Codec: "aac"},
+	0x11: {Kind: Audio, Codec: "aac_latm"},
+	0x80: {Kind: Audio, Codec: "pcm_bluray"},
+	0x81: {Kind: Audio, Codec: "ac3"},
+	0x82: {Kind: Audio, Codec: "dts"},
+	0x83: {Kind: Audio, Codec: "truehd"},
+	0x84: {Kind: Audio, Codec: "eac3"},
+	0x85: {Kind: Audio, Codec: "dts"},
+	0x86: {Kind: Audio, Codec: "dts"},
+	0x87: {Kind: Audio, Codec: "eac3"},
+	0x90: {Kind: Subtitle, Codec: "hdmv_pgs_subtitle"},
 }
 
 // How much of an MPEG file is looked at: its beginning, for what is in it, and its end, for

@@ -64,7 +64,8 @@ func readFLAC(r io.ReaderAt, at, size int64) (Info, error) {
 	if rate == 0 {
 		return Info{}, errors.New("it tells a sample rate of 0")
 	}
-	return Info{Container: "flac", Duration: float64(samples) / float64(rate), Tracks: []Track{{Kind: Audio, Codec: "flac", Channels: channels, SampleRate: rate}}}, nil
+	return Info{Container: "flac", Duration: float64(samples) / float64(rate),
+		Tracks: []Track{{Kind: Audio, Codec: "flac", Channels: channels, SampleRate: rate}}}, nil
 }
 
 func flacInfo(b []byte) (rate, channels int, samples int64) {
@@ -74,8 +75,10 @@ func flacInfo(b []byte) (rate, channels int, samples int64) {
 
 // soundTags are the formats of sound in WAV and AVI files, by their numbers.
 var soundTags = map[uint16]string{
-	0x0002: "adpcm_ms", 0x0006: "pcm_alaw", 0x0007: "pcm_mulaw", 0x0011: "adpcm_ima_wav", 0x0050: "mp2", 0x0055: "mp3", 0x00ff: "aac",
-	0x0160: "wmav1", 0x0161: "wmav2", 0x0162: "wmapro", 0x1600: "aac", 0x2000: "ac3", 0x2001: "dts", 0x674f: "vorbis", 0x6771: "vorbis", 0xf1ac: "flac",
+	0x0002: "adpcm_ms", 0x0006: "pcm_alaw", 0x0007: "pcm_mulaw", 0x0011: "adpcm_ima_wav",
+	0x0050: "mp2", 0x0055: "mp3", 0x00ff: "aac",
+	0x0160: "wmav1", 0x0161: "wmav2", 0x0162: "wmapro", 0x1600: "aac", 0x2000: "ac3",
+	0x2001: "dts", 0x674f: "vorbis", 0x6771: "vorbis", 0xf1ac: "flac",
 }
 
 // waveFormat reads a WAVEFORMATEX. perSecond is its bytes a second.
@@ -84,7 +87,8 @@ func waveFormat(b []byte) (t Track, perSecond int) {
 	if tag == 0xfffe && len(b) >= 26 {
 		tag = binary.LittleEndian.Uint16(b[24:])
 	}
-	t = Track{Kind: Audio, Codec: soundTags[tag], Channels: int(binary.LittleEndian.Uint16(b[2:])), SampleRate: int(binary.LittleEndian.Uint32(b[4:]))}
+	t = Track{Kind: Audio, Codec: soundTags[tag], Channels: int(binary.LittleEndian.Uint16(b[2:])),
+		SampleRate: int(binary.LittleEndian.Uint32(b[4:]))}
 	switch {
 	case tag == 1 && bits <= 8:
 		t.Codec = "pcm_u8"
@@ -254,19 +258,23 @@ func oggHead(b []byte) *oggStream {
 	switch {
 	case has("\x01vorbis", 16):
 		rate := int(binary.LittleEndian.Uint32(b[12:]))
-		return &oggStream{track: Track{Kind: Audio, Codec: "vorbis", Channels: int(b[11]), SampleRate: rate}, rate: float64(rate)}
+		return &oggStream{track: Track{Kind: Audio, Codec: "vorbis", Channels: int(b[11]), SampleRate: rate},
+			rate: float64(rate)}
 	case has("OpusHead", 19):
-		return &oggStream{track: Track{Kind: Audio, Codec: "opus", Channels: int(b[9]), SampleRate: 48000}, rate: 48000, skip: int64(binary.LittleEndian.Uint16(b[10:]))}
+		return &oggStream{track: Track{Kind: Audio, Codec: "opus", Channels: int(b[9]), SampleRate: 48000}, rate: 48000,
+			skip: int64(binary.LittleEndian.Uint16(b[10:]))}
 	case has("\x7fFLAC", 13+4+34):
 		rate, channels, _ := flacInfo(b[13+4:])
 		return &oggStream{track: Track{Kind: Audio, Codec: "flac", Channels: channels, SampleRate: rate}, rate: float64(rate)}
 	case has("Speex   ", 52):
 		rate := int(binary.LittleEndian.Uint32(b[36:]))
-		return &oggStream{track: Track{Kind: Audio, Codec: "speex", Channels: int(binary.LittleEndian.Uint32(b[48:]) & 0xff), SampleRate: rate}, rate: float64(rate)}
+		return &oggStream{track: Track{Kind: Audio, Codec: "speex",
+			Channels: int(binary.LittleEndian.Uint32(b[48:]) & 0xff), SampleRate: rate}, rate: float64(rate)}
 	case has("\x80theora", 42):
 		wide, high := int(b[14])<<16|int(b[15])<<8|int(b[16]), int(b[17])<<16|int(b[18])<<8|int(b[19])
 		rate, of := binary.BigEndian.Uint32(b[22:]), binary.BigEndian.Uint32(b[26:])
-		s := &oggStream{track: Track{Kind: Video, Codec: "theora", Width: wide, Height: high}, frames: int(b[40]&3)<<3 | int(b[41]>>5)}
+		s := &oggStream{track: Track{Kind: Video, Codec: "theora", Width: wide, Height: high},
+			frames: int(b[40]&3)<<3 | int(b[41]>>5)}
 		if of > 0 {
 			s.rate = float64(rate) / float64(of)
 		}
@@ -346,7 +354,8 @@ func readMP3(r io.ReaderAt, start, size int64) (Info, error) {
 		} else if start+int64(next) != size {
 			continue
 		}
-		info := Info{Container: "mp3", Tracks: []Track{{Kind: Audio, Codec: fmt.Sprintf("mp%d", f.layer), Channels: f.channels, SampleRate: f.rate}}}
+		info := Info{Container: "mp3", Tracks: []Track{{Kind: Audio, Codec: fmt.Sprintf("mp%d", f.layer),
+			Channels: f.channels, SampleRate: f.rate}}}
 		if n := framesTold(b[i:], f); n > 0 {
 			info.Duration = float64(n) * float64(f.samples) / float64(f.rate)
 		} else {

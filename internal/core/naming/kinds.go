@@ -35,8 +35,8 @@ func film(stem string, up []string) Reading {
 	stem, r.Sample = takeSample(stem, r.Sample)
 	if m := extraWhole.FindStringSubmatch(tidy(spaced(stem))); m != nil && len(up) > 0 {
 		if f := apart(unlisted(up[len(up)-1])); f.title != "" && !strings.EqualFold(f.title, tidy(spaced(stem))) {
-			return Reading{Title: f.title, Year: f.year, ID: f.id, Extra: strings.ToLower(m[1]), Part: tidy(spaced(stem)), Sample: r.Sample,
-				Why: "it is called so, and lies in the folder of a film", Confidence: good}
+			return Reading{Title: f.title, Year: f.year, ID: f.id, Extra: strings.ToLower(m[1]), Part: tidy(spaced(stem)),
+				Sample: r.Sample, Why: "it is called so, and lies in the folder of a film", Confidence: good}
 		}
 	}
 	if m := extraOf(stem); m != nil {
@@ -127,33 +127,43 @@ const (
 	numerals     = `one|two|three|four|five|six|seven|eight|nine|ten|i|ii|iii|iv|v|vi|vii|viii|ix|x`
 	seasonWords  = `season|series|staffel|saison|temporada|stagione|seizoen|säsong|sesong|sæson|kausi|sezona|сезон`
 	months       = `(jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec)[a-z]*`
-	episodeWords = `episode|chapter|ep|e|folge|épisode|episodio|episódio|capítulo|puntata|aflevering|avsnitt|afsnit|jakso|sērija|серия`
+	episodeWords = `episode|chapter|ep|e|folge|épisode|episodio|episódio|capítulo|puntata|aflevering|` +
+		`avsnitt|afsnit|jakso|sērija|серия`
 )
 
 var (
-	seasonName = regexp.MustCompile(`(?i)^(?:` + seasonWords + `)\s*([0-9]{1,3}|` + numerals + `)(?:\s*[-–(\[].*)?$|^s([0-9]{1,2})(?:\s*[-–(\[].*)?$`)
+	seasonName = regexp.MustCompile(`(?i)^(?:` + seasonWords + `)\s*([0-9]{1,3}|` + numerals +
+		`)(?:\s*[-–(\[].*)?$|^s([0-9]{1,2})(?:\s*[-–(\[].*)?$`)
 	// Show S02, Show S02 1080p, Show - Season 2
-	seasonEnd = regexp.MustCompile(`(?i)^(.*\S)\s+(?:-\s+)?\(?(?:(?:` + seasonWords + `)\s*([0-9]{1,3})|s([0-9]{1,2}))\)?(?:\s+(.*))?$`)
-	specials  = regexp.MustCompile(`(?i)^(?:specials?|season\s*0+)$`)
+	seasonEnd = regexp.MustCompile(`(?i)^(.*\S)\s+(?:-\s+)?\(?(?:(?:` + seasonWords +
+		`)\s*([0-9]{1,3})|s([0-9]{1,2}))\)?(?:\s+(.*))?$`)
+	specials = regexp.MustCompile(`(?i)^(?:specials?|season\s*0+)$`)
 
 	// S01E02, S01E02E03, S01E02-E03, S01E02-03, s1.e2
-	episodeIn = regexp.MustCompile(`(?i)(?:^|[\s._\-\[(])s([0-9]{1,3})[\s._-]?e([0-9]{1,4})(?:(?:e[0-9]{1,4})*(?:[\s._]?[-+][\s._]?e?|[\s._]?&[\s._]?e|e)([0-9]{1,4}))?(?:$|[\s._\-\])])`)
+	episodeIn = regexp.MustCompile(`(?i)(?:^|[\s._\-\[(])s([0-9]{1,3})[\s._-]?e([0-9]{1,4})` +
+		`(?:(?:e[0-9]{1,4})*(?:[\s._]?[-+][\s._]?e?|[\s._]?&[\s._]?e|e)([0-9]{1,4}))?(?:$|[\s._\-\])])`)
 	// 1x02, 1x02-03
-	crossIn = regexp.MustCompile(`(?i)(?:^|[\s._\-\[(])([0-9]{1,2})x([0-9]{2,3}|[1-9])(?:-(?:[0-9]{1,2}x)?([0-9]{2,3}))?(?:$|[\s._\-\])])`)
+	crossIn = regexp.MustCompile(`(?i)(?:^|[\s._\-\[(])([0-9]{1,2})x([0-9]{2,3}|[1-9])(?:-(?:[0-9]{1,2}x)?([0-9]{2,3})` +
+		`)?(?:$|[\s._\-\])])`)
 	// Season 1 Episode 2
 	wordsIn = regexp.MustCompile(`(?i)(?:^|[\s._-])(?:season|series)[\s._]([0-9]{1,3})[\s._,-]+(?:episode|ep)[\s._]?([0-9]{1,4})()(?:$|[\s._-])`)
 	// Show - S2 - 05, Show Season 2 Episode 5: on a name whose dots are spaces
-	seasonedIn = regexp.MustCompile(`(?i)(?:^|\s)(?:-\s+)?(?:(?:` + seasonWords + `)\s*([0-9]{1,2})|s([0-9]{1,2}))[\s,]+(?:-\s+)?(?:(?:` + episodeWords + `|#)\.?\s*)?([0-9]{1,3})(?:\s?-\s?([0-9]{1,3}))?(?:$|\s)`)
+	seasonedIn = regexp.MustCompile(`(?i)(?:^|\s)(?:-\s+)?(?:(?:` + seasonWords +
+		`)\s*([0-9]{1,2})|s([0-9]{1,2}))[\s,]+(?:-\s+)?(?:(?:` + episodeWords +
+		`|#)\.?\s*)?([0-9]{1,3})(?:\s?-\s?([0-9]{1,3}))?(?:$|\s)`)
 	// Part 2 of 4, 2of4, Part 2: on a name whose dots are spaces
-	partIn = regexp.MustCompile(`(?i)(?:^|[\s(])(?:-\s+)?(?:(?:part|pt)\s*([0-9]{1,2}|` + numerals + `)(?:\s*of\s*(?:[0-9]{1,2}|` + numerals + `))?|([0-9]{1,2})\s?of\s?[0-9]{1,2})(?:$|[\s)])`)
+	partIn = regexp.MustCompile(`(?i)(?:^|[\s(])(?:-\s+)?(?:(?:part|pt)\s*([0-9]{1,2}|` + numerals +
+		`)(?:\s*of\s*(?:[0-9]{1,2}|` + numerals + `))?|([0-9]{1,2})\s?of\s?[0-9]{1,2})(?:$|[\s)])`)
 	// Show 203, 203 The Buoy: the season's number before the episode's two digits
 	hundredIn = regexp.MustCompile(`^(?:(.*\S)\s+)?([1-9][0-9]?)([0-9]{2})(?:\s+(?:-\s+)?(\S.*))?$`)
 	// 12v2 is a second try at 12
 	versionIn = regexp.MustCompile(`(?i)((?:^|[\s._ex-])[0-9]{1,4})v[0-9]($|[\s._\-\[(])`)
 	// 04.05.2019, the day first
-	dayFirst = regexp.MustCompile(`(?:^|[\s_\-\[(])(0[1-9]|[12][0-9]|3[01])\.(0[1-9]|1[0-2])\.((?:19|20)[0-9]{2})(?:$|[\s._\-\])])`)
+	dayFirst = regexp.MustCompile(`(?:^|[\s_\-\[(])(0[1-9]|[12][0-9]|3[01])\.(0[1-9]|1[0-2])\.((?:19|20)[0-9]{2})` +
+		`(?:$|[\s._\-\])])`)
 	// 4 May 2019, May 4, 2019
-	monthIn = regexp.MustCompile(`(?i)(?:^|[\s._\-\[(])(?:([0-9]{1,2})[\s._]+` + months + `|` + months + `[\s._]+([0-9]{1,2}),?)[\s._]+((?:19|20)[0-9]{2})(?:$|[\s._\-\])])`)
+	monthIn = regexp.MustCompile(`(?i)(?:^|[\s._\-\[(])(?:([0-9]{1,2})[\s._]+` + months + `|` + months +
+		`[\s._]+([0-9]{1,2}),?)[\s._]+((?:19|20)[0-9]{2})(?:$|[\s._\-\])])`)
 	// Special 1, SP02: on a name whose dots are spaces
 	specialIn = regexp.MustCompile(`(?i)(?:^|\s)(?:-\s+)?(?:special|sp|ova)\s*([0-9]{1,2})(?:$|\s)`)
 	// Show 01, Show 1-02: at the end, without a dash between
@@ -168,7 +178,8 @@ var (
 	// Episode 5, Ep 5, E05, #5
 	numberIn = regexp.MustCompile(`(?i)(?:^|[\s._-])(?:` + episodeWords + `|#)[\s._]{0,2}([0-9]{1,4})(?:$|[\s._-])`)
 	// Show - 05 - Name, 05 - Name, 05
-	bareIn = regexp.MustCompile(`^(?:(.*\S)\s+-\s+)?([0-9]{1,3}|0[0-9]{3})(?:\s?-\s?([0-9]{2,3}))?(?:\s*[-–.]\s*(\S.*)|\s+(\S.*))?$`)
+	bareIn = regexp.MustCompile(`^(?:(.*\S)\s+-\s+)?([0-9]{1,3}|0[0-9]{3})(?:\s?-\s?([0-9]{2,3}))?(?:\s*[-–.]\s*(\S.*)` +
+		`|\s+(\S.*))?$`)
 )
 
 // date reads a date in a name, and where it stands; empty where there is none.
@@ -211,7 +222,8 @@ func episode(stem string, up []string) Reading {
 			up = up[:n-1]
 		}
 	} else if n == 1 && len(stem) > 0 {
-		if m := episodeIn.FindStringSubmatchIndex(up[0]); m != nil && tidy(up[0][:m[0]]) == "" && episodeIn.FindStringIndex(stem) == nil {
+		if m := episodeIn.FindStringSubmatchIndex(up[0]); m != nil && tidy(up[0][:m[0]]) == "" &&
+			episodeIn.FindStringIndex(stem) == nil {
 			stem, up = up[0], nil
 		}
 	}
@@ -274,7 +286,8 @@ type found struct {
 
 // look finds the number of an episode, by the forms that say most first.
 func (e *found) look(stem string, up []string, from string, byTeam bool) {
-	if !strings.ContainsAny(stem, "0123456789") && (!strings.ContainsAny(stem, "pP") || !partIn.MatchString(spaced(stem))) {
+	if !strings.ContainsAny(stem, "0123456789") && (!strings.ContainsAny(stem, "pP") ||
+		!partIn.MatchString(spaced(stem))) {
 		return // there is nothing to find
 	}
 	for _, form := range []*regexp.Regexp{episodeIn, crossIn, wordsIn} {
@@ -361,7 +374,8 @@ func monthDate(s string) (day string, from, to int) {
 	if m == nil {
 		return "", 0, 0
 	}
-	t, err := time.Parse("2 Jan 2006", group(s, m, 1)+group(s, m, 4)+" "+strings.ToLower(group(s, m, 2)+group(s, m, 3))+" "+group(s, m, 5))
+	date := group(s, m, 1) + group(s, m, 4) + " " + strings.ToLower(group(s, m, 2)+group(s, m, 3)) + " " + group(s, m, 5)
+	t, err := time.Parse("2 Jan 2006", date)
 	if err != nil {
 		return "", 0, 0
 	}
@@ -648,7 +662,8 @@ func (r *Reading) track(stem string) {
 	r.Part = tidy(stem)
 	if m := discTrack.FindStringSubmatch(stem); m != nil {
 		r.Disc, r.Episode, r.Part = number(m[1]), number(m[2]), tidy(m[3])
-	} else if m := discHundred.FindStringSubmatch(stem); m != nil && number(m[2]) > 0 && number(m[2]) <= mostTracks && (r.Disc == 0 || r.Disc == number(m[1])) {
+	} else if m := discHundred.FindStringSubmatch(stem); m != nil && number(m[2]) > 0 && number(m[2]) <= mostTracks &&
+		(r.Disc == 0 || r.Disc == number(m[1])) {
 		r.Disc, r.Episode, r.Part = number(m[1]), number(m[2]), tidy(m[3])
 	} else if m := trackStart.FindStringSubmatch(stem); m != nil {
 		r.Episode, r.Part = number(m[1]), tidy(m[2])

@@ -17,8 +17,9 @@ var quality = set(`480p 576p 720p 1080p 1080i 1440p 2160p 4320p 4k 8k uhd fullhd
 
 // afterwards are words of that sort that may also belong to a title; they count only
 // after one of the others, or after the year.
-var afterwards = set(`hd sd web dvd vhs cam dv ma 5.1 7.1 2.0 5 1 7 2 0 264 265 h x mp3 proper repack rerip internal limited multi dual dl ml dubbed subbed subs dub sub
-	remastered restored complete english german french spanish italian russian latvian lv en de fr es it ru eng ger fre spa ita rus lav`)
+var afterwards = set(`hd sd web dvd vhs cam dv ma 5.1 7.1 2.0 5 1 7 2 0 264 265 h x mp3 proper repack rerip internal
+	limited multi dual dl ml dubbed subbed subs dub sub remastered restored complete english german
+	french spanish italian russian latvian lv en de fr es it ru eng ger fre spa ita rus lav`)
 
 func set(words string) map[string]bool {
 	m := map[string]bool{}
@@ -47,10 +48,12 @@ var extraFolders = map[string]string{
 }
 
 // extraWhole is a file's name that is nothing but such a word.
-var extraWhole = regexp.MustCompile(`(?i)^(trailer|teaser|featurette|interview|deleted scene|behind the scenes|making of|bloopers)\s*[0-9]*$`)
+var extraWhole = regexp.MustCompile(`(?i)^(trailer|teaser|featurette|interview|` +
+	`deleted scene|behind the scenes|making of|bloopers)\s*[0-9]*$`)
 
 // extraName finds such a word at the end of a file's name.
-var extraName = regexp.MustCompile(`(?i)^(.*\S)\s*[-–.]\s*(trailer|teaser|featurette|interview|deleted scene|behind the scenes|making of|bloopers)\s*[0-9]*$`)
+var extraName = regexp.MustCompile(`(?i)^(.*\S)\s*[-–.]\s*(trailer|teaser|featurette|interview|` +
+	`deleted scene|behind the scenes|making of|bloopers)\s*[0-9]*$`)
 
 var (
 	sampleName = regexp.MustCompile(`(?i)(?:^|[\s._-])sample$`)
@@ -58,15 +61,19 @@ var (
 	outsideID  = regexp.MustCompile(`(?i)\s*=\s*(?:(wikidata) (q[1-9][0-9]{0,11})|(musicbrainz) ([0-9a-f]{8}(?:-[0-9a-f]{4}){3}-[0-9a-f]{12}))\s*$`)
 	bracketed  = regexp.MustCompile(`\[[^\[\]]*\]|\{[^{}]*\}`)
 	initials   = regexp.MustCompile(`(?:^|[._ ])((?:\p{L}\.){2,}\p{L}?)(?:$|[._ ]|\b)`)
-	lastDot    = regexp.MustCompile(`(?i)(?:(?:^|[\s.])(?:\p{L}\.){2,}|\.\.\.|\b(?:co|jr|sr|dr|mr|mrs|ms|st|inc|ltd|bros|vol|no|pt|etc|vs)\.)$`)
-	yearParens = regexp.MustCompile(`^(.*?)\s*\(((?:18|19|20)[0-9]{2})(?:\s+(?:film|movie)|\s*[-–]\s*(?:[0-9]{4})?|\s*,[^()]*)?\)\s*(.*)$`)
+	lastDot    = regexp.MustCompile(`(?i)(?:(?:^|[\s.])(?:\p{L}\.){2,}|\.\.\.|` +
+		`\b(?:co|jr|sr|dr|mr|mrs|ms|st|inc|ltd|bros|vol|no|pt|etc|vs)\.)$`)
+	yearParens = regexp.MustCompile(`^(.*?)\s*\(((?:18|19|20)[0-9]{2})(?:\s+(?:film|movie)` +
+		`|\s*[-–]\s*(?:[0-9]{4})?|\s*,[^()]*)?\)\s*(.*)$`)
 	yearSquare = regexp.MustCompile(`\[((?:18|19|20)[0-9]{2})(?:\s*,[^\[\]]*)?\]`)
-	yearFirst  = regexp.MustCompile(`^(?:((?:18[89]|19[0-9]|20[0-3])[0-9])\s+-|[\[(]((?:18[89]|19[0-9]|20[0-3])[0-9])[\])](?:\s+-)?)\s+(\S.*)$`)
+	yearFirst  = regexp.MustCompile(`^(?:((?:18[89]|19[0-9]|20[0-3])[0-9])\s+-|` +
+		`[\[(]((?:18[89]|19[0-9]|20[0-3])[0-9])[\])](?:\s+-)?)\s+(\S.*)$`)
 	listNumber = regexp.MustCompile(`^[0-9]{1,2}(?:\.|\s+-)\s+(\S.*)$`)
 	yearDashes = regexp.MustCompile(`^[^-]*\s-\s(?:18|19|20)[0-9]{2}\s-\s`)
 	yearToken  = regexp.MustCompile(`^(?:18[89][0-9]|19[0-9]{2}|20[0-3][0-9])$`)
-	pieceName  = regexp.MustCompile(`(?i)^(?:part|pt|cd|dvd|disc|disk)[\s._-]?([1-9]|` + numerals + `)(?: of (?:[1-9]|` + numerals + `))?$`)
-	pieceEnd   = regexp.MustCompile(`(?i)^(.*\S)[\s._-]+(?:pt|cd|disc|disk)[\s._-]?([1-9])$`)
+	pieceName  = regexp.MustCompile(`(?i)^(?:part|pt|cd|dvd|disc|disk)[\s._-]?([1-9]|` + numerals + `)(?: of (?:[1-9]|` +
+		numerals + `))?$`)
+	pieceEnd = regexp.MustCompile(`(?i)^(.*\S)[\s._-]+(?:pt|cd|disc|disk)[\s._-]?([1-9])$`)
 )
 
 // takeID takes an outside id from the end of a name: "= wikidata Q42".
@@ -177,7 +184,8 @@ func apart(s string) parts {
 	var p parts
 	s, p.id = takeID(s)
 	var aside []string
-	if strings.Contains(s, "[") && bracketedYear(s) == nil && yearInFront(s) == nil && tidy(yearSquare.ReplaceAllString(s, "")) != "" {
+	if strings.Contains(s, "[") && bracketedYear(s) == nil && yearInFront(s) == nil &&
+		tidy(yearSquare.ReplaceAllString(s, "")) != "" {
 		s = yearSquare.ReplaceAllString(s, "($1)")
 	}
 	if m := yearInFront(s); m != nil && p.after(m) {
@@ -298,7 +306,9 @@ func (p *parts) once() {
 var editionWord = regexp.MustCompile(`(?i)(?:cut|edition|version|unrated)$`)
 
 // clearEditions are those that are hardly ever the last words of a title.
-var clearEditions = regexp.MustCompile(`(?i)^(.*\S)\s+(?:-\s+)?((?:director'?s|final|theatrical|extended|unrated|international) cut|(?:extended|special|collector'?s) edition|theatrical version|extended version|unrated)$`)
+var clearEditions = regexp.MustCompile(`(?i)^(.*\S)\s+(?:-\s+)?(` +
+	`(?:director'?s|final|theatrical|extended|unrated|international) cut|` +
+	`(?:extended|special|collector'?s) edition|theatrical version|extended version|unrated)$`)
 
 // shortEditions are words of that sort that count only in names written with dots.
 var shortEditions = regexp.MustCompile(`(?i)^(.*\S)\s+(extended|theatrical|uncut|remastered|restored)$`)

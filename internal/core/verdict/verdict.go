@@ -170,7 +170,8 @@ func (j *judge) others() {
 // left says what commands that were cut off left behind.
 func (j *judge) left() {
 	if n := len(j.f.Left); n > 0 {
-		j.add("leftovers", Warning, fmt.Sprintf("%s that a command left behind when it was cut off", plural(n, "thing", "things")), "cozyshelf deploy removes them", j.f.Left...)
+		j.add("leftovers", Warning, fmt.Sprintf("%s that a command left behind when it was cut off",
+			plural(n, "thing", "things")), "cozyshelf deploy removes them", j.f.Left...)
 	}
 }
 
@@ -380,7 +381,8 @@ func (j *judge) port() {
 		if p.Next > 0 {
 			other = fmt.Sprintf("write port = %d under [server]", p.Next)
 		}
-		j.add("port", Blocked, fmt.Sprintf("%s is held by another household of yours, %s, on %s", p.Address, n.Name, n.Engine), other+"; both can run side by side",
+		j.add("port", Blocked, fmt.Sprintf("%s is held by another household of yours, %s, on %s", p.Address, n.Name,
+			n.Engine), other+"; both can run side by side",
 			"its state folder is "+n.State+"; if that is this household, write that path again under [storage]")
 	case !p.Free:
 		holder := p.Holder
@@ -577,7 +579,8 @@ func (j *judge) folder(all []seen, s facts.Shelf, f facts.Folder) []seen {
 		if o.shelf == "" {
 			of = "the state folder"
 		}
-		j.add(what, Blocked, fmt.Sprintf("%s and %s (%s) are the same place or lie in one another: they are %s and %s", f.Path, o.path, of, f.Real, o.real),
+		j.add(what, Blocked, fmt.Sprintf("%s and %s (%s) are the same place or lie in one another: they are %s and %s",
+			f.Path, o.path, of, f.Real, o.real),
 			"name each place once; look for symbolic links")
 		return all
 	}

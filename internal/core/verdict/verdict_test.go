@@ -69,9 +69,11 @@ func TestEveryFaultIsFoundAndSaysWhatToDo(t *testing.T) {
 			f.Port.Free, f.Port.Holder, f.Port.Next = false, "docker-proxy (pid 7)", 26991
 		}, "port", Blocked, "docker-proxy"},
 		"port of a neighbour": {func(h *household.Household, f *facts.Facts) {
-			f.Port = facts.Port{Address: ":1", Holder: "docker-proxy (pid 7)", Neighbour: &facts.Neighbour{Name: "The Boathouse", Engine: "docker"}}
+			f.Port = facts.Port{Address: ":1", Holder: "docker-proxy (pid 7)",
+				Neighbour: &facts.Neighbour{Name: "The Boathouse", Engine: "docker"}}
 		}, "port", Blocked, "The Boathouse"},
-		"left behind": {func(h *household.Household, f *facts.Facts) { f.Left = []string{"half a server"} }, "leftovers", Warning, "1 thing"},
+		"left behind": {func(h *household.Household, f *facts.Facts) { f.Left = []string{"half a server"} }, "leftovers",
+			Warning, "1 thing"},
 		"deployed on another engine": {func(h *household.Household, f *facts.Facts) {
 			f.Others = []facts.Other{{Kind: "podman", Container: "cozyshelf-mill-1", Running: true}}
 		}, "other engine", Blocked, "podman already (cozyshelf-mill-1, running)"},

@@ -316,7 +316,10 @@ func (e *Engine) Observe(ctx context.Context, id string) (blueprint.Observed, er
 	}
 	for digest := range images {
 		out.Images = append(out.Images, digest)
-		if !used[digest] && !slices.ContainsFunc(names[digest], func(n string) bool { return strings.Contains(n, keptName) }) {
+		if !used[digest] && !slices.ContainsFunc(names[digest], func(n string) bool {
+			return strings.Contains(n,
+				keptName)
+		}) {
 			out.Unkept = append(out.Unkept, digest)
 		}
 		if slices.ContainsFunc(names[digest], func(n string) bool { return strings.HasSuffix(n, kept(id, digest)) }) {
@@ -336,7 +339,8 @@ func (e *Engine) Neighbours(ctx context.Context) ([]blueprint.Container, error) 
 
 // ofAll gives the containers of all households: those that run, or those that are stopped, too.
 func (e *Engine) ofAll(ctx context.Context, stopped bool) ([]blueprint.Container, error) {
-	list, err := e.api.ContainerList(ctx, client.ContainerListOptions{All: stopped, Filters: label(blueprint.LabelHousehold, "")})
+	list, err := e.api.ContainerList(ctx, client.ContainerListOptions{All: stopped,
+		Filters: label(blueprint.LabelHousehold, "")})
 	if err != nil {
 		return nil, wrap(err)
 	}

@@ -14,7 +14,8 @@ import (
 
 // TestNetworksHaveIPv6WhereTheEngineCan asks a stand-in for engines that are not here.
 func TestNetworksHaveIPv6WhereTheEngineCan(t *testing.T) {
-	for api, want := range map[string]bool{"1.41": false, "1.45": false, "1.46": true, "1.52": true, "2.0": true, "": false, "x": false} {
+	for api, want := range map[string]bool{"1.41": false, "1.45": false, "1.46": true, "1.52": true, "2.0": true,
+		"": false, "x": false} {
 		if got := carriesIPv6(api); got != want {
 			t.Errorf("API %q: got %v", api, got)
 		}
@@ -50,7 +51,8 @@ func TestNetworksHaveIPv6WhereTheEngineCan(t *testing.T) {
 		if err := e.MakeNetwork(context.Background(), name, "0123456789ab"); err != nil {
 			t.Fatal(err)
 		}
-		if want := strings.HasSuffix(name, blueprint.NetworkIPv6); made.Name != name || (made.EnableIPv6 != nil && *made.EnableIPv6) != want {
+		if want := strings.HasSuffix(name, blueprint.NetworkIPv6); made.Name != name ||
+			(made.EnableIPv6 != nil && *made.EnableIPv6) != want {
 			t.Errorf("made %+v", made)
 		}
 	}
