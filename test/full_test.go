@@ -103,7 +103,8 @@ func TestOnAFullDiskWhatIsTherePlays(t *testing.T) {
 	}
 	free := "free some space"
 	for _, args := range [][]string{
-		{"tidy", "films", "--all", "--yes"}, {"restore", saved, "--yes"}, {"backup", "--to", filepath.Join(disk, "b.tar.zst")},
+		{"tidy", "films", "--all", "--yes"}, {"restore", saved, "--yes"},
+		{"backup", "--to", filepath.Join(disk, "b.tar.zst")},
 		{"intake", "copy", m.path("media/series"), "--onto", "films", "--broken", "--yes"},
 		{"shelf", "add", "music", "--kind", "music", "--folder", m.path("media/music"), "--yes"},
 	} {

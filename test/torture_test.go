@@ -180,7 +180,8 @@ func (x *torture) watch() {
 	file := x.fileOf(x.t, token, "Understudy")
 	x.want.at = float64(1 + x.IntN(5))
 	for _, state := range []string{"playing", "stopped"} {
-		at, report := fmt.Sprintf("/api/v1/files/%d/position", file), fmt.Sprintf(`{"position":%g,"state":%q}`, x.want.at, state)
+		at := fmt.Sprintf("/api/v1/files/%d/position", file)
+		report := fmt.Sprintf(`{"position":%g,"state":%q}`, x.want.at, state)
 		res, text := x.get("PUT", at, report, "Authorization", "Bearer "+token, "Content-Type", "application/json")
 		if res.StatusCode != 200 {
 			x.t.Fatalf("round %d: a report: %s %s", x.rounds, res.Status, text)
