@@ -85,8 +85,8 @@ func TestRoomsKeepToTheirPlace(t *testing.T) {
 		"html/template":                     {"server"},
 		"cozyshelf/internal/cli":            {},
 		"cozyshelf/internal/server":         {"cli"},
-		"cozyshelf/internal/engine/docker":  {"cli"},
-		"cozyshelf/internal/engine/process": {"cli"},
+		"cozyshelf/internal/engine/docker":  {"operate"},
+		"cozyshelf/internal/engine/process": {"operate", "cli"},
 		"cozyshelf/internal/testbuild":      {},
 		"cozyshelf/internal/demo":           {"cli"},
 	}

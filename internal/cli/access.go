@@ -13,6 +13,7 @@ import (
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/permit"
 	"cozyshelf/internal/machine"
+	"cozyshelf/internal/operate"
 	"cozyshelf/internal/problem"
 
 	"github.com/spf13/cobra"
@@ -77,18 +78,17 @@ every folder; where that differs from what was computed, it is told.`,
 					return err
 				}
 			}
-			h, err := a.load()
-			if err == nil && mending {
-				err = a.takeOver(h)
-			}
+			house, err := a.find(c.Context())
 			if err != nil {
 				return err
+			}
+			h, ef := house.Household, house.Facts
+			if mending {
+				if err := a.takeOver(h); err != nil {
+					return err
+				}
 			}
 			account, err := accountFor(h, as)
-			if err != nil {
-				return err
-			}
-			e, ef, err := choose(c.Context(), h)
 			if err != nil {
 				return err
 			}
@@ -132,13 +132,12 @@ every folder; where that differs from what was computed, it is told.`,
 					r.Folders = append(r.Folders, one)
 				}
 			}
-			var trials []proven
+			var trials []operate.Proven
 			if prove {
-				if !ef.Answers {
-					return &problem.Problem{What: ef.Kind + " does not answer", Where: ef.Endpoint, Why: ef.Error, Fix: ef.Fix}
+				if err := house.Answering(); err != nil {
+					return err
 				}
-				s := &site{h: h, engine: e, facts: ef, id: blueprint.ID(h.Storage.State)}
-				if trials, err = a.proveAll(c.Context(), s, sample, args); err != nil {
+				if trials, err = house.Prove(c.Context(), sample, args); err != nil {
 					return err
 				}
 				for i, p := range trials {

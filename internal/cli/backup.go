@@ -15,12 +15,12 @@ import (
 	"cozyshelf/internal/backup"
 	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/cli/show"
-	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/deploy"
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/machine"
+	"cozyshelf/internal/operate"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/whole"
 
@@ -97,7 +97,7 @@ it so.`,
 				}
 				return a.backupRoutine(ctx, c, every, at, keep, to, yes)
 			}
-			s, err := a.open(ctx)
+			h, err := a.open(ctx)
 			if err != nil {
 				return err
 			}
@@ -107,7 +107,7 @@ it so.`,
 					return err
 				}
 			}
-			name := backup.FileName(blueprint.Slug(s.h.Household.Name), s.id, time.Now())
+			name := backup.FileName(blueprint.Slug(h.Name()), h.ID, time.Now())
 			if secret != "" {
 				name += ".age"
 			}
@@ -119,7 +119,7 @@ it so.`,
 			if _, err := os.Lstat(to); err == nil {
 				return &problem.Problem{What: "there is a file already", Where: to, Why: "a backup never replaces anything", Fix: "name another file, or a folder"}
 			}
-			m, err := a.writeBackup(ctx, s, to, secret)
+			m, err := h.Backup(ctx, to, secret)
 			if err != nil {
 				return err
 			}
@@ -143,97 +143,6 @@ it so.`,
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	c.AddCommand(a.backupVerifyCommand(), a.backupListCommand())
 	return a.reads(c)
-}
-
-// writeBackup writes a backup to a file: by the server where it runs, else here. It
-// is read back before it counts.
-func (a *app) writeBackup(ctx context.Context, s *site, to, secret string) (backup.Manifest, error) {
-	var m backup.Manifest
-	// One that was cut off leaves nothing, but on disks that know no files without names.
-	whole.Sweep(filepath.Dir(to), func(name string) bool {
-		id, _, ok := backup.ParseName(name)
-		return name == filepath.Base(to) || ok && id == s.id
-	})
-	err := whole.WriteNew(to, 0o600, nil, func(f io.Writer) error {
-		w := io.WriteCloser(nopCloser{f})
-		if secret != "" {
-			var err error
-			if w, err = backup.Encrypt(f, secret); err != nil {
-				return err
-			}
-		}
-		// What the server sends is read here as it passes: every byte is checked.
-		pr, pw := io.Pipe()
-		read := make(chan error, 1)
-		go func() {
-			var err error
-			m, err = backup.Read(pr, "", nil)
-			_, _ = io.Copy(io.Discard, pr) // until the writer ends
-			read <- err
-		}()
-		err := a.streamBackup(ctx, s, io.MultiWriter(w, pw))
-		if errors.Is(err, control.ErrUnreachable) {
-			if err = s.running(ctx); err == nil {
-				_, err = s.writeBackup(ctx, io.MultiWriter(w, pw))
-			}
-		}
-		pw.CloseWithError(err)
-		rerr := <-read
-		if err == nil {
-			err = rerr
-		}
-		return errors.Join(err, w.Close())
-	})
-	if err != nil {
-		var p *problem.Problem
-		if errors.As(err, &p) {
-			return m, p
-		}
-		return m, &problem.Problem{What: "the backup could not be made; nothing was left behind", Where: to, Why: err.Error(), Fix: "see that the disk has room, there and in the state folder", Err: err}
-	}
-	return m, nil
-}
-
-// streamBackup takes what is the server's from the server, and adds what is the
-// administrator's: the household file, the settings and the ledger.
-func (a *app) streamBackup(ctx context.Context, s *site, w io.Writer) error {
-	parts, err := s.texts().Parts(s.h.Storage.State)
-	if err != nil {
-		return err
-	}
-	pr, pw := io.Pipe()
-	sent := make(chan error, 1)
-	go func() {
-		err := s.client().Backup(ctx, pw)
-		pw.CloseWithError(err)
-		sent <- err
-	}()
-	_, err = backup.Merge(ctx, w, pr, parts)
-	_, _ = io.Copy(io.Discard, pr) // until the server ends
-	// What the server says goes before what became of its half answer.
-	if serr := <-sent; serr != nil {
-		return serr
-	}
-	return err
-}
-
-type nopCloser struct{ io.Writer }
-
-func (nopCloser) Close() error { return nil }
-
-// running gives an error where the server runs, though it cannot be asked.
-func (s *site) running(ctx context.Context) error {
-	o, err := s.observe(ctx)
-	if err != nil {
-		return err
-	}
-	if _, ok := o.Running(); ok {
-		_, err = s.client().Status(ctx)
-		if err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // backupRoutine writes into the household file how often the server makes backups.
@@ -431,7 +340,7 @@ is written first: look at its folders and its account, then restore again.`,
 			if _, err := os.Stat(a.household); errors.Is(err, os.ErrNotExist) {
 				return a.restoreHouseholdFile(u, yes)
 			}
-			return a.restore(ctx, file, secret, u, yes, "restore", 0)
+			return a.restore(ctx, operate.Backup{File: file, Secret: secret, Unpacked: u}, yes, "restore", 0)
 		},
 	}
 	pass.flags(c)
@@ -462,126 +371,49 @@ func (a *app) restoreHouseholdFile(u deploy.Unpacked, yes bool) error {
 
 // restore puts the store of a backup in place; on the engine only what runs is
 // stopped and started.
-func (a *app) restore(ctx context.Context, file, secret string, u deploy.Unpacked, yes bool, command string, undoes int) error {
-	if err := a.alone(ctx); err != nil {
-		return err
-	}
-	s, err := a.open(ctx)
+func (a *app) restore(ctx context.Context, b operate.Backup, yes bool, command string, undoes int) error {
+	h, err := a.openAlone(ctx)
 	if err == nil {
-		err = s.here(ctx)
-	}
-	if err == nil {
-		err = a.takeOver(s.h)
+		err = h.Here(ctx)
 	}
 	if err != nil {
 		return err
 	}
-	if err := a.draw(ctx, s); err != nil {
-		return err
-	}
-	state := s.h.Storage.State
-	have, err := s.observe(ctx)
+	r, err := h.Restore(ctx, command, b, undoes)
 	if err != nil {
 		return err
 	}
-	now, running := have.Running()
-	// One that was cut off is gone on with, unless the server has run since: then what it
-	// wrote is to be backed up, too.
-	var open *ledger.Entry
-	e, placed, ok := s.restoring()
-	same := ok && e.Undoes == undoes && e.What == putting(file)
-	if ok && !running {
-		now, running = have.Current() // which it had stopped
-	}
-	if same && (!now.Running || placed) {
-		open = &e
-	}
-	var changes []blueprint.Change
-	add := func(act blueprint.Action, target, what, why string) {
-		changes = append(changes, blueprint.Change{Action: act, Target: target, What: what, Why: why})
-	}
-	storePath := filepath.Join(state, backup.Store)
-	if _, err := os.Stat(state); errors.Is(err, os.ErrNotExist) {
-		add(blueprint.MakeState, state, "make the state folder "+state, "it does not exist")
-	}
-	// One that has put the store in place and started the server was only to see it get well.
-	ran := open != nil && now.Running
-	if now.Running && !ran {
-		add(blueprint.StopOld, now.ID, "stop "+now.Name, "its store is replaced")
-	}
-	var undo *ledger.Undo
-	before := beforeName(state)
-	damaged := ""
-	if open != nil && open.Undo != nil {
-		undo, before = open.Undo, open.Undo.Path
-	}
-	if _, err := os.Lstat(before); err == nil {
+	if r.Before != "" && r.Open != nil {
 		a.out.Printf("  an earlier %s was cut off (entry %d, %s): this goes on from there; what was there before is in "+
-			"%s\n", open.Command, open.ID, show.When(open.At), before)
-	} else if _, err := os.Lstat(storePath); err == nil {
-		if _, err := deploy.Inspect(ctx, state, s.owner()); err != nil {
-			damaged = err.Error()
-			a.out.Printf("  %s the store that is there cannot be backed up (%s): it is put aside as it is, in %s\n", show.Mark("warning"), show.Clean(damaged), deploy.BackupsFolder(state))
-		} else {
-			add(blueprint.TakeBackup, before, "back up what is there to "+before, "nothing of it is to be lost")
-			undo = &ledger.Undo{Kind: undoStore, Path: before}
-		}
+			"%s\n", r.Open.Command, r.Open.ID, show.When(r.Open.At), r.Before)
 	}
-	if !ran {
-		add(blueprint.PutStore, file, "put the store of "+file+" in place", "asked for")
+	if r.Damaged != "" {
+		a.out.Printf("  %s the store that is there cannot be backed up (%s): it is put aside as it is, in %s\n", show.Mark("warning"), show.Clean(r.Damaged), deploy.BackupsFolder(h.State()))
 	}
-	if running && !ran {
-		add(blueprint.Start, now.Name, "start "+now.Name, "it was running")
-	}
-	if running {
-		add(blueprint.AwaitHealthy, now.Name, "wait until it is healthy", "else what was there is put back")
-	}
-	a.showChanges(changes)
-	if err := deploy.Room(state, u.Manifest); err != nil {
+	a.showChanges(r.Changes)
+	if err := deploy.Room(h.State(), b.Unpacked.Manifest); err != nil {
 		return err
 	}
-	if undo != nil {
-		if l, err := s.lostSince(ctx, u.Manifest.Made); err == nil {
-			a.out.Printf("  %s what came into the store after %s is not in the backup: %s\n", show.Mark("warning"), show.When(u.Manifest.Made), l.says())
-		}
+	if r.Lost != nil {
+		a.out.Printf("  %s what came into the store after %s is not in the backup: %s\n", show.Mark("warning"), show.When(r.Lost.At), lostWords(*r.Lost))
 	}
-	a.showInterrupted(s.interrupted(ctx, changes))
+	a.showInterrupted(r.Watching)
 	if err := a.agree(yes, "Carry this out?"); err != nil {
 		return err
 	}
-	if running {
-		s.blueprint.Container = now.Container
-	}
-	s.blueprint.Store, s.blueprint.Backup = file, ""
-	if undo != nil {
-		s.blueprint.Backup = before
-	}
-	d := a.carrier(s, command, len(changes))
-	d.Secret = secret
-	d.Entry = &ledger.Entry{Action: "restore", What: putting(file), Why: "asked for", Undo: undo, Undoes: undoes}
-	if open != nil {
-		d.Continues = open.ID
-	}
-	d.KeepSettings = true
-	if err := d.Carry(ctx, changes); err != nil {
-		a.err.Printf("failed\n")
+	d, err := a.carry(ctx, r.Plan)
+	if err != nil {
 		return err
 	}
 	switch {
 	case a.json:
-		return a.document(map[string]any{"file": file, "manifest": u.Manifest, "store": u.Store, "running": running})
-	case running:
+		return a.document(map[string]any{"file": b.File, "manifest": b.Unpacked.Manifest, "store": b.Unpacked.Store, "running": r.Running})
+	case r.Running:
 		a.out.Printf("restored; the server runs with it, and was away for %s\n", show.Took(d.Gap))
 	default:
 		a.out.Printf("restored; cozyshelf deploy or cozyshelf start lets the server use it\n")
 	}
 	return nil
-}
-
-// lostSince says what came into the store after a time.
-func (s *site) lostSince(ctx context.Context, t time.Time) (lost, error) {
-	got, err := deploy.LookSince(ctx, s.h.Storage.State, s.owner(), t)
-	return lost{t, got}, err
 }
 
 // undoStore puts the store back that was there before a restore.
@@ -598,41 +430,27 @@ func (a *app) undoStore(ctx context.Context, e ledger.Entry, yes bool) error {
 		return err
 	}
 	defer u.Close()
-	return a.restore(ctx, e.Undo.Path, "", u, yes, "undo", e.ID)
+	return a.restore(ctx, operate.Backup{File: e.Undo.Path, Unpacked: u}, yes, "undo", e.ID)
 }
 
-// undoUnbegun takes back a restore that was cut off before what was there had been backed up,
-// and so before anything was replaced: at most the server had been stopped.
+// undoUnbegun takes back a restore that was cut off before anything was replaced.
 func (a *app) undoUnbegun(ctx context.Context, e ledger.Entry, yes bool) error {
-	if err := a.alone(ctx); err != nil {
-		return err
-	}
-	s, err := a.open(ctx)
+	h, err := a.openAlone(ctx)
 	if err != nil {
 		return err
 	}
-	have, err := s.observe(ctx)
+	u, err := h.Unbegun(ctx, e)
 	if err != nil {
 		return err
 	}
-	now, there := have.Current()
 	a.err.Printf("it was cut off before anything was replaced\n")
-	if there && !now.Running {
-		a.err.Printf("  • start %s  (it was stopped for it)\n", now.Name)
+	if u.Stopped != "" {
+		a.err.Printf("  • start %s  (it was stopped for it)\n", u.Stopped)
 		if err := a.agree(yes, "Carry this out?"); err != nil {
 			return err
 		}
-		if err := s.engine.Start(ctx, now.ID); err != nil {
-			return &problem.Problem{What: "the server could not be started", Where: now.Name, Why: err.Error(), Fix: "cozyshelf start; cozyshelf logs shows more", Err: err}
-		}
-		d := &deploy.Carrier{Engine: s.engine, Health: s.client().Health, Command: "undo", Who: who()}
-		d.Blueprint.Container, d.Blueprint.State = now.Container, s.h.Storage.State
-		if err := d.Carry(ctx, []blueprint.Change{{Action: blueprint.AwaitHealthy, Target: now.Name,
-			What: "wait until it is healthy"}}); err != nil {
-			return err
-		}
 	}
-	return ledger.End(s.h.Storage.State, e.ID, ledger.TakenBack)
+	return u.Carry(ctx)
 }
 
 // known gives the state folder and the account of the household, where there is a
@@ -646,27 +464,4 @@ func (a *app) known() (state string, owner *whole.Owner) {
 		owner = &whole.Owner{UID: int(account.UID), GID: int(account.GID)}
 	}
 	return h.Storage.State, owner
-}
-
-// putting says in the ledger what a restore does.
-func putting(file string) string { return "put the store of " + file + " in place" }
-
-// restoring gives the restore that was cut off, if one was and nobody has started the server
-// since, and whether its store was in place by then.
-func (s *site) restoring() (open ledger.Entry, placed, ok bool) {
-	list, _, err := ledger.Read(s.h.Storage.State)
-	if err != nil {
-		return open, false, false // there is no ledger yet, or the first new entry tells
-	}
-	for _, e := range list {
-		switch {
-		case e.Outcome == ledger.Open && e.Action == "restore" && e.Of == 0:
-			open, placed, ok = e, false, true
-		case e.Action == string(blueprint.Start) && e.Of == 0:
-			ok = false
-		case e.Of == open.ID && e.Of != 0 && e.Action == string(blueprint.PutStore):
-			placed = e.Outcome == "done"
-		}
-	}
-	return open, placed, ok
 }

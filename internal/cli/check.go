@@ -1,21 +1,17 @@
 package cli
 
 import (
-	"context"
 	"fmt"
 	"os"
-	"slices"
 	"strings"
 	"time"
 
 	"cozyshelf/internal/cli/show"
-	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/verdict"
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/machine"
-	"cozyshelf/internal/pack"
 	"cozyshelf/internal/problem"
 
 	"github.com/spf13/cobra"
@@ -34,26 +30,24 @@ with no login, no home, and only the groups that the shelves need. Nothing else 
 changed. With --facts only what was found is written, as JSON.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			h, err := a.load()
+			house, err := a.find(c.Context())
 			if err != nil {
 				return err
 			}
-			e, ef, err := choose(c.Context(), h)
-			if err != nil {
-				return err
-			}
-			s := &site{h: h, engine: e, facts: ef, id: blueprint.ID(h.Storage.State)}
-			f := a.gather(c.Context(), s)
+			f := house.Gather(c.Context())
 			if only {
 				return a.document(f)
 			}
 			if p := f.Account.Proposal; mending && p != nil {
-				if err := a.makeAccount(h, ef, *p, yes); err != nil {
+				if err := a.makeAccount(house.Household, house.Facts, *p, yes); err != nil {
 					return err
 				}
-				f = a.gather(c.Context(), s)
+				if house, err = a.find(c.Context()); err != nil {
+					return err
+				}
+				f = house.Gather(c.Context())
 			}
-			lines := verdict.Judge(h, f)
+			lines := verdict.Judge(house.Household, f)
 			worst := verdict.Worst(lines)
 			if a.json {
 				if err := a.document(map[string]any{"verdict": worst, "lines": lines, "facts": f}); err != nil {
@@ -83,6 +77,10 @@ func (a *app) makeAccount(h *household.Household, engine facts.Engine, p facts.P
 	for _, c := range p.Commands {
 		a.err.Printf("  $ %s\n", c)
 	}
+	for _, g := range p.Nameless {
+		a.err.Printf("  • write group %d into groups under [server] of %s: it has no name on this machine, so no account "+
+			"can be added to it here\n", g, show.Clean(a.household))
+	}
 	if err := a.agree(yes, "Carry this out?"); err != nil {
 		return err
 	}
@@ -100,47 +98,27 @@ func (a *app) makeAccount(h *household.Household, engine facts.Engine, p facts.P
 		return err
 	}
 	id := a.enter(h, ledger.Entry{At: time.Now(), Who: who(), Command: "check --mend", Action: "make-account", What: fmt.Sprintf("make the account %s, %d:%d", p.Name, account.UID, account.GID), Why: "the server runs as it", Outcome: "done", Undo: &ledger.Undo{Kind: undoAccount, Path: p.Name}})
-	a.err.Printf("entry %d: made %s, %d:%d; cozyshelf undo %d removes it\n\n", id, p.Name, account.UID, account.GID, id)
+	a.err.Printf("entry %d: made %s, %d:%d; cozyshelf undo %d removes it\n", id, p.Name, account.UID, account.GID, id)
+	for _, g := range p.Nameless {
+		if err := a.addGroup(h, g, "check --mend", "the shelves need it"); err != nil {
+			return err
+		}
+	}
+	a.err.Printf("\n")
 	return nil
 }
 
-// gather looks at this machine.
-func (a *app) gather(ctx context.Context, s *site) facts.Facts {
-	f := machine.Gather(s.h, s.facts, func(port int, holder string) bool { return s.holds(ctx, port, holder) })
-	f.Program, f.Others = a.version, s.others(ctx)
-	if s.facts.Answers {
-		f.Left = s.left(ctx)
-	}
-	if !f.Port.Free && !f.Port.Ours && f.Port.Error == "" {
-		f.Port.Neighbour = s.neighbour(ctx, s.h.Server.Port)
-	}
-	if len(s.h.Quiet.Work) > 0 {
-		f.FFmpeg = &facts.FFmpeg{}
-		if x, err := pack.FindFFmpeg(ctx); err != nil {
-			f.FFmpeg.Why = err.Error()
-		} else {
-			f.FFmpeg.Version, f.FFmpeg.Size = x.Version, x.Size
-		}
-	}
-	return f
-}
-
-// holds reports whether the household's own server holds a port. A server that
-// is meant to run but cannot does not hold what another program has.
-func (s *site) holds(ctx context.Context, port int, holder string) bool {
-	if !s.facts.Answers {
-		return false
-	}
-	o, err := s.engine.Observe(ctx, s.id)
+// addGroup lets the server into a group by its number, in the household file.
+func (a *app) addGroup(h *household.Household, gid uint32, command, why string) error {
+	text, err := a.householdText()
 	if err != nil {
-		return false
+		return err
 	}
-	seen, ok := o.Running()
-	if !ok || seen.Container.Port != port {
-		return false
+	after, err := household.AddGroup(a.household, text, fmt.Sprint(gid))
+	if err != nil {
+		return err
 	}
-	name, _, _ := strings.Cut(holder, " ")
-	return name == "" || name == "cozyshelf" || slices.Contains(facts.PortHolders, name)
+	return a.rewrite(h, after, command, fmt.Sprintf("let the server into group %d: %s", gid, why))
 }
 
 func (a *app) showVerdict(lines []verdict.Line, worst verdict.Status) {

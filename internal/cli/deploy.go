@@ -2,19 +2,17 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
-	"slices"
-	"strings"
 	"time"
 
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/core/verdict"
-	"cozyshelf/internal/deploy"
 	"cozyshelf/internal/ledger"
+	"cozyshelf/internal/operate"
 	"cozyshelf/internal/problem"
-	"cozyshelf/internal/store"
 
 	"github.com/spf13/cobra"
 )
@@ -61,92 +59,44 @@ a while with everything as it was. cozyshelf undo takes a deployment back.`,
 
 // deploy makes the engine match the household file.
 func (a *app) deploy(ctx context.Context, command string, f deployFlags) error {
-	if !f.dry {
-		if err := a.alone(ctx); err != nil {
-			return err
-		}
+	open := a.openAlone
+	if f.dry {
+		open = a.open
 	}
-	s, err := a.open(ctx)
+	h, err := open(ctx)
 	if err != nil {
 		return err
 	}
-	if !f.dry {
-		if err := a.takeOver(s.h); err != nil {
-			return err
-		}
-		s.sweep()
+	if !h.Account.Known {
+		return a.blocked(h.Blocked(ctx)) // with the account that is proposed
 	}
-	if err := a.draw(ctx, s); err != nil {
-		return err
-	}
-	if err := a.mayDeploy(ctx, s); err != nil {
-		return err
-	}
-	p := &plan{command: command, why: "asked for"}
-	if p.text, err = a.householdText(); err != nil {
-		return err
-	}
-	have, err := s.observe(ctx)
+	p, err := h.Deploy(ctx, command)
 	if err != nil {
 		return err
 	}
-	if err := a.prepare(s, p, have); err != nil {
+	if err := a.showDeployment(h, p, f); err != nil {
 		return err
-	}
-	host, err := deploy.Host(s.blueprint)
-	if err != nil {
-		return &problem.Problem{What: "the state folder cannot be looked at", Where: s.h.Storage.State, Why: err.Error(), Fix: "run as an account that may, such as root", Err: err}
-	}
-	p.changes = blueprint.Compare(s.blueprint, have, host)
-	p.what = summary(s, have)
-	watching := s.interrupted(ctx, p.changes)
-	if a.json {
-		doc := map[string]any{"engine": s.facts, "changes": append([]blueprint.Change{}, p.changes...), "interrupts": watching, "carried_out": !f.dry && len(p.changes) > 0 && f.yes}
-		if p.open != nil {
-			doc["cut_off"] = p.open.ID
-		}
-		if err := a.document(doc); err != nil || f.dry {
-			return err
-		}
-		if len(p.changes) == 0 {
-			return a.settled(s, p)
-		}
-	} else {
-		a.out.Printf("%s on %s %s\n", show.Bold(s.h.Household.Name), s.facts.Kind, show.Faint("("+s.facts.Why+")"))
-		if p.open != nil {
-			goes := "this goes on from there"
-			if !p.same {
-				goes = "this is about something else, and ends it"
-			}
-			a.out.Printf("  an earlier %s was cut off (entry %d, %s): %s; cozyshelf undo %d takes it back\n", p.open.Command, p.open.ID, show.When(p.open.At), goes, p.open.ID)
-		}
-		if len(p.changes) == 0 {
-			a.out.Printf("nothing to do: all is as the household file says\n")
-			if f.dry {
-				return nil
-			}
-			return a.settled(s, p)
-		}
-		a.showChanges(p.changes)
-		a.showInterrupted(watching)
 	}
 	if f.dry {
 		return nil
 	}
+	if len(p.Changes) == 0 {
+		return p.Settle()
+	}
 	// What would certainly fail is not begun.
-	if err := a.mayBegin(ctx, s); err != nil {
+	if err := a.blocked(h.Blocked(ctx)); err != nil {
 		return err
 	}
 	if err := a.agree(f.yes, "Carry this out?"); err != nil {
 		return err
 	}
 	if f.gently {
-		if err := a.waitForStreams(ctx, s, p.changes, f.patience); err != nil {
+		if err := a.waitForStreams(ctx, h, p.Changes, f.patience); err != nil {
 			return err
 		}
 	}
 	began := time.Now()
-	d, err := a.carryPlan(ctx, s, p)
+	d, err := a.carry(ctx, p)
 	if err != nil || a.json {
 		return err
 	}
@@ -155,58 +105,46 @@ func (a *app) deploy(ctx context.Context, command string, f deployFlags) error {
 		away = "; the server was away for " + show.Took(d.Gap)
 	}
 	a.out.Printf("\nready after %s%s\n", show.Took(time.Since(began)), away)
-	a.whereNext(ctx, s)
+	a.whereNext(ctx, h)
 	return nil
 }
 
-// mayBegin says what would certainly fail, if anything.
-func (a *app) mayBegin(ctx context.Context, s *site) error {
-	f := a.gather(ctx, s)
-	lines := verdict.Judge(s.h, f)
-	if verdict.Worst(lines) == verdict.Blocked {
-		a.showBlocked(lines)
-		return &problem.Problem{What: "nothing was deployed", Why: "something is blocked, as shown above", Fix: "mend it; cozyshelf check shows the whole picture", Exit: problem.ExitFound}
-	}
-	return nil
-}
-
-// settled ends a deployment that was cut off after its last change, and removes what that
-// left.
-func (a *app) settled(s *site, p *plan) error {
-	state := s.h.Storage.State
-	deploy.SweepSettings(s.blueprint)
-	list, _, err := ledger.Read(state)
-	if err != nil || !slices.ContainsFunc(list, func(e ledger.Entry) bool { return e.Outcome == ledger.Open }) {
-		return nil // nothing was cut off, as far as we may see
-	}
-	if err := deploy.WriteDeployed(state, p.now); err != nil {
-		return err
-	}
-	if p.open != nil {
-		// What came of it follows from what is there: all of it, or what was there before.
-		outcome := "done"
-		if !p.same {
-			outcome = "cut off; what was there before is there still"
+// showDeployment shows what deploy would do.
+func (a *app) showDeployment(h *operate.House, p operate.Plan, f deployFlags) error {
+	if a.json {
+		doc := map[string]any{"engine": h.Facts, "changes": p.Changes, "interrupts": p.Watching,
+			"carried_out": !f.dry && len(p.Changes) > 0 && f.yes}
+		if p.Open != nil {
+			doc["cut_off"] = p.Open.ID
 		}
-		if err := ledger.End(state, p.open.ID, outcome); err != nil {
-			return err
-		}
+		return a.document(doc)
 	}
-	deploy.CloseLeft(state, p.command)
+	a.out.Printf("%s on %s %s\n", show.Bold(h.Name()), h.Facts.Kind, show.Faint("("+h.Facts.Why+")"))
+	if o := p.Open; o != nil {
+		goes := "this goes on from there"
+		if !p.Same {
+			goes = "this is about something else, and ends it"
+		}
+		a.out.Printf("  an earlier %s was cut off (entry %d, %s): %s; cozyshelf undo %d takes it back\n", o.Command, o.ID,
+			show.When(o.At), goes, o.ID)
+	}
+	if len(p.Changes) == 0 {
+		a.out.Printf("nothing to do: all is as the household file says\n")
+		return nil
+	}
+	a.showChanges(p.Changes)
+	a.showInterrupted(p.Watching)
 	return nil
 }
 
-// summary says in a line what a deployment is about.
-func summary(s *site, have blueprint.Observed) string {
-	now, ok := have.Current()
-	if !ok {
-		return "deploy " + s.h.Household.Name
+// blocked says what would certainly fail, if anything.
+func (a *app) blocked(lines []verdict.Line) error {
+	if len(lines) == 0 {
+		return nil
 	}
-	d := blueprint.Differences(now.Container, s.blueprint.Container)
-	if len(d) == 0 {
-		return "deploy " + s.h.Household.Name + " again"
-	}
-	return "deploy " + s.h.Household.Name + ": " + strings.Join(d, "; ")
+	a.showBlocked(lines)
+	return &problem.Problem{What: "nothing was deployed", Why: "something is blocked, as shown above",
+		Fix: "mend it; cozyshelf check shows the whole picture", Exit: problem.ExitFound}
 }
 
 func (a *app) showInterrupted(watching []usage.Play) {
@@ -215,41 +153,21 @@ func (a *app) showInterrupted(watching []usage.Play) {
 	}
 }
 
-// interrupted gives the streams that the changes would interrupt.
-func (s *site) interrupted(ctx context.Context, changes []blueprint.Change) []usage.Play {
-	if !slices.ContainsFunc(changes, func(c blueprint.Change) bool { return c.Action == blueprint.StopOld }) {
-		return []usage.Play{}
-	}
-	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
-	defer cancel()
-	list, err := s.client().History(ctx, store.PlayFilter{Open: true})
-	if err != nil || list == nil {
-		return []usage.Play{} // a server that does not answer sends nothing
-	}
-	return list
-}
-
 // waitForStreams waits until nothing would be interrupted.
-func (a *app) waitForStreams(ctx context.Context, s *site, changes []blueprint.Change, patience time.Duration) error {
-	began, told := time.Now(), 0
-	for {
-		list := s.interrupted(ctx, changes)
-		if len(list) == 0 {
-			return nil
-		}
-		if len(list) != told {
-			told = len(list)
-			a.err.Printf("waiting for %s to end\n", show.Count(told, "stream", "streams"))
-		}
-		if time.Since(began) >= patience {
-			return &problem.Problem{What: "nothing was deployed", Where: s.h.Household.Name, Why: fmt.Sprintf("after %s %s on", show.Since(patience), show.Count(len(list), "stream still goes", "streams still go")), Fix: "try again later, wait longer with --for, or deploy without --gently; who watches goes on where it was"}
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(min(time.Second, patience)):
-		}
+func (a *app) waitForStreams(ctx context.Context, h *operate.House, changes []blueprint.Change, patience time.Duration) error {
+	if len(h.Watching(ctx, changes)) == 0 {
+		return nil
 	}
+	err := h.Wait(ctx, patience, func(n int) {
+		a.err.Printf("waiting for %s to end\n", show.Count(n, "stream", "streams"))
+	})
+	var busy *operate.Busy
+	if errors.As(err, &busy) {
+		return &problem.Problem{What: "nothing was done", Where: h.Name(), Why: fmt.Sprintf("after %s %s on",
+			show.Since(patience), show.Count(busy.Streams, "stream still goes", "streams still go")),
+			Fix: "try again later, wait longer with --for, or do it without --gently; who watches goes on where it was", Err: err}
+	}
+	return err
 }
 
 func (a *app) showChanges(changes []blueprint.Change) { tellChanges(a.out, changes) }
@@ -271,13 +189,7 @@ func tellChanges(out show.Out, changes []blueprint.Change) {
 	}
 }
 
-func (a *app) showBlocked(lines []verdict.Line) {
-	var blocked []verdict.Line
-	for _, l := range lines {
-		if l.Status == verdict.Blocked {
-			blocked = append(blocked, l)
-		}
-	}
+func (a *app) showBlocked(blocked []verdict.Line) {
 	to := a.out
 	a.out = a.err
 	a.showVerdict(blocked, verdict.Blocked)
@@ -294,22 +206,35 @@ var steps = map[blueprint.Action]string{
 	blueprint.RemoveNetwork: "removing the network", blueprint.RemoveImage: "removing the image", blueprint.EraseScratch: "removing the scratch folder", blueprint.EraseState: "erasing the state folder",
 }
 
-// carry carries changes out that cannot be taken back.
-func (a *app) carry(ctx context.Context, s *site, command string, changes []blueprint.Change, done func() error) error {
-	d := a.carrier(s, command, len(changes))
-	d.Done = done
-	d.Entry = &ledger.Entry{Action: command, What: command + " " + s.h.Household.Name, Why: "asked for"}
-	if err := d.Carry(ctx, changes); err != nil {
+// carry carries a plan out, showing how it goes.
+func (a *app) carry(ctx context.Context, p operate.Plan) (operate.Done, error) {
+	d, err := p.Carry(ctx, a.telling(len(p.Changes)))
+	if err != nil {
 		a.err.Printf("failed\n")
-		return err
 	}
-	return nil
+	return d, err
+}
+
+// telling shows how so many changes go.
+func (a *app) telling(total int) operate.Telling {
+	n := 0
+	return operate.Telling{
+		Change: func(c blueprint.Change, done bool, took time.Duration) {
+			if !done {
+				n++
+				a.err.Printf("  %d/%d %s … ", n, total, steps[c.Action])
+				return
+			}
+			a.err.Printf("done %s\n", show.Faint("("+show.Took(took)+")"))
+		},
+		Doubts: a.showDoubts,
+	}
 }
 
 // whereNext says where the page is and who can open it.
-func (a *app) whereNext(ctx context.Context, s *site) {
-	a.out.Printf("page:   %s\n", s.address())
-	if list, err := s.client().Members(ctx); err == nil && len(list) == 0 {
+func (a *app) whereNext(ctx context.Context, h *operate.House) {
+	a.out.Printf("page:   %s\n", h.Address())
+	if list, err := h.Client().Members(ctx); err == nil && len(list) == 0 {
 		a.out.Printf("next:   cozyshelf member add NAME --role admin\n")
 	}
 }

@@ -8,8 +8,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"slices"
-	"time"
 
 	"cozyshelf/internal/backup"
 	"cozyshelf/internal/boundary"
@@ -19,33 +17,23 @@ import (
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/logline"
 	"cozyshelf/internal/core/plain"
-	"cozyshelf/internal/deploy"
 	"cozyshelf/internal/engine"
 	"cozyshelf/internal/intake"
-	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/machine"
+	"cozyshelf/internal/operate"
 	"cozyshelf/internal/problem"
 
 	"github.com/spf13/cobra"
 )
 
-var errNotDeployed = errors.New("not deployed")
-
 // deployed opens the household and finds what it has on its engine.
-func (a *app) deployed(ctx context.Context) (*site, blueprint.Seen, error) {
-	s, err := a.open(ctx)
+func (a *app) deployed(ctx context.Context) (*operate.House, blueprint.Seen, error) {
+	h, err := a.open(ctx)
 	if err != nil {
 		return nil, blueprint.Seen{}, err
 	}
-	o, err := s.observe(ctx)
-	if err != nil {
-		return nil, blueprint.Seen{}, err
-	}
-	seen, ok := o.Current()
-	if !ok {
-		return s, seen, &problem.Problem{What: s.h.Household.Name + " is not deployed", Where: s.facts.Kind, Why: "the engine has nothing of this household", Fix: "cozyshelf deploy", Err: errNotDeployed}
-	}
-	return s, seen, nil
+	seen, err := h.Deployed(ctx)
+	return h, seen, err
 }
 
 func (a *app) logsCommand() *cobra.Command {
@@ -71,7 +59,7 @@ level and are always shown. With --json each line is a document of its own.`,
 			if o.Tail < 0 {
 				return wrongUse(c, "--tail takes a number of lines")
 			}
-			s, seen, err := a.deployed(c.Context())
+			h, seen, err := a.deployed(c.Context())
 			if err != nil {
 				return err
 			}
@@ -79,7 +67,7 @@ level and are always shown. With --json each line is a document of its own.`,
 			if !o.Follow && !chosen.all {
 				o.Tail = 0 // of those that are chosen, not of all
 			}
-			err = s.engine.Logs(c.Context(), seen.ID, o, chosen)
+			err = h.Engine.Logs(c.Context(), seen.ID, o, chosen)
 			if errors.Is(err, boundary.ErrLink) || errors.Is(err, boundary.ErrForeign) {
 				var pe *os.PathError
 				errors.As(err, &pe)
@@ -181,69 +169,36 @@ func (f *logFilter) flush() error {
 	return nil
 }
 
-// grace is how long a server may take to end.
-const grace = 10 * time.Second
-
 // turn stops or starts what is deployed, as asked.
 func (a *app) turn(ctx context.Context, command string, stop, start bool) error {
 	if err := a.alone(ctx); err != nil {
 		return err
 	}
-	s, seen, err := a.deployed(ctx)
+	h, seen, err := a.deployed(ctx)
 	if err != nil {
 		return err
 	}
-	if err := a.takeOver(s.h); err != nil {
+	if err := a.takeOver(h.Household); err != nil {
 		a.warn(err.Error()) // a full disk does not keep the server from being stopped or started
 	}
-	note := func(action string, err error) {
-		e := ledger.Entry{At: time.Now(), Who: who(), Command: command, Action: action, What: action + " " + seen.Name, Why: "asked for", Outcome: "done"}
-		if err != nil {
-			e.Outcome = err.Error()
-		}
-		if _, lerr := ledger.Append(s.h.Storage.State, e); lerr != nil {
-			a.err.Printf("the ledger could not be written: %s\n", lerr)
-		}
-	}
-	if stop && seen.Running {
-		err := s.engine.Stop(ctx, seen.ID, grace)
-		note("stop", err)
-		if err != nil {
-			return err
-		}
-	}
-	if !start {
-		a.out.Printf("%s is stopped\n", s.h.Household.Name)
+	err = h.Turn(ctx, command, seen, stop, start, func(err error) {
+		a.err.Printf("the ledger could not be written: %s\n", err)
+	})
+	var sick *control.Sick
+	full := errors.As(err, &sick) && sick.Status == control.FullDisk
+	switch {
+	case err != nil && !full:
+		return err
+	case !start:
+		a.out.Printf("%s is stopped\n", h.Name())
 		return nil
 	}
-	if seen.Running && !stop {
-		// An engine that waits before it tries a crashed server again does it now; one whose
-		// server runs has nothing to do.
-		if err := s.engine.Start(ctx, seen.ID); err != nil {
-			return &problem.Problem{What: s.h.Household.Name + " could not be started", Where: s.facts.Kind, Why: err.Error(),
-				Fix: "cozyshelf check shows what stands in the way", Err: err}
-		}
-	} else {
-		err := s.engine.Start(ctx, seen.ID)
-		note("start", err)
-		if err != nil {
-			return &problem.Problem{What: s.h.Household.Name + " could not be started", Where: s.facts.Kind, Why: err.Error(), Fix: "cozyshelf check shows what stands in the way", Err: err}
-		}
-	}
-	d := &deploy.Carrier{Engine: s.engine, Health: s.client().Health, Command: command, Who: who()}
-	d.Blueprint.Container = seen.Container
-	d.Blueprint.State = s.h.Storage.State
-	if err := d.Carry(ctx, []blueprint.Change{{Action: blueprint.AwaitHealthy, Target: seen.Name, What: "wait until it is healthy"}}); err != nil {
-		var sick *control.Sick
-		if !errors.As(err, &sick) || sick.Status != control.FullDisk {
-			return err
-		}
-		a.out.Printf("%s is running: %s\n", s.h.Household.Name, s.address())
+	a.out.Printf("%s is running: %s\n", h.Name(), h.Address())
+	if full {
 		a.warn("the disk with the state folder is full: what is there plays, and nothing new is remembered; " +
 			"free some space there, and it goes on by itself")
 		return &exit{problem.ExitFound}
 	}
-	a.out.Printf("%s is running: %s\n", s.h.Household.Name, s.address())
 	return nil
 }
 
@@ -272,61 +227,31 @@ given. Media are never touched.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			ctx := c.Context()
-			if err := a.alone(ctx); err != nil {
-				return err
-			}
-			s, err := a.open(ctx)
+			h, err := a.openAlone(ctx)
 			if err == nil {
-				err = s.here(ctx)
-			}
-			if err == nil {
-				err = a.takeOver(s.h)
+				err = h.Here(ctx)
 			}
 			if err != nil {
 				return err
 			}
-			s.sweep()
-			have, err := s.observe(ctx)
+			p, err := h.Retire(ctx, erase)
 			if err != nil {
 				return err
 			}
-			images := append(slices.Clone(have.Kept), have.Unkept...)
-			for _, seen := range have.Containers {
-				if i := seen.Container.Image; i != "" && !slices.Contains(images, i) {
-					images = append(images, i)
-				}
-			}
-			// A deployment that was cut off may have left the image alone.
-			if own, err := a.pack(ctx, s); err == nil && slices.Contains(have.Images, own.Digest) && !slices.Contains(images, own.Digest) {
-				images = append(images, own.Digest)
-			}
-			var state, scratch string
-			for _, p := range []string{s.h.Storage.State, boundary.Admin(s.h.Storage.State)} {
-				if _, err := os.Lstat(p); erase && !errors.Is(err, os.ErrNotExist) {
-					state = s.h.Storage.State
-				}
-			}
-			if _, err := os.Stat(s.h.Storage.Scratch); erase && err == nil && s.h.Storage.Scratch != "memory" {
-				scratch = s.h.Storage.Scratch
-			}
-			unit, _ := deploy.Unit(s.id, nil)
-			changes := blueprint.Retire(s.id, have, images, unit != "", state, scratch)
-			if len(changes) == 0 {
-				a.out.Printf("nothing to do: %s has nothing on %s\n", s.h.Household.Name, s.facts.Kind)
+			if len(p.Changes) == 0 {
+				a.out.Printf("nothing to do: %s has nothing on %s\n", h.Name(), h.Facts.Kind)
 				return nil
 			}
-			a.out.Printf("%s on %s\n", show.Bold(s.h.Household.Name), s.facts.Kind)
-			a.showChanges(changes)
+			a.out.Printf("%s on %s\n", show.Bold(h.Name()), h.Facts.Kind)
+			a.showChanges(p.Changes)
 			if err := a.agree(yes, "Carry this out?"); err != nil {
 				return err
 			}
-			s.blueprint.State = s.h.Storage.State
-			s.blueprint.Container.Household = s.id
-			if err := a.carry(ctx, s, "retire", changes, func() error { return deploy.ForgetDeployed(s.h.Storage.State) }); err != nil {
+			if _, err := a.carry(ctx, p); err != nil {
 				return err
 			}
 			a.out.Printf("retired; media were not touched\n")
-			for _, l := range stays(s.h) {
+			for _, l := range stays(h.Household) {
 				a.out.Printf("  stays: %s\n", show.Clean(l))
 			}
 			a.out.Printf("  stays: the household file %s\n", show.Clean(a.household))

@@ -325,16 +325,8 @@ func (a *app) join(h *household.Household, engine facts.Engine, account facts.Ac
 		return err
 	}
 	group := fmt.Sprint(m.Subject)
-	if account.Name == "" {
-		text, err := a.householdText()
-		if err != nil {
-			return err
-		}
-		after, err := household.AddGroup(a.household, text, group)
-		if err != nil {
-			return err
-		}
-		return a.rewrite(h, after, "access --mend", fmt.Sprintf("let the server into group %s, for shelf %s", group, shelf))
+	if account.Name == "" || machine.GroupName(m.Subject) == "" {
+		return a.addGroup(h, m.Subject, "access --mend", "it owns what shelf "+shelf+" holds")
 	}
 	id, err := ledger.Begin(h.Storage.State, ledger.Entry{At: time.Now(), Who: who(), Command: "access --mend", Action: "join-group",
 		What: fmt.Sprintf("add %s to group %s", account.Name, group), Why: "it owns what shelf " + shelf + " holds",

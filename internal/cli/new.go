@@ -164,7 +164,7 @@ func (a *app) propose(q *questions, h *household.Household) error {
 	if h.Server.Engine == "" {
 		h.Server.Engine = "auto"
 	}
-	if _, f, err := choose(q.c.Context(), h); err == nil {
+	if f, err := choose(q.c.Context(), h); err == nil {
 		a.err.Printf("%s\n", show1("engine", f.Kind+": "+f.Why))
 	}
 	if err := q.want(&h.Storage.State, "state", "Where may the server keep its own things?", filepath.Join(base, "cozyshelf", "state")); err != nil {
@@ -221,7 +221,7 @@ func (a *app) offerAccount(text []byte, mending, yes bool) error {
 	}
 	p := machine.Propose(h)
 	if mending {
-		_, engine, err := choose(context.Background(), h)
+		engine, err := choose(context.Background(), h)
 		if err != nil {
 			return err
 		}

@@ -226,23 +226,29 @@ func (a *app) document(v any) error {
 // load reads the household file. Commands obey it with the powers of whoever runs them,
 // so it must be one that only its owner could have written, and not the server's account.
 func (a *app) load() (*household.Household, error) {
+	h, _, err := a.read()
+	return h, err
+}
+
+// read also gives the file's text.
+func (a *app) read() (*household.Household, []byte, error) {
 	b, owner, err := a.readHousehold()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	h, err := household.Decode(a.household, b)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	account := machine.Account(h.Server)
 	if account.Known && owner != 0 && owner == int(account.UID) && owner != os.Geteuid() {
-		return nil, &problem.Problem{What: "the household file belongs to the server's account", Where: a.household, Why: fmt.Sprintf("it belongs to uid %d, which the server runs as: whoever took the server over could have %s do what it says", owner, who()), Fix: "chown root: " + a.household + ", and look whether it says what you want"}
+		return nil, nil, &problem.Problem{What: "the household file belongs to the server's account", Where: a.household, Why: fmt.Sprintf("it belongs to uid %d, which the server runs as: whoever took the server over could have %s do what it says", owner, who()), Fix: "chown root: " + a.household + ", and look whether it says what you want"}
 	}
 	if owner != os.Geteuid() && !a.told {
 		a.told = true
 		a.err.Printf("%s belongs to %s; what it says is done as %s\n", show.Clean(a.household), accountName(owner), who())
 	}
-	return h, nil
+	return h, b, nil
 }
 
 // readHousehold reads the text of the household file, and tells whose it is.

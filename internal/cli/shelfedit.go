@@ -171,7 +171,7 @@ func makeShelfFolder(ctx context.Context, h *household.Household, path string, a
 	if access != household.Change || !account.Known || os.Getuid() != 0 {
 		return nil
 	}
-	_, engine, err := choose(ctx, h)
+	engine, err := choose(ctx, h)
 	if err != nil {
 		return err
 	}

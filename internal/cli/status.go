@@ -20,6 +20,7 @@ import (
 	"cozyshelf/internal/deploy"
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/machine"
+	"cozyshelf/internal/operate"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/store"
 
@@ -34,6 +35,7 @@ type statusReport struct {
 	ID         string          `json:"id"`
 	Engine     string          `json:"engine"`
 	EngineIs   string          `json:"engine_version"`
+	Isolated   bool            `json:"isolated"` // it runs in a container
 	Deployed   bool            `json:"deployed"`
 	Running    bool            `json:"running"`
 	Healthy    bool            `json:"healthy"`
@@ -149,30 +151,30 @@ const sampleFor = 250 * time.Millisecond
 // less than a minute old.
 func (a *app) status(ctx context.Context, before *statusReport) (*statusReport, error) {
 	s, seen, err := a.deployed(ctx)
-	missing := errors.Is(err, errNotDeployed)
+	missing := errors.Is(err, operate.ErrNotDeployed)
 	if err != nil && !missing {
 		return nil, err
 	}
-	r := &statusReport{At: time.Now(), Household: s.h.Household.Name, ID: s.id, Engine: s.facts.Kind, EngineIs: s.facts.Version, Deployed: !missing, Address: s.address(),
-		Drift: append([]string{}, seen.Drift...), Changes: []string{}, Mounts: []mountReport{}, Streams: []usage.Play{}, Unfinished: []ledger.Entry{}, Boot: s.boot()}
+	r := &statusReport{At: time.Now(), Household: s.Name(), ID: s.ID, Engine: s.Facts.Kind, EngineIs: s.Facts.Version, Isolated: s.Facts.Can.Isolates, Deployed: !missing, Address: s.Address(),
+		Drift: append([]string{}, seen.Drift...), Changes: []string{}, Mounts: []mountReport{}, Streams: []usage.Play{}, Unfinished: []ledger.Entry{}, Boot: boot(s)}
 	a.lastDeployment(s, r)
 	if missing {
 		r.Why, r.Fix = "it is not deployed", "cozyshelf deploy"
-		if others := s.others(ctx); len(others) > 0 {
-			r.Why = fmt.Sprintf("the household file names %s, and it is deployed on %s", s.facts.Kind, others[0].Kind)
+		if others := s.Others(ctx); len(others) > 0 {
+			r.Why = fmt.Sprintf("the household file names %s, and it is deployed on %s", s.Facts.Kind, others[0].Kind)
 			r.Fix = "cozyshelf check says how to move it"
-		} else if was := deploy.ReadDeployed(s.h.Storage.State); was != nil {
+		} else if was := deploy.ReadDeployed(s.Household.Storage.State); was != nil {
 			r.Why, r.Fix = "somebody removed its container by hand", "cozyshelf deploy makes it again; members, positions and plays are kept"
 			r.Drift = append(r.Drift, r.Why)
 		}
 		return r, nil
 	}
-	c := seen.Container
-	r.Running, r.Restarts, r.Container, r.Image, r.Version, r.Limit = seen.Running, seen.Restarts, seen.Name, c.Image, c.Version, c.Memory
-	if err := a.draw(ctx, s); err == nil {
-		r.AsFile = s.blueprint.Container.Digest() == seen.Digest
+	c := seen.Service
+	r.Running, r.Restarts, r.Container, r.Image, r.Version, r.Limit = seen.Running, seen.Restarts, seen.Name, c.Image.Program, c.Version, c.Memory
+	if d, err := s.Draw(ctx); err == nil {
+		r.AsFile = d.Blueprint.Server().Digest() == seen.Digest
 		if !r.AsFile {
-			r.Changes = append(r.Changes, blueprint.Differences(c, s.blueprint.Container)...)
+			r.Changes = append(r.Changes, blueprint.Differences(c, d.Blueprint.Server())...)
 		}
 	}
 	if before != nil && r.At.Sub(before.At) < time.Minute && len(before.Mounts) > 0 {
@@ -192,14 +194,14 @@ func (a *app) status(ctx context.Context, before *statusReport) (*statusReport, 
 	}
 	ask, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	st, err := s.client().Status(ask)
+	st, err := s.Client().Status(ask)
 	if err != nil {
 		p := problem.Of(err)
 		r.Why, r.Fix = p.What+": "+p.Why, p.Fix
 		return r, nil
 	}
 	r.Server, r.Healthy, r.Why, r.Fix = &st, st.Ready, st.Problem, st.Fix
-	if list, err := s.client().History(ask, store.PlayFilter{Open: true}); err == nil && list != nil {
+	if list, err := s.Client().History(ask, store.PlayFilter{Open: true}); err == nil && list != nil {
 		r.Streams = list
 	}
 	earlier, at := st, r.At
@@ -207,7 +209,7 @@ func (a *app) status(ctx context.Context, before *statusReport) (*statusReport, 
 		earlier, at = *before.Server, before.At
 	} else {
 		time.Sleep(sampleFor)
-		if st, err = s.client().Status(ask); err != nil {
+		if st, err = s.Client().Status(ask); err != nil {
 			return r, nil
 		}
 	}
@@ -236,8 +238,8 @@ func finishes(e ledger.Entry) string {
 }
 
 // lastDeployment finds what the ledger says of deployments.
-func (a *app) lastDeployment(s *site, r *statusReport) {
-	list, _, err := ledger.Read(s.h.Storage.State)
+func (a *app) lastDeployment(s *operate.House, r *statusReport) {
+	list, _, err := ledger.Read(s.Household.Storage.State)
 	if err != nil {
 		return // whoever may not read it does without
 	}
@@ -253,18 +255,18 @@ func (a *app) lastDeployment(s *site, r *statusReport) {
 }
 
 // boot says what starts the server with the machine.
-func (s *site) boot() string {
-	switch s.h.Server.Start {
+func boot(s *operate.House) string {
+	switch s.Household.Server.Start {
 	case household.StartNever:
 		return "nothing starts it but cozyshelf start"
 	case household.StartCrash:
 		return "after a crash only"
 	}
-	if s.facts.Kind == "docker" {
+	if s.Facts.Can.Boots {
 		return "with the engine, and after a crash"
 	}
 	dir := machine.Units()
-	name := blueprint.UnitName(s.id)
+	name := blueprint.UnitName(s.ID)
 	for _, target := range []string{"multi-user.target", "default.target"} {
 		if dir != "" && machine.UnitEnabled(dir, name, target) {
 			return "with the machine (" + dir + "/" + name + "), and after a crash"
@@ -274,29 +276,29 @@ func (s *site) boot() string {
 }
 
 // mounts says of each folder what the account may do there.
-func (a *app) mounts(ctx context.Context, s *site, c blueprint.Container) []mountReport {
+func (a *app) mounts(ctx context.Context, s *operate.House, c blueprint.Service) []mountReport {
 	var lines []verdict.Line
-	if !s.facts.Elsewhere {
-		lines = verdict.Judge(s.h, a.gather(ctx, s))
+	if !s.Facts.Elsewhere {
+		lines = s.Judge(ctx)
 	}
 	out := []mountReport{}
 	for _, m := range c.Mounts {
 		r := mountReport{What: m.What, Host: m.Place(), Inside: m.Target, Write: !m.ReadOnly}
-		what := map[blueprint.Role]string{blueprint.RoleState: "state folder", blueprint.RoleScratch: "scratch folder",
-			blueprint.RoleBackups: "backup folder"}[m.Role()]
-		if m.Role() == blueprint.RoleShelf {
+		what := map[blueprint.MountRole]string{blueprint.MountState: "state folder", blueprint.MountScratch: "scratch folder",
+			blueprint.MountBackups: "backup folder"}[m.Role]
+		if m.Role == blueprint.MountShelf {
 			what = "shelf " + m.What
 		}
 		at := slices.IndexFunc(lines, func(l verdict.Line) bool { return l.What == what && l.About == m.Place() })
 		if at >= 0 {
 			r.Verdict = lines[at].Status
 			r.Says = strings.TrimLeft(strings.TrimPrefix(lines[at].Says, m.Place()), ":, ")
-		} else if s.facts.Elsewhere {
+		} else if s.Facts.Elsewhere {
 			r.Says = "on the engine's machine; cozyshelf access --prove tries it from inside"
 		} else {
 			r.Says = "no longer in the household file"
 		}
-		if s.facts.Kind == "process" {
+		if !s.Facts.Can.Isolates {
 			r.Inside = ""
 		}
 		out = append(out, r)
@@ -328,7 +330,7 @@ func (a *app) showStatus(r *statusReport) {
 	}
 	a.out.Printf("\n")
 	engine := r.Engine
-	if r.Engine != "process" {
+	if r.Isolated {
 		engine += " " + r.EngineIs
 	}
 	row("engine", "%s; starts %s", engine, r.Boot)

@@ -194,9 +194,9 @@ func (a *app) watched(ctx context.Context) map[string]string {
 	}
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	list, err := s.client().Watched(ctx)
+	list, err := s.Client().Watched(ctx)
 	if err != nil {
-		if o, oerr := s.engine.Observe(ctx, s.id); oerr == nil {
+		if o, oerr := s.Engine.Observe(ctx, s.ID); oerr == nil {
 			if _, runs := o.Running(); runs {
 				a.err.Printf("%s the server does not say who watches what: %v\n", show.Mark("warning"), err)
 			}
@@ -585,7 +585,7 @@ func (a *app) rescan(ctx context.Context, h *household.Household, plans []*tidie
 	if err != nil {
 		return
 	}
-	o, err := s.engine.Observe(ctx, s.id)
+	o, err := s.Engine.Observe(ctx, s.ID)
 	if err != nil {
 		return
 	}
@@ -602,7 +602,7 @@ func (a *app) rescan(ctx context.Context, h *household.Household, plans []*tidie
 		names[""] = true
 	}
 	for n := range names {
-		if _, err := s.client().Scan(ctx, n, "", false, false); err != nil {
+		if _, err := s.Client().Scan(ctx, n, "", false, false); err != nil {
 			a.err.Printf("%s the server could not look at it yet: %v\n", show.Mark("warning"), err)
 		}
 	}

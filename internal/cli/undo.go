@@ -17,6 +17,7 @@ import (
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/mend"
+	"cozyshelf/internal/operate"
 	"cozyshelf/internal/problem"
 
 	"github.com/spf13/cobra"
@@ -56,7 +57,11 @@ can be undone. Exit code 3 when something was left alone.`,
 			a.err.Printf("entry %d, %s by %s: %s\n", e.ID, show.When(e.At), e.Who, show.Clean(e.What))
 			switch e.Undo.Kind {
 			case ledger.Deployment:
-				return a.undoDeployment(c.Context(), "undo", e, yes)
+				house, err := a.openAlone(c.Context())
+				if err != nil {
+					return err
+				}
+				return a.undoDeployment(c.Context(), house, "undo", e, yes)
 			case undoStore:
 				return a.undoStore(c.Context(), e, yes)
 			case undoAccess:
@@ -173,21 +178,7 @@ func beginUndo(h *household.Household, e ledger.Entry) (int, error) {
 // another goes the other way.
 func backwards(h *household.Household, e ledger.Entry) bool {
 	list, _, _ := ledger.Read(h.Storage.State) // read a moment ago
-	back := false
-	for at := e; at.Undoes != 0; {
-		back = !back
-		next := at
-		for _, o := range list {
-			if o.ID == at.Undoes {
-				next = o
-			}
-		}
-		if next.ID == at.ID {
-			break
-		}
-		at = next
-	}
-	return back
+	return operate.Backwards(list, e)
 }
 
 // undoFile puts the former text of the household file back.

@@ -4,104 +4,34 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"cozyshelf/internal/core/blueprint"
-	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/household"
-	"cozyshelf/internal/engine"
+	"cozyshelf/internal/engine/enginetest"
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/pack"
 	"cozyshelf/internal/whole"
 )
 
-// fake is an engine in memory. Containers whose port is in sick never get well.
-type fake struct {
-	o    blueprint.Observed
-	sick map[int]bool
-}
-
-func (f *fake) Facts(context.Context) facts.Engine { return facts.Engine{Kind: "fake", Answers: true} }
-func (f *fake) Observe(context.Context, string) (blueprint.Observed, error) {
-	o := f.o
-	o.Containers = slices.Clone(o.Containers)
-	return o, nil
-}
-func (f *fake) LoadImage(_ context.Context, i pack.Image, _ string) error {
-	f.o.Images = append(f.o.Images, i.Digest)
-	f.o.Kept = append(f.o.Kept, i.Digest)
-	return nil
-}
-func (f *fake) RemoveImage(context.Context, string, string) error { f.o.Images = nil; return nil }
-func (f *fake) MakeNetwork(_ context.Context, n, _ string) error {
-	f.o.Networks = append(f.o.Networks, n)
-	return nil
-}
-func (f *fake) RemoveNetwork(_ context.Context, n string) error {
-	f.o.Networks = slices.DeleteFunc(f.o.Networks, func(m string) bool { return m == n })
-	return nil
-}
-func (f *fake) Create(_ context.Context, c blueprint.Container) (string, error) {
-	id := fmt.Sprint("c", len(f.o.Containers), c.Port)
-	f.o.Containers = append(f.o.Containers, blueprint.Seen{ID: id, Name: c.EngineName(), Digest: c.Digest(), Container: c})
-	return id, nil
-}
-func (f *fake) set(id string, run bool) error {
-	for i := range f.o.Containers {
-		if f.o.Containers[i].ID == id {
-			f.o.Containers[i].Running = run
-			return nil
-		}
-	}
-	return engine.ErrNotFound
-}
-func (f *fake) Start(_ context.Context, id string) error                 { return f.set(id, true) }
-func (f *fake) Stop(_ context.Context, id string, _ time.Duration) error { return f.set(id, false) }
-func (f *fake) Remove(_ context.Context, id string) error {
-	f.o.Containers = slices.DeleteFunc(f.o.Containers, func(s blueprint.Seen) bool { return s.ID == id })
-	return nil
-}
-func (f *fake) MakeVolume(_ context.Context, n, _ string, _ map[string]string) error {
-	f.o.Volumes = append(f.o.Volumes, n)
-	return nil
-}
-func (f *fake) RemoveVolume(_ context.Context, n string) error {
-	f.o.Volumes = slices.DeleteFunc(f.o.Volumes, func(m string) bool { return m == n })
-	return nil
-}
-func (f *fake) PutBack(_ context.Context, id string, _ blueprint.Container) error {
-	for i := range f.o.Containers {
-		if f.o.Containers[i].ID == id {
-			f.o.Containers[i].Drift = nil
-		}
-	}
-	return nil
-}
-func (f *fake) Run(context.Context, blueprint.Container, []string, io.Writer) (int, error) {
-	return 0, nil
-}
-func (f *fake) Logs(_ context.Context, _ string, _ engine.LogOptions, w io.Writer) error {
-	_, err := io.WriteString(w, "2026-11-23T00:00:00Z the last words\n")
-	return err
-}
-
-func (f *fake) healthy(context.Context) error {
-	s, ok := f.o.Running()
-	if !ok || f.sick[s.Container.Port] {
-		return errors.New("not ready")
-	}
-	return nil
-}
-
 type setting struct {
 	h *household.Household
-	f *fake
+	f *enginetest.Memory
+	// more are services beside the server.
+	more []blueprint.Service
+}
+
+func (s *setting) have(t *testing.T) blueprint.Observed {
+	t.Helper()
+	o, err := s.f.Observe(context.Background(), blueprint.ID(s.h.Storage.State))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return o
 }
 
 func mill(t *testing.T) *setting {
@@ -114,27 +44,43 @@ func mill(t *testing.T) *setting {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return &setting{checked, &fake{sick: map[int]bool{}}}
+	return &setting{h: checked, f: &enginetest.Memory{Sick: map[int]bool{}}}
 }
 
 // deploy compares and carries out once; before may be nil.
 func (s *setting) deploy(t *testing.T, before func(int, blueprint.Change) error) (changes []blueprint.Change, err error) {
 	t.Helper()
-	bp := blueprint.Draw(s.h, blueprint.Site{Engine: "docker", UID: uint32(os.Getuid()), GID: uint32(os.Getgid()), Image: "sha256:abcdef", Version: "1"})
+	bp := blueprint.Draw(s.h, blueprint.Site{Engine: "memory", Can: enginetest.Containers, UID: uint32(os.Getuid()), GID: uint32(os.Getgid()), Image: "sha256:abcdef", Version: "1"})
 	host, err := Host(bp)
 	if err != nil {
 		t.Fatal(err)
 	}
-	changes = blueprint.Compare(bp, s.f.o, host)
-	c := Carrier{Engine: s.f, Blueprint: bp, Image: pack.Image{Digest: "sha256:abcdef"}, Health: s.f.healthy, Patience: 50 * time.Millisecond, Before: before, Command: "deploy"}
+	for _, more := range s.more {
+		more.Household, more.Name = bp.Household, "Fernhollow Mill"
+		bp = bp.With(append(bp.Services, more)...)
+	}
+	changes = blueprint.Compare(bp, s.have(t), host)
+	c := Carrier{Engine: s.f, Blueprint: bp, Image: pack.Image{Digest: "sha256:abcdef"}, Health: s.f.Health, Patience: 50 * time.Millisecond, Before: before, Command: "deploy"}
 	return changes, c.Carry(context.Background(), changes)
 }
 
 // TestEveryStepMayFailAndTheNextDeploymentFinishes makes each step in turn fail,
 // of the first deployment and of a changed one.
 func TestEveryStepMayFailAndTheNextDeploymentFinishes(t *testing.T) {
-	for n := range 20 {
+	companions := []blueprint.Service{
+		{Key: "notes", Role: blueprint.RoleCompanion, Image: blueprint.Image{Reference: "notes"}, After: []string{"server"}},
+		{Key: "cards", Role: blueprint.RoleCompanion, Image: blueprint.Image{Archive: "/srv/cards.tar", Digest: "sha256:1"}},
+		{Key: "paints", Role: blueprint.RoleCompanion, Image: blueprint.Image{Program: "sha256:abcdef"}, After: []string{"notes"}},
+	}
+	for _, n := range []int{0, 1, 3} {
+		t.Run(fmt.Sprint(n+1, " services"), func(t *testing.T) { everyStepMayFail(t, companions[:n]) })
+	}
+}
+
+func everyStepMayFail(t *testing.T, more []blueprint.Service) {
+	for n := range 60 {
 		s := mill(t)
+		s.more = more
 		fail := func(i int, c blueprint.Change) error {
 			if i == n {
 				return errors.New("made to fail")
@@ -144,14 +90,14 @@ func TestEveryStepMayFailAndTheNextDeploymentFinishes(t *testing.T) {
 		reached := false
 		for _, port := range []int{26990, 26991} {
 			s.h.Server.Port = port
-			before, _ := s.f.o.Running()
+			before, _ := s.have(t).Running()
 			changes, err := s.deploy(t, fail)
 			if (err == nil) != (n >= len(changes)) {
 				t.Fatalf("step %d of %d on port %d: got %v", n, len(changes), port, err)
 			}
 			if err != nil {
 				reached = true
-				after, runs := s.f.o.Running()
+				after, runs := s.have(t).Running()
 				if before.ID != "" && (!runs || after.ID != before.ID && changes[n].Action != blueprint.RemoveOld) {
 					t.Errorf("step %d (%s) left nothing running that ran before", n, changes[n].Action)
 				}
@@ -162,8 +108,8 @@ func TestEveryStepMayFailAndTheNextDeploymentFinishes(t *testing.T) {
 			if again, err := s.deploy(t, nil); err != nil || len(again) != 0 {
 				t.Fatalf("after step %d: there is still something to do: %+v, %v", n, again, err)
 			}
-			if now, ok := s.f.o.Running(); !ok || now.Container.Port != port || len(s.f.o.Containers) != 1 {
-				t.Fatalf("after step %d: got %+v", n, s.f.o.Containers)
+			if now, ok := s.have(t).Running(); !ok || now.Service.Port() != port || len(s.have(t).Containers) != 1+len(more) {
+				t.Fatalf("after step %d: got %+v", n, s.have(t).Containers)
 			}
 		}
 		if !reached {
@@ -178,13 +124,13 @@ func TestAServerThatDoesNotGetWellIsPutBack(t *testing.T) {
 	if _, err := s.deploy(t, nil); err != nil {
 		t.Fatal(err)
 	}
-	s.h.Server.Port, s.f.sick[26999] = 26999, true
+	s.h.Server.Port, s.f.Sick[26999] = 26999, true
 	_, err := s.deploy(t, nil)
 	if err == nil || !strings.Contains(err.Error(), "the last words") || !strings.Contains(err.Error(), "runs again") {
 		t.Errorf("got %v, want the log's last lines and that the old one runs again", err)
 	}
-	if now, ok := s.f.o.Running(); !ok || now.Container.Port != 26990 || len(s.f.o.Containers) != 1 {
-		t.Errorf("got %+v, want the old one running, alone", s.f.o.Containers)
+	if now, ok := s.have(t).Running(); !ok || now.Service.Port() != 26990 || len(s.have(t).Containers) != 1 {
+		t.Errorf("got %+v, want the old one running, alone", s.have(t).Containers)
 	}
 	list, _, err := ledger.Read(s.h.Storage.State)
 	if err != nil || len(list) < 6 || !strings.Contains(list[len(list)-1].Outcome, "not ready") {

@@ -17,11 +17,13 @@ import (
 // Deployed is what was deployed: enough to deploy it once more, also by another
 // version of the program.
 type Deployed struct {
-	At        time.Time         `json:"at"`
-	Version   string            `json:"version"`
-	Labels    map[string]string `json:"labels"`    // of the container
-	Settings  string            `json:"settings"`  // the settings file's text
-	Household string            `json:"household"` // the text of the household file that it was made from
+	At      time.Time         `json:"at"`
+	Version string            `json:"version"`
+	Labels  map[string]string `json:"labels"` // of the server
+	// Others are the labels of what else runs.
+	Others    []map[string]string `json:"others,omitempty"`
+	Settings  string              `json:"settings"`  // the settings file's text
+	Household string              `json:"household"` // the text of the household file that it was made from
 	// File is the household file's own text, where that was another: it had been changed since,
 	// and stayed so when a deployment was taken back.
 	File   string   `json:"file,omitempty"`
@@ -36,13 +38,40 @@ func (d *Deployed) FileText() string {
 	return d.Household
 }
 
-// Container is what ran.
-func (d *Deployed) Container() (blueprint.Container, error) {
-	c, ok := blueprint.FromLabels(d.Labels)
+// Server is the server that ran.
+func (d *Deployed) Server() (blueprint.Service, error) {
+	s, ok := blueprint.FromLabels(d.Labels)
 	if !ok {
-		return c, errors.New("the record of the deployment is damaged")
+		return s, errors.New("the record of the deployment is damaged")
 	}
-	return c, nil
+	return s, nil
+}
+
+// Services is all that ran.
+func (d *Deployed) Services() ([]blueprint.Service, error) {
+	s, err := d.Server()
+	out := []blueprint.Service{s}
+	for _, l := range d.Others {
+		other, ok := blueprint.FromLabels(l)
+		if !ok {
+			err = errors.New("the record of the deployment is damaged")
+		}
+		out = append(out, other)
+	}
+	return out, err
+}
+
+// Describe writes down what a blueprint deploys.
+func Describe(bp blueprint.Blueprint) *Deployed {
+	d := &Deployed{At: time.Now(), Version: bp.Server().Version, Settings: string(bp.SettingsJSON())}
+	for _, s := range bp.Services {
+		if s.Key == blueprint.ServerKey {
+			d.Labels = s.Labels()
+		} else {
+			d.Others = append(d.Others, s.Labels())
+		}
+	}
+	return d
 }
 
 // Record is what is kept to undo a deployment.

@@ -39,9 +39,10 @@ func Account(s household.Server) facts.Account {
 	return a
 }
 
-// noAccount begins the reason why an account is not known, where there is none
-// of that name.
-const noAccount = "there is no account"
+// errNoAccount says that no account has a name.
+type errNoAccount string
+
+func (e errNoAccount) Error() string { return fmt.Sprintf("there is no account %q", string(e)) }
 
 // Who names an account for the commands of remedies.
 func Who(a facts.Account) permit.Who {
@@ -62,6 +63,7 @@ func account(s household.Server) facts.Account {
 	name, uid, gid, err := userIDs(s.RunAs)
 	if err != nil {
 		a.Why = err.Error()
+		a.Missing = errors.As(err, new(errNoAccount))
 		return a
 	}
 	a.Name, a.Known, a.UID, a.GID, a.Groups = name, true, uid, gid, []uint32{gid}
@@ -86,7 +88,7 @@ func userIDs(name string) (found string, uid, gid uint32, err error) {
 		if len(f) < 4 {
 			var unknown user.UnknownUserError
 			if errors.As(err, &unknown) {
-				err = fmt.Errorf(noAccount+" %q", name)
+				err = errNoAccount(name)
 			}
 			return "", 0, 0, err
 		}
@@ -195,16 +197,22 @@ func Propose(h *household.Household) *facts.Proposal {
 	}
 	slices.Sort(p.Groups)
 	p.Commands = makeAccount(p.Name, p.Groups)
+	for _, g := range p.Groups {
+		if GroupName(g) == "" {
+			p.Nameless = append(p.Nameless, g)
+		}
+	}
 	return p
 }
 
 // makeAccount gives the commands that make an account with no login and no home,
-// with the programs that are here; none where there are none.
+// with the programs that are here; none where there are none. Groups that have no name here
+// are left out: those programs know none of them.
 func makeAccount(name string, groups []uint32) []string {
-	names := make([]string, len(groups))
-	for i, g := range groups {
-		if names[i] = GroupName(g); names[i] == "" {
-			names[i] = strconv.FormatUint(uint64(g), 10)
+	var names []string
+	for _, g := range groups {
+		if n := GroupName(g); n != "" {
+			names = append(names, n)
 		}
 	}
 	nologin := "/bin/false"

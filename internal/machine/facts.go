@@ -22,11 +22,12 @@ import (
 )
 
 // Gather collects the facts for a household. engine is the engine that was
-// chosen; ours tells whether a port that somebody holds, by name where that is
-// known, is held for the household's own server.
-func Gather(h *household.Household, engine facts.Engine, ours func(port int, holder string) bool) facts.Facts {
+// chosen, account the run-as account as Account finds it; ours tells whether a port that
+// somebody holds, by name where that is known, is held for the household's own server.
+func Gather(h *household.Household, engine facts.Engine, account facts.Account,
+	ours func(port int, holder string) bool) facts.Facts {
 	f := facts.Facts{
-		Taken: time.Now(), CallerUID: os.Getuid(), Engine: engine, Account: Account(h.Server), Devices: []facts.Device{},
+		Taken: time.Now(), CallerUID: os.Getuid(), Engine: engine, Account: account, Devices: []facts.Device{},
 	}
 	hardware(&f)
 	for _, d := range h.Server.Devices {
@@ -42,7 +43,7 @@ func Gather(h *household.Household, engine facts.Engine, ours func(port int, hol
 	// SELinux counts only where the kernel and the engine both have it so.
 	f.Engine.Confined = engine.Confined && f.Security.SELinux == "enforcing"
 	engine = f.Engine
-	if strings.HasPrefix(f.Account.Why, noAccount) {
+	if f.Account.Missing {
 		f.Account.Proposal = Propose(h)
 	}
 	bind, _ := h.Server.BindAddr() // checked when the file was read

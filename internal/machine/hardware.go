@@ -157,7 +157,7 @@ func disk(f *facts.Folder, at string) {
 	g := (&Tree{}).Ground(at)
 	f.Network, f.Ruled = g.Server, g.Ruled
 	f.ReadOnly = f.ReadOnly || g.ReadOnly
-	f.Private = !strings.Contains(m.Optional, "shared:") && !strings.Contains(m.Optional, "master:")
+	f.Private = !handsOn(m)
 	f.Removable = removable(m.Major, m.Minor)
 	f.ACLs = aclsWork(at)
 }
@@ -181,4 +181,22 @@ func removable(major, minor int) bool {
 func aclsWork(path string) bool {
 	_, err := unix.Getxattr(path, aclAccess, make([]byte, 1024))
 	return err != syscall.ENOTSUP
+}
+
+// Spread reports whether a folder lies on a mount that hands on what is mounted below it
+// later (mount_namespaces(7)), so that a container sees it, too.
+func Spread(folder string) bool {
+	if real, err := Patiently(func() (string, error) { return filepath.EvalSymlinks(folder) }); err == nil {
+		folder = real
+	}
+	mounts, err := mountinfo.GetMounts(nil)
+	if err != nil {
+		return false
+	}
+	m := over(mounts, folder)
+	return m != nil && handsOn(m)
+}
+
+func handsOn(m *mountinfo.Info) bool {
+	return strings.Contains(m.Optional, "shared:") || strings.Contains(m.Optional, "master:")
 }

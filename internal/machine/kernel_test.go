@@ -232,7 +232,7 @@ func TestAuditsOfWholeTreesAgreeWithTheKernel(t *testing.T) {
 		}
 		said := askKernel(t, id, all)
 		for i, root := range roots {
-			need := permit.Need{Write: true, Each: true, Hands: 1 + r.IntN(2)}
+			need := permit.Need{Write: true, Each: true, Workers: 1 + r.IntN(2)}
 			report, err := permit.Audit(&Tree{}, root, id, need)
 			if err != nil {
 				t.Fatal(err)

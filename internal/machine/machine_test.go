@@ -266,7 +266,7 @@ func TestAccountsOfDirectoryServicesAreFound(t *testing.T) {
 	if got := GroupName(41890); got != "millers" {
 		t.Errorf("got %q", got)
 	}
-	if a := Account(household.Server{RunAs: "nobody-there"}); a.Known || !strings.HasPrefix(a.Why, noAccount) {
+	if a := Account(household.Server{RunAs: "nobody-there"}); a.Known || !a.Missing {
 		t.Errorf("got %+v", a)
 	}
 }

@@ -284,8 +284,8 @@ func Enough(r permit.Report, id permit.Identity, who permit.Who, need permit.Nee
 
 func with[T any](need permit.Need, do func(*Tree, permit.Need) T) (T, error) {
 	t := &Tree{Labels: need.Confined}
-	if need.Hands == 0 {
-		need.Hands = runtime.GOMAXPROCS(0)
+	if need.Workers == 0 {
+		need.Workers = runtime.GOMAXPROCS(0)
 	}
 	return patiently(t.looked.Load, func() (T, error) { return do(t, need), nil })
 }

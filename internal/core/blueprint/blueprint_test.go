@@ -6,8 +6,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
+	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/household"
 )
 
@@ -29,11 +29,15 @@ func mill(t *testing.T) *household.Household {
 	return got
 }
 
-var site = Site{Engine: "docker", UID: 1500, GID: 1500, Groups: []uint32{44, 1500}, Image: "sha256:0123456789abcdef", Version: "0.1.0"}
+// containers is what an engine that runs containers can do.
+var containers = facts.Capabilities{Isolates: true, Networks: true, HostNetwork: true, Volumes: true, Limits: true,
+	Boots: true, Becomes: true}
+
+var site = Site{Engine: "docker", Can: containers, UID: 1500, GID: 1500, Groups: []uint32{44, 1500}, Image: "sha256:0123456789abcdef", Version: "0.1.0"}
 
 func TestContainersAreClosedByDefault(t *testing.T) {
 	bp := Draw(mill(t), site)
-	c := bp.Container
+	c := bp.Server()
 	writable := []string{}
 	for _, m := range c.Mounts {
 		if !m.ReadOnly {
@@ -56,18 +60,18 @@ func TestContainersAreClosedByDefault(t *testing.T) {
 
 func TestProcessEngineUsesTheHostsOwnPaths(t *testing.T) {
 	s := site
-	s.Engine = "process"
+	s.Engine, s.Can = "process", facts.Capabilities{}
 	bp := Draw(mill(t), s)
 	if got := bp.Settings.Shelves[0].Folders[0]; got != "/srv/media/films" {
 		t.Errorf("got %s", got)
 	}
-	if bp.Settings.State != "/srv/cozyshelf/state" || bp.Settings.Listen != "[::]:26990" || bp.Container.Tmpfs != 0 {
+	if bp.Settings.State != "/srv/cozyshelf/state" || bp.Settings.Listen != "[::]:26990" || bp.Server().Tmpfs != 0 {
 		t.Errorf("got %+v", bp.Settings)
 	}
 }
 
 func TestLabelsReadBackAndForgedOnesDoNot(t *testing.T) {
-	c := Draw(mill(t), site).Container
+	c := Draw(mill(t), site).Server()
 	l := c.Labels()
 	if got, ok := FromLabels(l); !ok || got.Digest() != c.Digest() {
 		t.Errorf("got %+v, %v", got, ok)
@@ -79,7 +83,7 @@ func TestLabelsReadBackAndForgedOnesDoNot(t *testing.T) {
 }
 
 func TestDigestFollowsEveryFieldOfTheContainer(t *testing.T) {
-	c := Draw(mill(t), site).Container
+	c := Draw(mill(t), site).Server()
 	b, _ := json.Marshal(c)
 	var fields map[string]any
 	json.Unmarshal(b, &fields)
@@ -93,11 +97,18 @@ func TestDigestFollowsEveryFieldOfTheContainer(t *testing.T) {
 			changed[k] = v + 1
 		case bool:
 			changed[k] = !v
+		case map[string]any:
+			switch k {
+			case "hardening":
+				changed[k] = map[string]any{"writable_root": true}
+			default:
+				changed[k] = nil
+			}
 		default:
 			changed[k] = nil
 		}
 		out, _ := json.Marshal(changed)
-		var d Container
+		var d Service
 		if err := json.Unmarshal(out, &d); err != nil {
 			t.Fatal(err)
 		}
@@ -109,7 +120,7 @@ func TestDigestFollowsEveryFieldOfTheContainer(t *testing.T) {
 
 func TestWhatWasChangedByHandIsPutBack(t *testing.T) {
 	bp := Draw(mill(t), site)
-	have := Observed{Images: []string{bp.Container.Image}, Networks: []string{bp.Container.Network}, Containers: []Seen{{ID: "1", Digest: bp.Container.Digest(), Container: bp.Container, Running: true}}}
+	have := Observed{Images: []string{bp.Server().Image.Program}, Networks: []string{bp.Server().Network}, Containers: []Seen{{ID: "1", Digest: bp.Server().Digest(), Service: bp.Server(), Key: ServerKey, Running: true}}}
 	host := Host{StateExists: true, SettingsExists: true}
 	if c := Compare(bp, have, host); len(c) != 0 {
 		t.Fatalf("nothing drifted: %+v", c)
@@ -120,86 +131,6 @@ func TestWhatWasChangedByHandIsPutBack(t *testing.T) {
 	}
 }
 
-// sim is an engine in memory that carries changes out, to see where they lead.
-type sim struct {
-	have Observed
-	host Host
-	bp   Blueprint
-}
-
-func (s *sim) carry(c Change) {
-	drop := func(id string) {
-		s.have.Containers = slices.DeleteFunc(s.have.Containers, func(x Seen) bool { return x.ID == id })
-	}
-	set := func(run bool, match func(Seen) bool) {
-		for i := range s.have.Containers {
-			if match(s.have.Containers[i]) {
-				s.have.Containers[i].Running = run
-			}
-		}
-	}
-	switch c.Action {
-	case MakeState:
-		s.host.StateExists = true
-	case MakeScratch:
-		s.host.ScratchExists = true
-	case LoadImage:
-		s.have.Images, s.have.Kept = append(s.have.Images, c.Target), append(s.have.Kept, c.Target)
-	case MakeNetwork:
-		s.have.Networks = append(s.have.Networks, c.Target)
-	case RemoveNetwork:
-		s.have.Networks = slices.DeleteFunc(s.have.Networks, func(n string) bool { return n == c.Target })
-	case WriteSettings:
-		s.host.SettingsExists = true
-	case Create:
-		s.have.Containers = append(s.have.Containers, Seen{ID: fmt.Sprint(time.Now().UnixNano()), Name: c.Target, Digest: s.bp.Container.Digest(), Container: s.bp.Container})
-	case StopOld:
-		set(false, func(x Seen) bool { return x.ID == c.Target })
-	case Start:
-		set(true, func(x Seen) bool { return x.Name == c.Target })
-	case RemoveOld:
-		drop(c.Target)
-	}
-}
-
-// TestChangesCutOffAnywhereLeadToTheSameEnd carries out the first n changes,
-// compares again, and so on, from several beginnings.
-func TestChangesCutOffAnywhereLeadToTheSameEnd(t *testing.T) {
-	first := Draw(mill(t), site)
-	h := mill(t)
-	h.Server.Port = 26991
-	h.Server.Network = "host"
-	second := Draw(h, site)
-	for n := 1; n < 12; n++ {
-		s := &sim{}
-		for step, bp := range []Blueprint{first, second, first} {
-			s.bp = bp
-			s.host.SettingsExists = false
-			for round := 0; ; round++ {
-				// To prove changes nothing, so it is always a step of the next round too.
-				changes := slices.DeleteFunc(Compare(bp, s.have, s.host), func(c Change) bool { return c.Action == Prove })
-				if len(changes) == 0 {
-					break
-				}
-				if round > 30 {
-					t.Fatalf("n=%d step %d never ends: %+v", n, step, changes)
-				}
-				for i, c := range changes {
-					// Waiting is a check, not a change of what is: once it is
-					// reached, go on to what it guards.
-					if i >= n && !slices.ContainsFunc(changes[:i], func(c Change) bool { return c.Action == AwaitHealthy }) {
-						break
-					}
-					s.carry(c)
-				}
-			}
-			if len(s.have.Containers) != 1 || !s.have.Containers[0].Running || s.have.Containers[0].Digest != bp.Container.Digest() {
-				t.Fatalf("n=%d step %d ended with %+v", n, step, s.have)
-			}
-		}
-	}
-}
-
 func TestReasonsNameWhatChanged(t *testing.T) {
 	a := Draw(mill(t), site)
 	h := mill(t)
@@ -207,20 +138,20 @@ func TestReasonsNameWhatChanged(t *testing.T) {
 	h.Shelves[0].Folders = append(h.Shelves[0].Folders, "/srv/third")
 	h.Shelves[1].Access = household.Read
 	b := Draw(h, site)
-	got := strings.Join(Differences(a.Container, b.Container), "; ")
-	for _, want := range []string{"port 26990 → 26991", "films also from /srv/third", "own may be changed: true → false"} {
+	got := strings.Join(Differences(a.Server(), b.Server()), "; ")
+	for _, want := range []string{"port 26990 → 26991", "films also from /srv/third", "own: change → read"} {
 		if !strings.Contains(got, want) {
 			t.Errorf("got %q, want %q in it", got, want)
 		}
 	}
 	with := site
 	with.FFmpeg, with.Image = "5.1.9", "sha256:other"
-	if got := Differences(a.Container, Draw(mill(t), with).Container); len(got) != 1 || got[0] != "ffmpeg in the image none → 5.1.9" {
+	if got := Differences(a.Server(), Draw(mill(t), with).Server()); len(got) != 1 || got[0] != "ffmpeg in the image none → 5.1.9" {
 		t.Errorf("got %v", got)
 	}
 	h = mill(t)
 	h.Remote.TrustedProxies = []string{"192.0.2.1"}
-	if got := Differences(a.Container, Draw(h, site).Container); len(got) != 1 || !strings.Contains(got[0], "settings") {
+	if got := Differences(a.Server(), Draw(h, site).Server()); len(got) != 1 || !strings.Contains(got[0], "settings") {
 		t.Errorf("settings only: got %v", got)
 	}
 }
@@ -229,7 +160,7 @@ func TestRetireNamesNoMedia(t *testing.T) {
 	have := Observed{Containers: []Seen{{ID: "1", Name: "a", Running: true}, {ID: "2", Name: "b"}}, Networks: []string{"n"}}
 	for state, erase := range map[string]bool{"": false, "/srv/cozyshelf/state": true} {
 		erases := 0
-		for _, c := range Retire("x", have, []string{"sha256:ab"}, true, state, "") {
+		for _, c := range Retire(Leaving{Household: "x", Images: []string{"sha256:ab"}, Unit: true, State: state}, have) {
 			if strings.Contains(c.What+c.Target, "/srv/media") {
 				t.Errorf("a shelf's folder is named: %+v", c)
 			}
@@ -252,16 +183,16 @@ func TestAShelfMayBeCalledAsOurFoldersAre(t *testing.T) {
 		h.Shelves = append(h.Shelves, household.Shelf{Name: n, Kind: household.Films,
 			Folders: []string{"/srv/" + n + " of films"}})
 	}
-	c := Draw(h, Site{}).Container
+	c := Draw(h, Site{Can: containers}).Server()
 	if list := c.Shelves(); len(list) != 3 {
 		t.Errorf("shelves: %+v", list)
 	}
-	roles := map[string]Role{}
+	roles := map[string]MountRole{}
 	for _, m := range c.Mounts {
-		roles[m.Source] = m.Role()
+		roles[m.Source] = m.Role
 	}
-	for at, want := range map[string]Role{"/srv/state": RoleState, "/srv/scratch": RoleScratch,
-		"/srv/state of films": RoleShelf, "/srv/scratch of films": RoleShelf, "/srv/backups of films": RoleShelf} {
+	for at, want := range map[string]MountRole{"/srv/state": MountState, "/srv/scratch": MountScratch,
+		"/srv/state of films": MountShelf, "/srv/scratch of films": MountShelf, "/srv/backups of films": MountShelf} {
 		if roles[at] != want {
 			t.Errorf("%s is mounted as %q, want %q", at, roles[at], want)
 		}
@@ -274,7 +205,7 @@ func TestAShelfMayBeCalledAsOurFoldersAre(t *testing.T) {
 // TestWhichProgramsGo looks at what is removed of the programs that an engine has, whatever
 // a deployment that was cut off has left there.
 func TestWhichProgramsGo(t *testing.T) {
-	bp := Draw(&household.Household{}, Site{Image: "sha256:a"})
+	bp := Draw(&household.Household{}, Site{Image: "sha256:a", Can: containers})
 	for _, c := range []struct {
 		keep, kept, unkept []string
 		want               string
@@ -301,11 +232,11 @@ func TestWhichProgramsGo(t *testing.T) {
 
 // TestAServerThatTheEngineWaitsForIsStarted compares with one that crashed a moment ago.
 func TestAServerThatTheEngineWaitsForIsStarted(t *testing.T) {
-	bp := Draw(&household.Household{}, Site{})
-	ours := Seen{ID: "1", Digest: bp.Container.Digest(), Container: bp.Container, Running: true, Waiting: true}
+	bp := Draw(&household.Household{}, Site{Can: containers})
+	ours := Seen{ID: "1", Digest: bp.Server().Digest(), Service: bp.Server(), Key: ServerKey, Running: true, Waiting: true}
 	host := Host{StateExists: true, SettingsExists: true}
-	have := Observed{Containers: []Seen{ours}, Images: []string{bp.Container.Image}, Kept: []string{bp.Container.Image},
-		Networks: []string{bp.Container.Network}}
+	have := Observed{Containers: []Seen{ours}, Images: []string{bp.Server().Image.Program}, Kept: []string{bp.Server().Image.Program},
+		Networks: nil}
 	var did []Action
 	for _, c := range Compare(bp, have, host) {
 		did = append(did, c.Action)

@@ -6,22 +6,22 @@ import (
 	"slices"
 	"strings"
 	"time"
-
-	"github.com/dustin/go-humanize"
 )
 
 // Seen is one container of the household, as the engine has it.
 type Seen struct {
-	ID        string
-	Name      string
-	Digest    string    // of the blueprint, from its label
-	Container Container // from its label; zero where that cannot be read
-	Running   bool
-	Waiting   bool   // it crashed, and the engine waits before it starts it again; Running too
-	Health    string // starting, healthy, unhealthy; empty where the engine does not tell
-	Started   time.Time
-	Restarts  int
-	ExitCode  int
+	ID      string
+	Name    string
+	Key     string  // which service it is of, from its label (KeyOf)
+	Digest  string  // of the service, from its label
+	Service Service // from its label; zero where that cannot be read
+	Running bool
+	Waiting bool   // it crashed, and the engine waits before it starts it again; Running too
+	Health  string // starting, healthy, unhealthy; empty where the engine does not tell
+	Started time.Time
+	// Restarts is how often the engine started it again by itself.
+	Restarts int
+	ExitCode int
 	// Drift is what somebody changed on the engine by hand, a line each, such as
 	// "memory limit 1.3 GiB → 3.0 GiB".
 	Drift []string
@@ -33,31 +33,40 @@ type Observed struct {
 	Strays     []Seen   // throw-away containers that somebody's end left behind, or that are at work now
 	Networks   []string // names of networks of ours
 	Volumes    []string // names of volumes of ours
-	Images     []string // digests of images of ours
-	Kept       []string // of these, the ones that this household keeps
-	Unkept     []string // of these, the ones that no household keeps or uses
+	Images     []string // keys of the images that can be used (Image.Key)
+	Kept       []string // digests of programs that this household keeps
+	Unkept     []string // digests of programs that no household keeps or uses
 }
 
-// Running gives the container that runs, if one does.
-func (o Observed) Running() (Seen, bool) {
+// Running gives the server that runs, if one does.
+func (o Observed) Running() (Seen, bool) { return o.RunningOf(ServerKey) }
+
+// RunningOf gives the container of a service that runs, if one does.
+func (o Observed) RunningOf(key string) (Seen, bool) {
 	for _, c := range o.Containers {
-		if c.Running {
+		if c.Running && c.Key == key {
 			return c, true
 		}
 	}
 	return Seen{}, false
 }
 
-// Current gives the container that the household has: the one that runs, or
+// Current gives the server that the household has: the one that runs, or
 // else the last one made.
-func (o Observed) Current() (Seen, bool) {
-	if c, ok := o.Running(); ok {
+func (o Observed) Current() (Seen, bool) { return o.CurrentOf(ServerKey) }
+
+// CurrentOf gives the container that the household has of a service.
+func (o Observed) CurrentOf(key string) (Seen, bool) {
+	if c, ok := o.RunningOf(key); ok {
 		return c, true
 	}
-	if len(o.Containers) == 0 {
+	all := slices.DeleteFunc(slices.Clone(o.Containers), func(c Seen) bool { return c.Key != key })
+	if len(all) == 0 {
 		return Seen{}, false
 	}
-	return slices.MaxFunc(o.Containers, func(a, b Seen) int { return cmp.Or(a.Started.Compare(b.Started), strings.Compare(a.ID, b.ID)) }), true
+	return slices.MaxFunc(all, func(a, b Seen) int {
+		return cmp.Or(a.Started.Compare(b.Started), strings.Compare(a.ID, b.ID))
+	}), true
 }
 
 // Host is what Compare needs to know of the host.
@@ -105,290 +114,360 @@ const (
 // Change is one step from what is to what should be. Target is an id, a name or
 // a path, as the action needs it.
 type Change struct {
-	Action Action `json:"action"`
-	Target string `json:"target"`
-	What   string `json:"what"`
-	Why    string `json:"why"`
+	Action  Action `json:"action"`
+	Service string `json:"service,omitempty"` // key of the service that it is about
+	Target  string `json:"target"`
+	What    string `json:"what"`
+	Why     string `json:"why"`
 }
 
 // Compare gives the changes that lead from what is to the blueprint. No change
 // is given where all is as it should be. Carried out half, and compared again,
 // they lead to the same end.
 func Compare(want Blueprint, have Observed, host Host) []Change {
-	var out []Change
-	add := func(a Action, target, what, why string) { out = append(out, Change{a, target, what, why}) }
-	c := want.Container
-	digest := c.Digest()
-	var ours *Seen
-	var old []Seen
-	for i, s := range have.Containers {
-		if s.Digest == digest && ours == nil {
-			ours = &have.Containers[i]
-		} else {
-			old = append(old, s)
+	c := &comparison{want: want, have: have, host: host}
+	for _, s := range want.Services {
+		c.pairs = append(c.pairs, c.pair(s))
+	}
+	c.folders()
+	c.images()
+	c.networks()
+	if !host.SettingsExists {
+		c.add(WriteSettings, "", want.SettingsFile(), "write "+want.SettingsFile()+" into the state folder",
+			"what the server needs of the household file")
+	}
+	for _, s := range have.Strays {
+		if !s.Running {
+			c.add(RemoveOld, "", s.ID, "remove "+s.Name, "a command that was cut off left it behind")
 		}
 	}
-	if !host.StateExists {
-		add(MakeState, want.State, fmt.Sprintf("make the state folder %s for %d:%d, mode 0700", want.State, want.OwnerUID, want.OwnerGID), "it does not exist")
+	for _, p := range c.pairs {
+		c.create(p)
 	}
-	if want.Scratch != "" && !host.ScratchExists {
-		add(MakeScratch, want.Scratch, fmt.Sprintf("make the scratch folder %s for %d:%d, mode 0700", want.Scratch, want.OwnerUID, want.OwnerGID), "it does not exist")
-	}
-	if want.Backups != "" && !host.BackupsExist {
-		add(MakeBackups, want.Backups, fmt.Sprintf("make the folder of backups %s for %d:%d, mode 0700", want.Backups, want.OwnerUID, want.OwnerGID), "it does not exist")
-	}
-	if !slices.Contains(have.Images, c.Image) {
-		packed := c.Version
-		if c.FFmpeg != "" {
-			packed += ", with ffmpeg " + c.FFmpeg
+	c.turnOver()
+	c.unit()
+	c.unused()
+	return c.out
+}
+
+// pair is a service as it should be, with what there is of it.
+type pair struct {
+	want Service
+	ours *Seen  // made from this very service; nil where there is none
+	old  []Seen // made from others
+}
+
+// settled reports whether nothing is to be stopped or started for the service.
+func (p pair) settled() bool {
+	return p.ours != nil && p.ours.Running && !p.ours.Waiting && len(p.old) == 0
+}
+
+// comparison is one run of Compare.
+type comparison struct {
+	want  Blueprint
+	have  Observed
+	host  Host
+	pairs []pair
+	out   []Change
+}
+
+func (c *comparison) add(a Action, service, target, what, why string) {
+	c.out = append(c.out, Change{Action: a, Service: service, Target: target, What: what, Why: why})
+}
+
+func (c *comparison) pair(s Service) pair {
+	p := pair{want: s}
+	digest := s.Digest()
+	for i, seen := range c.have.Containers {
+		switch {
+		case seen.Key != s.Key:
+		case seen.Digest == digest && p.ours == nil:
+			p.ours = &c.have.Containers[i]
+		default:
+			p.old = append(p.old, seen)
 		}
-		add(LoadImage, c.Image, fmt.Sprintf("pack this program (%s) as image %s and load it", packed, short(c.Image)), "the engine does not have it")
-	} else if ours == nil && !slices.Contains(have.Kept, c.Image) {
-		add(LoadImage, c.Image, fmt.Sprintf("keep image %s (%s) for this household", short(c.Image), c.Version), "the engine has it already, for another one")
 	}
-	if c.OwnNet && !slices.Contains(have.Networks, c.Network) {
-		add(MakeNetwork, c.Network, "make network "+c.Network, "the household has its own")
+	return p
+}
+
+// folders makes the household's own folders.
+func (c *comparison) folders() {
+	w := c.want
+	for _, f := range []struct {
+		action     Action
+		path, what string
+		there      bool
+	}{
+		{MakeState, w.State, "state folder", c.host.StateExists},
+		{MakeScratch, w.Scratch, "scratch folder", c.host.ScratchExists},
+		{MakeBackups, w.Backups, "folder of backups", c.host.BackupsExist},
+	} {
+		if f.path != "" && !f.there {
+			c.add(f.action, "", f.path, fmt.Sprintf("make the %s %s for %d:%d, mode 0700", f.what, f.path,
+				w.OwnerUID, w.OwnerGID), "it does not exist")
+		}
 	}
-	for _, v := range want.Volumes {
-		if !slices.Contains(have.Volumes, v.Name) {
+}
+
+// images gives the engine the images that it has not.
+func (c *comparison) images() {
+	seen := map[string]bool{}
+	for _, p := range c.pairs {
+		s := p.want
+		key := s.Image.Key()
+		if seen[key] {
+			continue
+		}
+		seen[key] = true
+		switch {
+		case s.Image.Reference != "" && !slices.Contains(c.have.Images, key):
+			c.add(LoadImage, s.Key, key, "fetch image "+key, "the engine does not have it")
+		case s.Image.Archive != "" && !slices.Contains(c.have.Images, key):
+			c.add(LoadImage, s.Key, key, "load image "+s.Image.Archive, "the engine does not have it")
+		case s.Image.Program == "":
+		case !slices.Contains(c.have.Images, key):
+			packed := s.Version
+			if s.FFmpeg != "" {
+				packed += ", with ffmpeg " + s.FFmpeg
+			}
+			c.add(LoadImage, s.Key, key, fmt.Sprintf("pack this program (%s) as image %s and load it", packed, short(key)),
+				"the engine does not have it")
+		case p.ours == nil && !slices.Contains(c.have.Kept, key):
+			c.add(LoadImage, s.Key, key, fmt.Sprintf("keep image %s (%s) for this household", short(key), s.Version),
+				"the engine has it already, for another one")
+		}
+	}
+}
+
+// networks makes the networks of the household's own, and the volumes of shares.
+func (c *comparison) networks() {
+	for _, n := range c.ownNetworks() {
+		if !slices.Contains(c.have.Networks, n) {
+			c.add(MakeNetwork, "", n, "make network "+n, "the household has its own")
+		}
+	}
+	for _, v := range c.want.Volumes {
+		if !slices.Contains(c.have.Volumes, v.Name) {
 			to := "to read"
 			if v.Write {
 				to = "to change"
 			}
-			add(MakeVolume, v.Name, fmt.Sprintf("make a volume for %s, %s", v.Shown, to), "the engine mounts it for shelf "+v.Shelf)
+			c.add(MakeVolume, "", v.Name, fmt.Sprintf("make a volume for %s, %s", v.Shown, to),
+				"the engine mounts it for shelf "+v.Shelf)
 		}
 	}
-	if !host.SettingsExists {
-		add(WriteSettings, want.SettingsFile(), "write "+want.SettingsFile()+" into the state folder",
-			"what the server needs of the household file")
-	}
-	why := reasons(c, old)
-	for _, s := range have.Strays {
-		if !s.Running {
-			add(RemoveOld, s.ID, "remove "+s.Name, "a command that was cut off left it behind")
+}
+
+func (c *comparison) ownNetworks() []string {
+	var out []string
+	for _, p := range c.pairs {
+		if p.want.OwnNet && !slices.Contains(out, p.want.Network) {
+			out = append(out, p.want.Network)
 		}
 	}
-	if ours == nil {
-		if len(c.Shelves()) > 0 {
-			add(Prove, c.EngineName(), "try a sample of every shelf as the server will", "before the old one, if any, is given up")
+	return out
+}
+
+// create makes the container of a service, or puts back what was changed by hand about it.
+func (c *comparison) create(p pair) {
+	name := p.want.EngineName()
+	if p.ours == nil {
+		if len(p.want.Shelves()) > 0 && p.want.Role == RoleServer {
+			why := "before it is started"
+			if len(p.old) > 0 {
+				why = "before the old one is given up"
+			}
+			c.add(Prove, p.want.Key, name, "try a sample of every shelf as the server will", why)
 		}
-		add(Create, c.EngineName(), "create container "+c.EngineName(), why)
+		c.add(Create, p.want.Key, name, "create container "+name, reasons(p.want, p.old))
+		return
 	}
-	if ours != nil && len(ours.Drift) > 0 {
-		add(PutBack, ours.ID, "put "+ours.Name+" back as it was made", "changed by hand: "+strings.Join(ours.Drift, "; "))
+	if len(p.ours.Drift) > 0 {
+		c.add(PutBack, p.want.Key, p.ours.ID, "put "+p.ours.Name+" back as it was made",
+			"changed by hand: "+strings.Join(p.ours.Drift, "; "))
 	}
-	settled := ours != nil && ours.Running && !ours.Waiting && len(old) == 0 && want.Store == ""
-	if !settled {
-		for _, s := range old {
+}
+
+// turnOver stops what is replaced or no longer wanted, starts what is new, and removes the
+// old once the new is well.
+func (c *comparison) turnOver() {
+	gone := c.unwanted()
+	for _, s := range gone {
+		if s.Running {
+			c.add(StopOld, s.Key, s.ID, "stop "+s.Name, "the household no longer has it")
+		}
+	}
+	// What waits for others is stopped before them.
+	for _, p := range slices.Backward(c.pairs) {
+		for _, s := range p.old {
 			if s.Running {
-				add(StopOld, s.ID, "stop "+s.Name, "the new one takes its port")
+				c.add(StopOld, s.Key, s.ID, "stop "+s.Name, "the new one takes its place")
 			}
 		}
-		if ours != nil && ours.Running && want.Store != "" {
-			add(StopOld, ours.ID, "stop "+ours.Name, "its store is replaced")
-		}
-		met := ours != nil && ours.Running // it has the store already
-		out = append(out, storeChanges(want, host, old, met)...)
-		if ours == nil || !ours.Running || ours.Waiting || want.Store != "" {
-			reason := "it is stopped"
-			switch {
-			case ours == nil:
-				reason = "it is new"
-			case ours.Waiting:
-				reason = "it crashed, and would wait before the next try"
-			}
-			add(Start, c.EngineName(), "start "+c.EngineName(), reason)
-		}
-		add(AwaitHealthy, c.EngineName(), "wait until it is healthy", "the old one, if any, is kept until then")
-		for _, s := range old {
-			add(RemoveOld, s.ID, "remove "+s.Name, "it is replaced")
+		if p.want.Role == RoleServer && p.ours != nil && p.ours.Running && c.want.Store != "" {
+			c.add(StopOld, p.want.Key, p.ours.ID, "stop "+p.ours.Name, "its store is replaced")
 		}
 	}
-	switch u := want.Unit; {
-	case u != nil && (host.Unit != u.Text || !host.UnitEnabled):
-		reason := "the household file has it start with the machine"
-		if host.Unit != "" {
-			reason = "it is to start what runs now"
+	for _, p := range c.pairs {
+		store := p.want.Role == RoleServer && c.want.Store != ""
+		if p.settled() && !store {
+			continue
 		}
-		add(WriteUnit, u.Path(), "write "+u.Path()+", and have systemd start it", reason)
-	case u == nil && host.Unit != "":
-		add(RemoveUnit, UnitName(c.Household), "remove "+UnitName(c.Household)+" from systemd", "it is not to start with the machine, or the engine sees to it")
-	}
-	for _, n := range have.Networks {
-		if n != c.Network {
-			add(RemoveNetwork, n, "remove network "+n, "the household no longer uses it")
+		if p.want.Role == RoleServer {
+			c.store(p)
 		}
+		c.start(p, store)
 	}
-	for _, n := range have.Volumes {
-		if !slices.ContainsFunc(want.Volumes, func(v Volume) bool { return v.Name == n }) {
-			add(RemoveVolume, n, "remove volume "+n+", not what is on the share", "the household no longer uses it")
+	for _, p := range c.pairs {
+		for _, s := range p.old {
+			c.add(RemoveOld, s.Key, s.ID, "remove "+s.Name, "it is replaced")
 		}
 	}
-	return append(out, leftImages(want, have)...)
+	for _, s := range gone {
+		c.add(RemoveOld, s.Key, s.ID, "remove "+s.Name, "the household no longer has it")
+	}
+}
+
+// start starts a service and waits until it is well.
+func (c *comparison) start(p pair, store bool) {
+	name := p.want.EngineName()
+	if p.ours == nil || !p.ours.Running || p.ours.Waiting || store {
+		why := "it is stopped"
+		switch {
+		case p.ours == nil:
+			why = "it is new"
+		case p.ours.Waiting:
+			why = "it crashed, and would wait before the next try"
+		}
+		c.add(Start, p.want.Key, name, "start "+name, why)
+	}
+	why := "so that it is known to work"
+	if len(p.old) > 0 {
+		why = "the old one is kept until then"
+	}
+	c.add(AwaitHealthy, p.want.Key, name, "wait until it is healthy", why)
+}
+
+// unwanted gives the containers of services that the household no longer has.
+func (c *comparison) unwanted() []Seen {
+	return slices.DeleteFunc(slices.Clone(c.have.Containers), func(s Seen) bool {
+		_, wanted := c.want.Service(s.Key)
+		return wanted
+	})
+}
+
+// store gives the changes that another program needs before it meets the store, and
+// those that put another store in its place. The server does not run meanwhile.
+func (c *comparison) store(p pair) {
+	want := c.want
+	other := slices.ContainsFunc(p.old, func(s Seen) bool { return s.Service.Image != p.want.Image })
+	met := p.ours != nil && p.ours.Running // it has the store already
+	if want.Backup != "" && c.host.StoreExists && !c.host.BackupExists && (other && !met || want.Store != "") {
+		why := "another program is about to use the store"
+		if want.Store != "" {
+			why = "the store is about to be replaced; nothing of it is to be lost"
+		}
+		c.add(TakeBackup, p.want.Key, want.Backup, "back up the store and the settings to "+want.Backup, why)
+	}
+	if want.Store != "" {
+		c.add(PutStore, p.want.Key, want.Store, "put the store of "+want.Store+" in place", "asked for")
+	}
+}
+
+// unit has systemd start the server with the machine, or no longer.
+func (c *comparison) unit() {
+	switch u := c.want.Unit; {
+	case u != nil && (c.host.Unit != u.Text || !c.host.UnitEnabled):
+		why := "the household file has it start with the machine"
+		if c.host.Unit != "" {
+			why = "it is to start what runs now"
+		}
+		c.add(WriteUnit, ServerKey, u.Path(), "write "+u.Path()+", and have systemd start it", why)
+	case u == nil && c.host.Unit != "":
+		name := UnitName(c.want.Household)
+		c.add(RemoveUnit, ServerKey, name, "remove "+name+" from systemd",
+			"it is not to start with the machine, or the engine sees to it")
+	}
+}
+
+// unused removes what nobody uses any more.
+func (c *comparison) unused() {
+	own := c.ownNetworks()
+	for _, n := range c.have.Networks {
+		if !slices.Contains(own, n) {
+			c.add(RemoveNetwork, "", n, "remove network "+n, "the household no longer uses it")
+		}
+	}
+	for _, n := range c.have.Volumes {
+		if !slices.ContainsFunc(c.want.Volumes, func(v Volume) bool { return v.Name == n }) {
+			c.add(RemoveVolume, "", n, "remove volume "+n+", not what is on the share", "the household no longer uses it")
+		}
+	}
+	c.leftImages()
 }
 
 // leftImages removes the programs that nobody needs any more: of those that the household
 // keeps all but what it wants kept, and those that no household keeps or uses. It is worked
 // out anew each time, so what a deployment that was cut off brought goes, too.
-func leftImages(want Blueprint, have Observed) []Change {
-	var out []Change
-	if want.KeptImages != nil {
-		for _, i := range have.Kept {
-			if i != want.Container.Image && !slices.Contains(want.KeptImages, i) {
-				out = append(out, Change{RemoveImage, i, "remove image " + short(i),
-					"it is neither what runs nor what can be gone back to"})
+func (c *comparison) leftImages() {
+	wanted := func(i string) bool {
+		return slices.ContainsFunc(c.want.Services, func(s Service) bool { return s.Image.Program == i })
+	}
+	if c.want.KeptImages != nil {
+		for _, i := range c.have.Kept {
+			if !wanted(i) && !slices.Contains(c.want.KeptImages, i) {
+				c.add(RemoveImage, "", i, "remove image "+short(i), "it is neither what runs nor what can be gone back to")
 			}
 		}
 	}
-	for _, i := range have.Unkept {
-		if i != want.Container.Image {
-			out = append(out, Change{RemoveImage, i, "remove image " + short(i),
-				"a command that was cut off left it behind; no household uses it"})
+	for _, i := range c.have.Unkept {
+		if !wanted(i) {
+			c.add(RemoveImage, "", i, "remove image "+short(i),
+				"a command that was cut off left it behind; no household uses it")
 		}
 	}
-	return out
 }
 
-// storeChanges are those that another program needs before it meets the store, and
-// those that put another store in its place. The server does not run meanwhile.
-func storeChanges(want Blueprint, host Host, old []Seen, met bool) []Change {
-	var out []Change
-	other := slices.ContainsFunc(old, func(s Seen) bool { return s.Container.Image != want.Container.Image })
-	if want.Backup != "" && host.StoreExists && !host.BackupExists && (other && !met || want.Store != "") {
-		why := "another program is about to use the store"
-		if want.Store != "" {
-			why = "the store is about to be replaced; nothing of it is to be lost"
-		}
-		out = append(out, Change{TakeBackup, want.Backup, "back up the store and the settings to " + want.Backup, why})
-	}
-	if want.Store != "" {
-		out = append(out, Change{PutStore, want.Store, "put the store of " + want.Store + " in place", "asked for"})
-	}
-	return out
+// Leaving says what is to be removed when a household retires, beside what the engine has.
+type Leaving struct {
+	Household string
+	Images    []string // digests of programs
+	Unit      bool     // systemd has a unit
+	State     string   // the state folder, where it is to be erased
+	Scratch   string   // the scratch folder, where it is to be removed
 }
 
 // Retire gives the changes that remove everything of the household from the
 // engine, and those folders of its own that are named, which may be empty. Media
 // are never named here.
-func Retire(household string, have Observed, images []string, unit bool, state, scratch string) []Change {
-	var out []Change
-	for _, s := range have.Containers {
+func Retire(l Leaving, have Observed) []Change {
+	c := &comparison{}
+	const why = "the household retires"
+	for _, s := range slices.Concat(have.Containers, have.Strays) {
 		if s.Running {
-			out = append(out, Change{StopOld, s.ID, "stop " + s.Name, "the household retires"})
+			c.add(StopOld, s.Key, s.ID, "stop "+s.Name, why)
 		}
-		out = append(out, Change{RemoveOld, s.ID, "remove " + s.Name, "the household retires"})
-	}
-	for _, s := range have.Strays {
-		if s.Running {
-			out = append(out, Change{StopOld, s.ID, "stop " + s.Name, "the household retires"})
-		}
-		out = append(out, Change{RemoveOld, s.ID, "remove " + s.Name, "the household retires"})
+		c.add(RemoveOld, s.Key, s.ID, "remove "+s.Name, why)
 	}
 	for _, n := range have.Networks {
-		out = append(out, Change{RemoveNetwork, n, "remove network " + n, "the household retires"})
+		c.add(RemoveNetwork, "", n, "remove network "+n, why)
 	}
 	for _, n := range have.Volumes {
-		out = append(out, Change{RemoveVolume, n, "remove volume " + n + ", not what is on the share", "the household retires"})
+		c.add(RemoveVolume, "", n, "remove volume "+n+", not what is on the share", why)
 	}
-	if unit {
-		out = append(out, Change{RemoveUnit, UnitName(household), "remove " + UnitName(household) + " from systemd", "the household retires"})
+	if name := UnitName(l.Household); l.Unit {
+		c.add(RemoveUnit, ServerKey, name, "remove "+name+" from systemd", why)
 	}
-	for _, i := range images {
-		out = append(out, Change{RemoveImage, i, "remove image " + short(i), "unless another household uses or keeps it"})
+	for _, i := range l.Images {
+		c.add(RemoveImage, "", i, "remove image "+short(i), "unless another household uses or keeps it")
 	}
-	if scratch != "" {
-		out = append(out, Change{EraseScratch, scratch, "remove the scratch folder " + scratch + ", if nothing is in it", "asked with --erase"})
+	if l.Scratch != "" {
+		c.add(EraseScratch, "", l.Scratch, "remove the scratch folder "+l.Scratch+", if nothing is in it",
+			"asked with --erase")
 	}
-	if state != "" {
-		out = append(out, Change{EraseState, state, "erase the state folder " + state + " (members, plays, positions)", "asked with --erase"})
+	if l.State != "" {
+		c.add(EraseState, "", l.State, "erase the state folder "+l.State+" (members, plays, positions)",
+			"asked with --erase")
 	}
-	return out
-}
-
-func short(digest string) string {
-	_, hash, _ := strings.Cut(digest, ":")
-	return hash[:min(12, len(hash))]
-}
-
-// reasons says in a line why a container is made anew.
-func reasons(want Container, old []Seen) string {
-	if len(old) == 0 {
-		return "the household has none"
-	}
-	o := slices.MaxFunc(old, func(a, b Seen) int { return a.Started.Compare(b.Started) })
-	d := Differences(o.Container, want)
-	if len(d) == 0 {
-		return "the household file or the program changed"
-	}
-	return strings.Join(d, "; ")
-}
-
-// Differences says what changes from one container to another, a line each.
-func Differences(from, to Container) []string {
-	var out []string
-	if from.Household == "" {
-		return nil
-	}
-	say := func(what string, a, b any) {
-		if fmt.Sprint(a) != fmt.Sprint(b) {
-			out = append(out, fmt.Sprintf("%s %v → %v", what, a, b))
-		}
-	}
-	say("port", from.Port, to.Port)
-	say("bind address", from.Host, to.Host)
-	if from.Image != to.Image {
-		say("ffmpeg in the image", cmp.Or(from.FFmpeg, "none"), cmp.Or(to.FFmpeg, "none"))
-		if from.Version != to.Version || from.FFmpeg == to.FFmpeg {
-			say("program", from.Version+" ("+short(from.Image)+")", to.Version+" ("+short(to.Image)+")")
-		}
-	}
-	say("run-as account", fmt.Sprintf("%d:%d", from.UID, from.GID), fmt.Sprintf("%d:%d", to.UID, to.GID))
-	say("groups", from.Groups, to.Groups)
-	say("memory limit", humanize.IBytes(uint64(from.Memory)), humanize.IBytes(uint64(to.Memory)))
-	say("processors", cores(from.NanoCPUs), cores(to.NanoCPUs))
-	say("log limit", humanize.IBytes(uint64(from.LogLimit)), humanize.IBytes(uint64(to.LogLimit)))
-	say("scratch in memory", humanize.IBytes(uint64(from.Tmpfs)), humanize.IBytes(uint64(to.Tmpfs)))
-	say("network", from.Network, to.Network)
-	say("time zone", from.Env["TZ"], to.Env["TZ"])
-	say("household name", from.Name, to.Name)
-	say("devices", from.Devices, to.Devices)
-	say("start", from.Start, to.Start)
-	say("name servers", from.DNS, to.DNS)
-	say("hosts", from.Hosts, to.Hosts)
-	key := func(m Mount) string { return m.What + " " + m.Place() }
-	for _, m := range from.Mounts {
-		i := slices.IndexFunc(to.Mounts, func(n Mount) bool { return key(n) == key(m) })
-		if i < 0 {
-			out = append(out, fmt.Sprintf("%s no longer from %s", m.What, m.Place()))
-		} else if n := to.Mounts[i]; n.Source != m.Source {
-			out = append(out, fmt.Sprintf("how %s mounts %s", m.What, m.Place()))
-		} else if n.ReadOnly != m.ReadOnly {
-			out = append(out, fmt.Sprintf("%s may be changed: %v → %v", m.What, !m.ReadOnly, !n.ReadOnly))
-		}
-	}
-	for _, m := range to.Mounts {
-		if !slices.ContainsFunc(from.Mounts, func(n Mount) bool { return key(n) == key(m) }) {
-			out = append(out, fmt.Sprintf("%s also from %s", m.What, m.Place()))
-		}
-	}
-	if len(out) == 0 && from.Settings != to.Settings {
-		out = append(out, "settings of the server changed in the household file")
-	}
-	return out
-}
-
-// cores writes a limit of processor cores.
-func cores(nano int64) string {
-	if nano == 0 {
-		return "all"
-	}
-	return humanize.Ftoa(float64(nano) / 1e9)
-}
-
-// Place is where a mount comes from, as the administrator wrote it.
-func (m Mount) Place() string {
-	if m.Volume {
-		return m.Shown
-	}
-	return m.Source
+	return c.out
 }

@@ -9,7 +9,7 @@ import (
 // TestContainersOfOtherVersionsAreKnown reads labels that a program with more or
 // fewer fields has written.
 func TestContainersOfOtherVersionsAreKnown(t *testing.T) {
-	c := Draw(mill(t), site).Container
+	c := Draw(mill(t), site).Server()
 	var fields map[string]any
 	if err := json.Unmarshal([]byte(c.Labels()[LabelContainer]), &fields); err != nil {
 		t.Fatal(err)
@@ -22,7 +22,7 @@ func TestContainersOfOtherVersionsAreKnown(t *testing.T) {
 	}
 	labels := map[string]string{LabelHousehold: c.Household, LabelContainer: string(b), LabelDigest: digestOf(b)}
 	got, ok := FromLabels(labels)
-	if !ok || got.Digest() != labels[LabelDigest] || got.Digest() == c.Digest() || got.Port != c.Port {
+	if !ok || got.Digest() != labels[LabelDigest] || got.Digest() == c.Digest() || got.Port() != c.Port() {
 		t.Errorf("got %+v, %v", got, ok)
 	}
 	// Made again from what was read, it has the same labels.
@@ -41,8 +41,8 @@ func TestContainersOfOtherVersionsAreKnown(t *testing.T) {
 func TestAnotherProgramMeetsTheStoreAfterABackup(t *testing.T) {
 	want := Draw(mill(t), site)
 	want.Backup = "/srv/before.tar.zst"
-	old := want.Container
-	old.Image = "sha256:00"
+	old := want.Server()
+	old.Image.Program = "sha256:00"
 	host := Host{StateExists: true, SettingsExists: true, StoreExists: true}
 	order := func(have Observed, host Host) string {
 		var out []string
@@ -54,9 +54,9 @@ func TestAnotherProgramMeetsTheStoreAfterABackup(t *testing.T) {
 		}
 		return strings.Join(out, " ")
 	}
-	images, nets := []string{want.Container.Image}, []string{want.Container.Network}
-	running := Observed{Images: images, Networks: nets, Containers: []Seen{{ID: "1", Digest: old.Digest(), Container: old, Running: true}}}
-	met := Observed{Images: images, Networks: nets, Containers: []Seen{running.Containers[0], {ID: "2", Digest: want.Container.Digest(), Container: want.Container, Running: true}}}
+	images, nets := []string{want.Server().Image.Program}, []string{want.Server().Network}
+	running := Observed{Images: images, Networks: nets, Containers: []Seen{{ID: "1", Digest: old.Digest(), Service: old, Key: ServerKey, Running: true}}}
+	met := Observed{Images: images, Networks: nets, Containers: []Seen{running.Containers[0], {ID: "2", Digest: want.Server().Digest(), Service: want.Server(), Key: ServerKey, Running: true}}}
 	if got := order(running, host); got != "stop-old take-backup start" {
 		t.Errorf("an upgrade: %s", got)
 	}
@@ -72,8 +72,8 @@ func TestAnotherProgramMeetsTheStoreAfterABackup(t *testing.T) {
 	if got := order(running, host); got != "stop-old take-backup put-store start" {
 		t.Errorf("with another store: %s", got)
 	}
-	want.Store, old.Image = "", want.Container.Image
-	running.Containers[0].Container, running.Containers[0].Digest = old, "other"
+	want.Store, old.Image = "", want.Server().Image
+	running.Containers[0].Service, running.Containers[0].Digest = old, "other"
 	if got := order(running, host); got != "stop-old start" {
 		t.Errorf("the same program: %s", got)
 	}

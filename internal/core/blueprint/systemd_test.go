@@ -32,7 +32,7 @@ func TestSystemdTakesTheUnit(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()
-			u := blueprint.DrawUnit(blueprint.Container{Household: "0123456789ab", Name: c.household, State: c.state, UID: 1500, GID: 1500, Groups: []uint32{44, 60001}, Pids: 512, Memory: 1 << 30, Env: map[string]string{"TZ": "Europe/Riga"}}, c.boot, dir, c.user)
+			u := blueprint.DrawUnit(blueprint.Service{Household: "0123456789ab", Name: c.household, State: c.state, UID: 1500, GID: 1500, Groups: []uint32{44, 60001}, Pids: 512, Memory: 1 << 30, Env: map[string]string{"TZ": "Europe/Riga"}}, c.boot, dir, c.user)
 			for _, s := range c.has {
 				if !strings.Contains(u.Text, s) {
 					t.Errorf("no %q in\n%s", s, u.Text)

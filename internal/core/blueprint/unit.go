@@ -32,7 +32,7 @@ type Boot struct {
 }
 
 // DrawUnit draws the unit. user says that it is one of an account's own systemd.
-func DrawUnit(c Container, b Boot, dir string, user bool) *Unit {
+func DrawUnit(c Service, b Boot, dir string, user bool) *Unit {
 	u := &Unit{Dir: dir, Name: UnitName(c.Household), Target: "multi-user.target"}
 	if user {
 		u.Target = "default.target"

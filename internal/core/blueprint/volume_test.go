@@ -75,10 +75,10 @@ func TestAShareIsAVolumeWithoutItsSecrets(t *testing.T) {
 	s := site
 	s.Stamp = func(string) string { return stamp }
 	one := Draw(h, s)
-	if len(one.Volumes) != 1 || !strings.HasPrefix(one.Volumes[0].Name, "cozyshelf-"+one.Container.Household+"-far-1-") {
+	if len(one.Volumes) != 1 || !strings.HasPrefix(one.Volumes[0].Name, "cozyshelf-"+one.Server().Household+"-far-1-") {
 		t.Fatalf("volumes: %+v", one.Volumes)
 	}
-	last := one.Container.Mounts[len(one.Container.Mounts)-1]
+	last := one.Server().Mounts[len(one.Server().Mounts)-1]
 	if !last.Volume || last.Source != one.Volumes[0].Name || last.Target != "/shelves/far/1" || !last.ReadOnly {
 		t.Errorf("mount: %+v", last)
 	}
@@ -94,10 +94,10 @@ func TestAShareIsAVolumeWithoutItsSecrets(t *testing.T) {
 	// Another password is another volume, and so another container.
 	stamp = "2"
 	two := Draw(h, s)
-	if two.Volumes[0].Name == one.Volumes[0].Name || two.Container.Digest() == one.Container.Digest() {
+	if two.Volumes[0].Name == one.Volumes[0].Name || two.Server().Digest() == one.Server().Digest() {
 		t.Error("a changed credentials file changes nothing")
 	}
-	if d := Differences(one.Container, two.Container); len(d) != 1 || d[0] != "how far mounts smb://nas/films" {
+	if d := Differences(one.Server(), two.Server()); len(d) != 1 || d[0] != "how far mounts smb://nas/films" {
 		t.Errorf("differences: %q", d)
 	}
 	b, err := json.Marshal(one)

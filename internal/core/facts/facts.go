@@ -95,6 +95,8 @@ type Account struct {
 	GID    uint32   `json:"gid"`
 	Groups []uint32 `json:"groups"` // the primary one first
 	Why    string   `json:"why,omitempty"`
+	// Missing is that the name is well formed, and no account has it.
+	Missing bool `json:"missing,omitempty"`
 	// Proposal is an account of its own, where none is given or known.
 	Proposal *Proposal `json:"proposal,omitempty"`
 }
@@ -102,8 +104,11 @@ type Account struct {
 // Proposal is an account that could be made for the server alone: no login, no
 // home, and only the groups that the shelves need.
 type Proposal struct {
-	Name     string   `json:"name"`
-	Groups   []uint32 `json:"groups"`
+	Name   string   `json:"name"`
+	Groups []uint32 `json:"groups"`
+	// Nameless are those of the groups that have no name on this machine: no account can be
+	// added to them there, but the household file can give them to the server.
+	Nameless []uint32 `json:"nameless,omitempty"`
 	Commands []string `json:"commands"` // for a shell; none where this machine has no program for it
 }
 
@@ -112,27 +117,52 @@ func (a Account) Identity() permit.Identity {
 	return permit.Identity{UID: a.UID, Groups: append([]uint32{a.GID}, a.Groups...)}
 }
 
+// Capabilities is what an engine can do for what it runs. The zero value runs a program on
+// the host as it is, with the host's own paths, network and limits.
+type Capabilities struct {
+	// Isolates is whether what runs has a root file system and paths of its own: folders are
+	// mounted for it, and what lies above them does not count.
+	Isolates bool `json:"isolates"`
+	// Networks is whether it has networks of its own, from which ports are published.
+	Networks bool `json:"networks"`
+	// HostNetwork is whether what it runs may use the host's network.
+	HostNetwork bool `json:"host_network"`
+	// Volumes is whether it mounts shares of other machines.
+	Volumes bool `json:"volumes"`
+	// Limits is whether it bounds memory, processors and processes, as far as the kernel can.
+	Limits bool `json:"limits"`
+	// Boots is whether it starts what it runs with the machine, by itself.
+	Boots bool `json:"boots"`
+	// Becomes is whether it runs things as any account, whoever asks it.
+	Becomes bool `json:"becomes"`
+}
+
 // Engine is the engine that will run the container, and how it was chosen.
 type Engine struct {
-	Kind     string   `json:"kind"` // docker, podman, process
-	Asked    string   `json:"asked"`
-	Why      string   `json:"why"` // why this one
-	Answers  bool     `json:"answers"`
-	Error    string   `json:"error,omitempty"`
-	Fix      string   `json:"fix,omitempty"`
-	Version  string   `json:"version"`
-	API      string   `json:"api"`
-	Endpoint string   `json:"endpoint"`
-	Arch     string   `json:"arch"`
-	Storage  string   `json:"storage"`   // its storage driver
-	Root     string   `json:"root"`      // where it keeps its things
-	RootFree int64    `json:"root_free"` // bytes free there; 0 where not known
-	NoMemory bool     `json:"no_memory"` // it says that it cannot limit memory
-	Logs     string   `json:"logs"`      // its logging driver
-	Cgroup   string   `json:"cgroup"`    // the version that it uses
-	Networks []string `json:"networks"`  // those that others made, which a container may join
-	Rootless bool     `json:"rootless"`  // it runs without root, or shifts ids by a user namespace
-	Confined bool     `json:"confined"`  // SELinux confines its containers
+	Kind    string       `json:"kind"` // docker, podman, process; for people, and for the household file
+	Can     Capabilities `json:"can"`
+	Asked   string       `json:"asked"`
+	Why     string       `json:"why"` // why this one
+	Answers bool         `json:"answers"`
+	Error   string       `json:"error,omitempty"`
+	Fix     string       `json:"fix,omitempty"`
+	// Barred is that it is there, and the caller may not ask it.
+	Barred bool `json:"barred,omitempty"`
+	// PassedOver are engines that are there and were preferred, but may not be asked.
+	PassedOver []Passed `json:"passed_over,omitempty"`
+	Version    string   `json:"version"`
+	API        string   `json:"api"`
+	Endpoint   string   `json:"endpoint"`
+	Arch       string   `json:"arch"`
+	Storage    string   `json:"storage"`   // its storage driver
+	Root       string   `json:"root"`      // where it keeps its things
+	RootFree   int64    `json:"root_free"` // bytes free there; 0 where not known
+	NoMemory   bool     `json:"no_memory"` // it says that it cannot limit memory
+	Logs       string   `json:"logs"`      // its logging driver
+	Cgroup     string   `json:"cgroup"`    // the version that it uses
+	Networks   []string `json:"networks"`  // those that others made, which a container may join
+	Rootless   bool     `json:"rootless"`  // it runs without root, or shifts ids by a user namespace
+	Confined   bool     `json:"confined"`  // SELinux confines its containers
 	// HidesClients says that it forwards connections by itself: all come from its own
 	// network, whoever connects.
 	HidesClients bool `json:"hides_clients"`
@@ -143,6 +173,14 @@ type Engine struct {
 	UIDs      []permit.IDRange `json:"uids,omitempty"`
 	GIDs      []permit.IDRange `json:"gids,omitempty"`
 	Elsewhere bool             `json:"elsewhere"` // on another machine: host folders are not this one's
+}
+
+// Passed is an engine that was passed over: what it runs is not known.
+type Passed struct {
+	Kind     string `json:"kind"`
+	Endpoint string `json:"endpoint"`
+	Why      string `json:"why"`
+	Fix      string `json:"fix"`
 }
 
 // Identity is the account as the host's kernel will see it, with the engine's
@@ -164,7 +202,7 @@ func (e Engine) Identity(a Account) permit.Identity {
 // host's kernel will see, and what is needed.
 func (e Engine) Asks(a Account, write bool) (permit.Identity, permit.Need) {
 	id := e.Identity(a)
-	need := permit.Need{Aside: household.Holding, Write: write, Ancestors: e.Kind == "process", Confined: e.Confined}
+	need := permit.Need{Aside: household.Holding, Write: write, Ancestors: !e.Can.Isolates, Confined: e.Confined}
 	if inside := a.Identity(); len(e.UIDs)+len(e.GIDs) > 0 {
 		need.Inside = &inside
 	}

@@ -28,11 +28,11 @@ type Item struct {
 	Inode   uint64
 }
 
-// setGID reports whether a folder hands its group on to what is made in it.
+// setGID reports whether a folder workers its group on to what is made in it.
 func (it Item) setGID() bool { return it.Folder && it.Special&0o2000 != 0 }
 
 // Tree is what an audit walks. Paths are the host's, absolute and clean. With
-// more than one hand, folders are listed at the same time.
+// more than one worker, folders are listed at the same time.
 type Tree interface {
 	// Item looks at one path without following a link.
 	Item(path string) (Item, error)
@@ -53,12 +53,12 @@ type Need struct {
 	Each      bool   // every failing path is a problem of its own, not grouped
 	Confined  bool   // SELinux confines the container: labels count
 	Aside     string // the name of folders that are left out, wherever they lie; empty for none
-	Hands     int    // how many folders are walked at once; 0 stands for 1
+	Workers     int    // how many folders are walked at once; 0 stands for 1
 	// Inside is the account as numbered inside, where the engine shifts ids; the
 	// identity asked about is then the shifted one.
 	Inside *Identity
 	// Fails, unless nil, hears of every path that fails by itself, from one
-	// hand at a time.
+	// worker at a time.
 	Fails func(Finding)
 }
 
@@ -98,6 +98,7 @@ type Problem struct {
 	Detail    string `json:"detail"`
 
 	// What decided, for remedies.
+	Class    Class  `json:"-"`
 	Mode     uint16 `json:"-"`
 	UID, GID uint32 `json:"-"`
 	ACL      bool   `json:"-"`
@@ -172,23 +173,23 @@ func Audit(tree Tree, root string, id Identity, need Need) (Report, error) {
 	if !it.Folder {
 		return empty, &fs.PathError{Op: "open", Path: root, Err: errors.New("not a folder")}
 	}
-	c := &crew{tree: tree, id: id, need: need}
+	c := &walk{tree: tree, id: id, need: need}
 	c.more.L = &c.lock
-	hands := make([]*hand, max(1, need.Hands))
-	for i := range hands {
-		hands[i] = &hand{crew: c, groups: map[groupKey]*Problem{}, exposed: map[Exposure]*Exposure{}}
+	workers := make([]*worker, max(1, need.Workers))
+	for i := range workers {
+		workers[i] = &worker{walk: c, groups: map[groupKey]*Problem{}, exposed: map[Exposure]*Exposure{}}
 	}
 	start := frame{path: root, it: it, ground: c.ground(root)}
 	if need.Ancestors {
-		c.above = hands[0].ancestors(root)
+		c.above = workers[0].ancestors(root)
 	}
 	c.todo = append(c.todo, start)
 	var wg sync.WaitGroup
-	for _, h := range hands {
+	for _, h := range workers {
 		wg.Go(h.work)
 	}
 	wg.Wait()
-	return c.report(empty, hands), nil
+	return c.report(empty, workers), nil
 }
 
 // frame is one folder that is still to be walked.
@@ -199,8 +200,8 @@ type frame struct {
 	ground *Ground
 }
 
-// crew is what the hands of one audit share.
-type crew struct {
+// walk is what the workers of one audit share.
+type walk struct {
 	tree    Tree
 	id      Identity
 	need    Need
@@ -213,12 +214,12 @@ type crew struct {
 	telling sync.Mutex
 }
 
-// maxTodo bounds the folders that wait; beyond it a hand goes down by itself.
+// maxTodo bounds the folders that wait; beyond it a worker goes down by itself.
 const maxTodo = 4096
 
-// hand is one walker with what it has found.
-type hand struct {
-	*crew
+// worker is one walker with what it has found.
+type worker struct {
+	*walk
 	files, folders, links        int
 	readable, listable, writable int
 	failing, acls                int
@@ -233,12 +234,13 @@ type hand struct {
 // groupKey is what problems have in common that are told in one line.
 type groupKey struct {
 	kind, need, cause, by string
+	class                 Class
 	mode                  uint16
 	uid, gid              uint32
 	point                 string
 }
 
-func (c *crew) ground(p string) *Ground {
+func (c *walk) ground(p string) *Ground {
 	g, ok := c.tree.(Grounder)
 	if !ok {
 		return nil
@@ -255,7 +257,7 @@ func (c *crew) ground(p string) *Ground {
 	return &found
 }
 
-func (h *hand) work() {
+func (h *worker) work() {
 	for {
 		h.lock.Lock()
 		for len(h.todo) == 0 && h.busy > 0 {
@@ -279,7 +281,7 @@ func (h *hand) work() {
 }
 
 // put puts a folder off, unless very many wait already.
-func (h *hand) put(f frame) {
+func (h *worker) put(f frame) {
 	h.lock.Lock()
 	room := len(h.todo) < maxTodo
 	if room {
@@ -294,25 +296,24 @@ func (h *hand) put(f frame) {
 }
 
 // fail notes a path that fails by itself, and gives the key of its problem.
-func (h *hand) fail(p, need, cause string, it Item, by, detail, point string) *groupKey {
+func (h *worker) fail(p, need string, it Item, r *ruling) *groupKey {
 	kind := "file"
 	if it.Folder {
 		kind = "folder"
 	}
-	pr := Problem{
-		Path: p, Kind: kind, Need: need, Cause: cause, DecidedBy: by, Count: 1, Detail: detail,
-		Mode: it.Attrs.Mode, UID: it.Attrs.UID, GID: it.Attrs.GID, ACL: len(it.Attrs.ACL) > 0, Point: point,
-	}
-	h.tell(Finding{p, kind, need, detail, cause == CauseUnknown, cause})
-	return h.note(pr)
+	h.tell(Finding{Path: p, Kind: kind, Need: need, Cause: r.detail, Unsure: r.cause == CauseUnknown, kind: r.cause})
+	return h.note(Problem{
+		Path: p, Kind: kind, Need: need, Cause: r.cause, DecidedBy: r.by, Count: 1, Detail: r.detail, Class: r.class,
+		Mode: it.Attrs.Mode, UID: it.Attrs.UID, GID: it.Attrs.GID, ACL: len(it.Attrs.ACL) > 0, Point: r.point,
+	})
 }
 
 // unsure notes a path that the tool itself could not look at.
-func (h *hand) unsure(p, kind, need, why string) *groupKey {
-	return h.fail(p, need, CauseUnknown, Item{Folder: kind == "folder"}, "", why, "")
+func (h *worker) unsure(p, kind, need, why string) *groupKey {
+	return h.fail(p, need, Item{Folder: kind == "folder"}, &ruling{cause: CauseUnknown, detail: why})
 }
 
-func (h *hand) tell(f Finding) {
+func (h *worker) tell(f Finding) {
 	h.failing++
 	if h.need.Fails != nil {
 		h.telling.Lock()
@@ -327,8 +328,9 @@ func (h *hand) tell(f Finding) {
 }
 
 // note adds a problem to those of the same cause, and gives their key.
-func (h *hand) note(pr Problem) *groupKey {
-	k := groupKey{pr.Kind, pr.Need, pr.Cause, pr.DecidedBy, pr.Mode, pr.UID, pr.GID, pr.Point}
+func (h *worker) note(pr Problem) *groupKey {
+	k := groupKey{kind: pr.Kind, need: pr.Need, cause: pr.Cause, by: pr.DecidedBy, class: pr.Class, mode: pr.Mode,
+		uid: pr.UID, gid: pr.GID, point: pr.Point}
 	if pr.Cause == CauseUnknown {
 		k.by = pr.Detail
 	}
@@ -378,46 +380,66 @@ func decideAll(id Identity, f Attrs, want Perm) Decision {
 	return d
 }
 
-// judge says what keeps the account from doing want, and whether anything does.
-func (h *hand) judge(it Item, g *Ground, want Perm) (cause, by, detail, point string, well bool) {
+// ruling is what keeps the account from doing something.
+type ruling struct {
+	cause  string
+	by     string // in short: "other ---"
+	class  Class  // of the entry that decided; empty where none did
+	detail string // in words
+	point  string // of the mount, where that decided
+}
+
+// judge says what keeps the account from doing want; nil for nothing.
+func (h *worker) judge(it Item, g *Ground, want Perm) *ruling {
 	if g != nil {
 		if g.Only != nil && *g.Only != h.id.UID {
-			return CauseOptions, "no allow_other", fmt.Sprintf("%s (%s) is mounted without allow_other: nobody but uid %d may use it", g.Point, g.Type, *g.Only), g.Point, false
+			return &ruling{cause: CauseOptions, by: "no allow_other", point: g.Point,
+				detail: fmt.Sprintf("%s (%s) is mounted without allow_other: nobody but uid %d may use it", g.Point, g.Type, *g.Only)}
 		}
 		if want&Write != 0 && g.ReadOnly {
-			return CauseReadOnly, "ro", fmt.Sprintf("%s (%s) is mounted read-only", g.Point, g.Type), g.Point, false
+			return &ruling{cause: CauseReadOnly, by: "ro", point: g.Point,
+				detail: fmt.Sprintf("%s (%s) is mounted read-only", g.Point, g.Type)}
 		}
 	}
 	if want&Write != 0 && it.Fixed != "" {
-		return CauseFixed, it.Fixed, "the flag " + it.Fixed + " is set on it: nobody may change it", "", false
+		return &ruling{cause: CauseFixed, by: it.Fixed, detail: "the flag " + it.Fixed + " is set on it: nobody may change it"}
 	}
 	if g == nil || !g.Daemon {
 		if d := decideAll(h.id, it.Attrs, want); !d.Granted {
-			by, detail = fmt.Sprintf("%s %s", d.Class, d.Has), Why(h.id, it.Attrs, d, want, it.Folder)
-			cause = CauseMode
-			switch {
-			case g != nil && g.Ruled != "":
-				return CauseOptions, by, fmt.Sprintf("%s; owner and mode come from the options of the mount %s (%s: %s)", detail, g.Point, g.Type, g.Ruled), g.Point, false
-			case d.Masked:
-				cause = CauseMask
-			case len(it.Attrs.ACL) > 0 && it.Attrs.Mode&0o070 != 0:
-				cause = CauseACL
-			}
-			if in := h.need.Inside; in != nil && decideAll(*in, it.Attrs, want).Granted {
-				cause = CauseShift
-				detail = fmt.Sprintf("%d inside is %d on this machine, since the engine shifts ids; %s", in.UID, h.id.UID, detail)
-			}
-			return cause, by, detail, "", false
+			return h.denied(it, g, want, d)
 		}
 	}
 	if h.need.Confined && !labelled(it.Label, want&Write != 0) {
-		return CauseSELinux, it.Label, "SELinux keeps containers from it: its label is " + it.Label, "", false
+		return &ruling{cause: CauseSELinux, by: it.Label,
+			detail: "SELinux keeps containers from it: its label is " + it.Label}
 	}
-	return "", "", "", "", true
+	return nil
+}
+
+// denied says why owners, modes and ACLs keep the account from doing want.
+func (h *worker) denied(it Item, g *Ground, want Perm, d Decision) *ruling {
+	r := &ruling{cause: CauseMode, by: fmt.Sprintf("%s %s", d.Class, d.Has), class: d.Class,
+		detail: Why(h.id, it.Attrs, d, want, it.Folder)}
+	switch {
+	case g != nil && g.Ruled != "":
+		r.cause, r.point = CauseOptions, g.Point
+		r.detail = fmt.Sprintf("%s; owner and mode come from the options of the mount %s (%s: %s)", r.detail, g.Point, g.Type,
+			g.Ruled)
+		return r
+	case d.Masked:
+		r.cause = CauseMask
+	case len(it.Attrs.ACL) > 0 && it.Attrs.Mode&0o070 != 0:
+		r.cause = CauseACL
+	}
+	if in := h.need.Inside; in != nil && decideAll(*in, it.Attrs, want).Granted {
+		r.cause = CauseShift
+		r.detail = fmt.Sprintf("%d inside is %d on this machine, since the engine shifts ids; %s", in.UID, h.id.UID, r.detail)
+	}
+	return r
 }
 
 // ancestors gives the problem where a folder above cannot be passed through.
-func (h *hand) ancestors(p string) *groupKey {
+func (h *worker) ancestors(p string) *groupKey {
 	var up []string
 	for d := path.Dir(p); ; d = path.Dir(d) {
 		up = append(up, d)
@@ -430,15 +452,16 @@ func (h *hand) ancestors(p string) *groupKey {
 		if err != nil {
 			return h.unsure(up[i], "folder", "list", "could not be looked at: "+err.Error())
 		}
-		if _, by, detail, _, well := h.judge(it, nil, Exec); !well {
-			return h.fail(up[i], "list", CauseWay, it, by, detail, up[i])
+		if r := h.judge(it, nil, Exec); r != nil {
+			r.cause, r.point = CauseWay, up[i]
+			return h.fail(up[i], "list", it, r)
 		}
 	}
 	return nil
 }
 
 // folder audits a folder, and puts those in it off.
-func (h *hand) folder(f frame) {
+func (h *worker) folder(f frame) {
 	p, it, way := f.path, f.it, f.way
 	if h.need.Aside != "" && path.Base(p) == h.need.Aside {
 		return
@@ -451,22 +474,22 @@ func (h *hand) folder(f frame) {
 	h.expose(path.Dir(p), path.Base(p), it, f.ground)
 	if way != nil {
 		h.behind(p, "folder", "list", way)
-	} else if cause, by, detail, point, well := h.judge(it, f.ground, Read|Exec); well {
+	} else if r := h.judge(it, f.ground, Read|Exec); r == nil {
 		h.listable++
 		h.foresee(p, it)
 	} else {
 		// Without the right to list, nothing is found; without the right to
 		// enter, nothing is reached.
-		if cause == CauseMode || cause == CauseACL || cause == CauseMask {
-			cause = CauseWay
+		if r.cause == CauseMode || r.cause == CauseACL || r.cause == CauseMask {
+			r.cause = CauseWay
 		}
-		way = h.fail(p, "list", cause, it, by, detail, point)
+		way = h.fail(p, "list", it, r)
 	}
 	if h.need.Write && way == nil {
-		if cause, by, detail, point, well := h.judge(it, f.ground, Write|Exec); well {
+		if r := h.judge(it, f.ground, Write|Exec); r == nil {
 			h.writable++
 		} else {
-			h.fail(p, "write", cause, it, by, detail, point)
+			h.fail(p, "write", it, r)
 		}
 	}
 	err := h.tree.Items(p, func(sub Item) {
@@ -491,11 +514,11 @@ func (h *hand) folder(f frame) {
 }
 
 // behind counts a path behind a closed folder towards that folder's problem.
-func (h *hand) behind(p, kind, need string, way *groupKey) {
+func (h *worker) behind(p, kind, need string, way *groupKey) {
 	have, ok := h.groups[*way]
 	if !ok {
-		// Another hand met the closed folder.
-		have = &Problem{Kind: way.kind, Need: way.need, Cause: way.cause, DecidedBy: way.by, Mode: way.mode, UID: way.uid, GID: way.gid, Point: way.point}
+		// Another worker met the closed folder.
+		have = &Problem{Kind: way.kind, Need: way.need, Cause: way.cause, DecidedBy: way.by, Class: way.class, Mode: way.mode, UID: way.uid, GID: way.gid, Point: way.point}
 		h.groups[*way] = have
 	}
 	have.Count++
@@ -507,7 +530,7 @@ func (h *hand) behind(p, kind, need string, way *groupKey) {
 	}
 }
 
-func (h *hand) file(folder string, it Item, way *groupKey, g *Ground) {
+func (h *worker) file(folder string, it Item, way *groupKey, g *Ground) {
 	h.files++
 	switch {
 	case way != nil:
@@ -527,16 +550,16 @@ func (h *hand) file(folder string, it Item, way *groupKey, g *Ground) {
 			h.looks[2]++
 		}
 		h.expose(folder, it.Name, it, g)
-		if cause, by, detail, point, well := h.judge(it, g, Read); well {
+		if r := h.judge(it, g, Read); r == nil {
 			h.readable++
 		} else {
-			h.fail(path.Join(folder, it.Name), "read", cause, it, by, detail, point)
+			h.fail(path.Join(folder, it.Name), "read", it, r)
 		}
 	}
 }
 
 // foresee says whether files that come into a folder later will be readable.
-func (h *hand) foresee(p string, it Item) {
+func (h *worker) foresee(p string, it Item) {
 	const stranger = 1<<32 - 2 // made by an account that shares nothing with ours
 	if h.id.UID == stranger {
 		return
@@ -587,7 +610,7 @@ func inherit(f Attrs, def []Entry) Attrs {
 }
 
 // expose notes what is open wider than it need be.
-func (h *hand) expose(folder, name string, it Item, g *Ground) {
+func (h *worker) expose(folder, name string, it Item, g *Ground) {
 	if len(it.Attrs.ACL) > 0 || len(it.Default) > 0 {
 		h.acls++
 	}
@@ -640,14 +663,14 @@ func before(folder, name, p string) bool {
 	return name < p[len(folder)+1:]
 }
 
-// report puts together what the hands have found.
-func (c *crew) report(r Report, hands []*hand) Report {
+// report puts together what the workers have found.
+func (c *walk) report(r Report, workers []*worker) Report {
 	groups := map[groupKey]*Problem{}
 	exposed := map[Exposure]*Exposure{}
 	var looks [len(umasks)]int
 	var later [len(umasks)]Later
 	var each []Problem
-	for _, h := range hands {
+	for _, h := range workers {
 		r.Files += h.files
 		r.Folders += h.folders
 		r.Links += h.links

@@ -199,11 +199,32 @@ func Why(id Identity, f Attrs, d Decision, want Perm, folder bool) string {
 	if len(f.ACL) > 0 {
 		mode += ", with an ACL"
 	}
-	s := fmt.Sprintf("%d may not %s %s: as %s it has %s (mode %s)", id.UID, strings.Join(verbs, " or "), what, d.Class, d.Has, mode)
+	s := fmt.Sprintf("%d may not %s %s: %s (mode %s)", id.UID, strings.Join(verbs, " or "), what, d.grants(id, f, folder), mode)
 	if d.Masked {
 		s += "; the ACL's mask takes it away"
 	}
 	return s
+}
+
+// grants says in words what the entry that decided lets its people do.
+func (d Decision) grants(id Identity, f Attrs, folder bool) string {
+	who := map[Class]string{
+		Owner: "its owner", OtherClass: "everyone else", OwningGroup: fmt.Sprintf("its group %d", f.GID),
+		NamedUser: fmt.Sprintf("by the ACL, user %d", id.UID), NamedGroup: "by the ACL, each of its groups",
+	}[d.Class]
+	var may []string
+	for _, v := range []struct {
+		p          Perm
+		file, fold string
+	}{{Read, "read", "list"}, {Write, "write", "write in"}, {Exec, "run", "enter"}} {
+		if d.Has&v.p != 0 {
+			may = append(may, map[bool]string{false: v.file, true: v.fold}[folder])
+		}
+	}
+	if len(may) == 0 {
+		return who + " has no access"
+	}
+	return who + " may only " + strings.Join(may, " and ") + " it"
 }
 
 // FormatACL writes an ACL as ParseACL reads it, in the order that the kernel

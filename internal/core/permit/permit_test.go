@@ -83,7 +83,7 @@ func TestAuditCountsAndExplains(t *testing.T) {
 		t.Errorf("got %+v", r)
 	}
 	for _, f := range r.First {
-		if f.Cause == "" || !strings.Contains(f.Cause, "as other") {
+		if f.Cause == "" || !strings.Contains(f.Cause, "everyone else") {
 			t.Errorf("%s: the cause is not told: %q", f.Path, f.Cause)
 		}
 	}

@@ -225,11 +225,11 @@ func Remedies(tree Tree, r Report, id Identity, who Who, need Need) []Remedy {
 		folders += pr.Folders
 		want := map[string]Perm{"read": Read, "list": Read | Exec, "write": Write | Exec}[pr.Need]
 		switch {
-		case strings.HasPrefix(pr.DecidedBy, string(Owner)):
+		case pr.Class == Owner:
 			owned += pr.Count
 		// The owning group's bits would do, and there is no ACL that says
 		// otherwise. The group of root is never offered: it may too much.
-		case !pr.ACL && pr.GID != 0 && want&^(Perm(pr.Mode>>3)&7) == 0 && strings.HasPrefix(pr.DecidedBy, string(OtherClass)):
+		case !pr.ACL && pr.GID != 0 && want&^(Perm(pr.Mode>>3)&7) == 0 && pr.Class == OtherClass:
 			join[pr.GID] += pr.Count
 		}
 	}

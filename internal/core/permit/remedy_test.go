@@ -242,7 +242,7 @@ func TestEveryCauseIsToldWithItsRemedy(t *testing.T) {
 		"selinux":              {tree{"/m": {Folder: true, Label: "system_u:object_r:container_file_t:s0", Attrs: Attrs{Mode: 0o755}}, "/m/a": {Label: "unconfined_u:object_r:user_home_t:s0", Attrs: Attrs{Mode: 0o644}}}, nil, Need{Confined: true}, Identity{UID: 9}, CauseSELinux, "user_home_t", Relabel},
 		"selinux of another":   {tree{"/m": {Folder: true, Label: "system_u:object_r:container_file_t:s0:c1,c2", Attrs: Attrs{Mode: 0o755}}}, nil, Need{Confined: true}, Identity{UID: 9}, CauseSELinux, "c1,c2", Relabel},
 		"shifted":              {tree{"/m": dir(0o700), "/m/a": file(0o600)}, nil, Need{Inside: &Identity{UID: 5}}, Identity{UID: 100005}, CauseShift, "5 inside is 100005", ACLUser},
-		"another's label":      {tree{"/m": {Folder: true, Attrs: Attrs{Mode: 0o700, UID: 9}}, "/m/a": {Attrs: Attrs{Mode: 0o044, UID: 9}}}, nil, Need{}, Identity{UID: 9}, CauseMode, "as owner", OwnMode},
+		"another's label":      {tree{"/m": {Folder: true, Attrs: Attrs{Mode: 0o700, UID: 9}}, "/m/a": {Attrs: Attrs{Mode: 0o044, UID: 9}}}, nil, Need{}, Identity{UID: 9}, CauseMode, "its owner", OwnMode},
 	} {
 		t.Run(name, func(t *testing.T) {
 			tr := Tree(c.tree)
@@ -319,9 +319,9 @@ func TestManyHandsSayTheSame(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		many, err := Audit(tr, "/m", id, Need{Write: true, Hands: 4})
+		many, err := Audit(tr, "/m", id, Need{Write: true, Workers: 4})
 		if err != nil || fmt.Sprintf("%+v", one) != fmt.Sprintf("%+v", many) {
-			t.Fatalf("one hand:\n%+v\nfour:\n%+v, %v", one, many, err)
+			t.Fatalf("one worker:\n%+v\nfour:\n%+v, %v", one, many, err)
 		}
 	}
 }

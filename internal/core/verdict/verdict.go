@@ -11,6 +11,7 @@ import (
 	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/permit"
+
 	"github.com/dustin/go-humanize"
 )
 
@@ -119,13 +120,13 @@ func (j *judge) engine() {
 		}
 		j.add("engine", Blocked, fmt.Sprintf("%s does not answer: %s", e.Kind, e.Error), fix)
 		return
-	case e.Kind == "process":
-		j.add("engine", OK, "process, embedded ("+e.Why+")", "")
+	case !e.Can.Isolates:
+		j.add("engine", OK, e.Kind+", embedded ("+e.Why+")", "")
 	default:
 		j.add("engine", OK, fmt.Sprintf("%s %s, API %s (%s)", e.Kind, e.Version, e.API, e.Why), "")
 	}
 	j.engineDisk()
-	if n := j.h.Server.Network; e.Kind != "process" && n != "own" && n != "host" && len(e.Networks) > 0 && !slices.Contains(e.Networks, n) {
+	if n := j.h.Server.Network; e.Can.Networks && n != "own" && n != "host" && len(e.Networks) > 0 && !slices.Contains(e.Networks, n) {
 		j.add("network", Blocked, fmt.Sprintf("%s has no network %q", e.Kind, n), "write network = \"own\", or one of those that it has: "+strings.Join(e.Networks, ", "))
 	}
 	if e.Arch != "" && e.Arch != j.f.Arch {
@@ -202,7 +203,7 @@ func (j *judge) engineDisk() {
 // shift judges ids that the engine shifts by a user namespace.
 func (j *judge) shift() {
 	e, a := j.f.Engine, j.f.Account
-	if e.Kind == "docker" && j.h.Server.Network == "host" {
+	if !e.Can.HostNetwork && j.h.Server.Network == "host" {
 		j.add("network", Blocked, "an engine with user namespaces shares the host's network with no container", "write network = \"own\" under [server]")
 	}
 	if len(e.UIDs) == 0 {
@@ -224,7 +225,7 @@ func (j *judge) shift() {
 func (j *judge) machine() {
 	scratch := int64(0)
 	note := ""
-	if j.h.Storage.Scratch == "memory" && j.f.Engine.Kind != "process" {
+	if j.h.Storage.Scratch == "memory" && j.f.Engine.Can.Isolates {
 		scratch = int64(j.h.Storage.ScratchLimit)
 		note = ", scratch in memory counted"
 	}
@@ -249,7 +250,7 @@ func (j *judge) machine() {
 	}
 	if g := j.f.Cgroup; j.f.Engine.NoMemory && j.f.Engine.Rootless && g.Known && g.Memory {
 		j.add("memory limit", Warning, "the engine runs without root and was given no control group, so the server's limits are not held", "have systemd run it for the account (systemctl --user), with control groups of version 2")
-	} else if j.f.Engine.Kind != "process" && (j.f.Engine.NoMemory || g.Known && !g.Memory) {
+	} else if j.f.Engine.Can.Limits && (j.f.Engine.NoMemory || g.Known && !g.Memory) {
 		j.add("memory limit", Warning, fmt.Sprintf("this kernel does not limit memory (control groups %d without it), so the server's limit is not held", g.Version), "on many small machines: add cgroup_enable=memory cgroup_memory=1 to the kernel's command line")
 	}
 	if j.f.Clock.Known && j.f.Clock.Now.Year() < 2025 {
@@ -259,13 +260,13 @@ func (j *judge) machine() {
 		switch {
 		case p > float64(j.f.CPUs) && j.f.CPUs > 0:
 			j.add("processors", Blocked, fmt.Sprintf("the server may keep %v cores busy, and there are %d", p, j.f.CPUs), fmt.Sprintf("write processors = %d or less under [server], or leave it out", j.f.CPUs))
-		case j.f.Engine.Kind == "process":
+		case !j.f.Engine.Can.Limits:
 			j.add("processors", OK, fmt.Sprintf("%v of %d cores; without a container this is a habit of the server's, no bound", p, j.f.CPUs), "")
 		default:
 			j.add("processors", OK, fmt.Sprintf("%v of %d cores", p, j.f.CPUs), "")
 		}
 	}
-	if s := j.h.Server; len(s.DNS)+len(s.Hosts) > 0 && (j.f.Engine.Kind == "process" || s.Network == "host") {
+	if s := j.h.Server; len(s.DNS)+len(s.Hosts) > 0 && (!j.f.Engine.Can.Networks || s.Network == "host") {
 		j.add("names", Warning, "dns and hosts are for a container with a network of its own; here the machine's own settings count", "take them out, or write network = \"own\" with an engine that runs containers")
 	}
 	j.boot()
@@ -280,7 +281,7 @@ func (j *judge) machine() {
 
 // boot judges whether the server comes back with the machine.
 func (j *judge) boot() {
-	if j.h.Server.Start != household.StartBoot || j.f.Engine.Kind == "docker" || !j.f.Engine.Answers {
+	if j.h.Server.Start != household.StartBoot || j.f.Engine.Can.Boots || !j.f.Engine.Answers {
 		return
 	}
 	if j.f.Units == "" {
@@ -296,7 +297,7 @@ func (j *judge) ffmpeg() {
 	case f == nil:
 	case f.Version == "":
 		j.add("quiet work", Warning, "what [quiet] asks for needs ffmpeg and ffprobe, and they are not to be had here: "+f.Why, "install ffmpeg on this machine; until then that work is left undone")
-	case j.f.Engine.Kind == "process":
+	case !j.f.Engine.Can.Isolates:
 		j.add("quiet work", OK, "by this machine's ffmpeg "+f.Version, "")
 	default:
 		j.add("quiet work", OK, fmt.Sprintf("by this machine's ffmpeg %s, which goes into the image: %s more", f.Version, bytes(f.Size)), "")
@@ -337,7 +338,7 @@ func (j *judge) devices() {
 		switch {
 		case len(found) == 0:
 			j.add("device", Blocked, want+" is not there", "load its driver, or take it out of devices")
-		case j.f.Engine.Kind == "process":
+		case !j.f.Engine.Can.Isolates:
 			j.add("device", OK, want+": a process sees the host's", "", found...)
 		default:
 			j.add("device", OK, want+" is mapped, with its groups", "", found...)
@@ -349,7 +350,7 @@ func (j *judge) devices() {
 // publishes is forwarded, and does not pass the rules for what comes in.
 func (j *judge) firewall() {
 	f := j.f.Firewall
-	direct := j.f.Engine.Kind == "process" || j.h.Server.Network == "host"
+	direct := !j.f.Engine.Can.Networks || j.h.Server.Network == "host"
 	local := j.h.Server.Bind == "localhost"
 	if !f.Known || !f.Active || local {
 		return
@@ -405,7 +406,7 @@ func (j *judge) port() {
 
 // clients says whether the server will see who connects.
 func (j *judge) clients() {
-	if j.f.Engine.Kind == "process" || j.h.Server.Network == "host" {
+	if !j.f.Engine.Can.Networks || j.h.Server.Network == "host" {
 		return
 	}
 	bind, _ := j.h.Server.BindAddr() // checked when the file was read
@@ -422,7 +423,7 @@ func (j *judge) clients() {
 func (j *judge) account() {
 	a := j.f.Account
 	if !a.Known {
-		if !strings.HasPrefix(a.Why, "there is no account") && a.Why != "" {
+		if !a.Missing {
 			j.add("run-as account", Blocked, fmt.Sprintf("%q cannot be used: %s", a.Asked, a.Why), "correct run_as and groups under [server]")
 			return
 		}
@@ -437,7 +438,7 @@ func (j *judge) account() {
 		who += ", groups " + strings.Trim(strings.ReplaceAll(fmt.Sprint(a.Groups), " ", ","), "[]")
 	}
 	switch {
-	case j.f.Engine.Kind == "process" && j.f.CallerUID != 0 && int(a.UID) != j.f.CallerUID:
+	case !j.f.Engine.Can.Becomes && j.f.CallerUID != 0 && int(a.UID) != j.f.CallerUID:
 		j.add("run-as account", Blocked, fmt.Sprintf("%s is not you (uid %d), and the process engine cannot become it", who, j.f.CallerUID), fmt.Sprintf("run as root, or write run_as = \"%d:…\" with your own numbers", j.f.CallerUID))
 	case a.UID == 0 && j.owner().UID != 0:
 		j.add("run-as account", OK, fmt.Sprintf("%s inside, which is %d on this machine", who, j.owner().UID), "")
@@ -455,11 +456,15 @@ func (j *judge) proposal(a facts.Account) {
 	do := "write run_as = \"uid:gid\" under [server]"
 	var details []string
 	switch p := a.Proposal; {
-	case j.f.Engine.Kind == "process" && j.f.CallerUID != 0:
+	case !j.f.Engine.Can.Becomes && j.f.CallerUID != 0:
 		do = fmt.Sprintf("write run_as = \"%d:…\" with your own numbers, or run as root", j.f.CallerUID)
 	case p != nil && len(p.Commands) > 0:
 		do = "make it: cozyshelf check --mend, or " + strings.Join(p.Commands, " && ")
 		details = append(details, "it will have no login and no home"+map[bool]string{true: ", and be in no group but its own: no shelf needs one", false: ", and be in the groups that the shelves need: " + strings.Trim(fmt.Sprint(p.Groups), "[]")}[len(p.Groups) == 0])
+		for _, g := range p.Nameless {
+			details = append(details, fmt.Sprintf("group %d has no name on this machine, so no account can be added to it: "+
+				"check --mend writes it into groups under [server], for the server alone", g))
+		}
 	case p != nil:
 		do = "make it with this machine's own tools, with no login and no home; or write run_as = \"1500:1500\", numbers that nobody has"
 	}
@@ -617,8 +622,8 @@ func (j *judge) together() {
 			j.add("one share", OK, fmt.Sprintf("%s lie on %s: when it is away, all of them are", strings.Join(names, ", "), src), "")
 		}
 	}
-	if e := j.f.Engine; e.Kind != "process" && !e.Elsewhere && len(private) > 0 {
-		j.add("later mounts", OK, fmt.Sprintf("a disk that is mounted below a shelf later is seen only after a restart: %s hands no mounts on", strings.Join(private, ", ")), "",
+	if e := j.f.Engine; e.Can.Isolates && !e.Elsewhere && len(private) > 0 {
+		j.add("later mounts", Warning, fmt.Sprintf("a disk that is mounted below a shelf later is seen only after a restart: %s hands no mounts on", strings.Join(private, ", ")), "",
 			"mount --make-rshared "+private[0]+" before the deployment changes that; most systems have it so")
 	}
 }
@@ -628,7 +633,7 @@ func (j *judge) share(what string, f facts.Folder) {
 	s := f.Share
 	names := map[string]string{"nfs": "NFS export", "smb": "SMB share"}
 	switch {
-	case j.f.Engine.Kind == "process":
+	case !j.f.Engine.Can.Volumes:
 		j.add(what, Blocked, f.Path+" can only be mounted by an engine that runs containers", "mount it on this machine, and name that folder; or use such an engine")
 	case s.Credentials != "":
 		j.add(what, Blocked, "the credentials for "+f.Path+" cannot be used: "+s.Credentials, "write username= and password= into the file, a line each; chown root it and chmod 600 it")

@@ -10,6 +10,10 @@ import (
 )
 
 // well gives a household and a machine on which all is well.
+// containers is what an engine that runs containers can do.
+var containers = facts.Capabilities{Isolates: true, Networks: true, HostNetwork: true, Volumes: true, Limits: true,
+	Boots: true, Becomes: true}
+
 func well() (*household.Household, facts.Facts) {
 	h := &household.Household{Format: 1}
 	h.Household.Name, h.Household.Timezone = "Fernhollow Mill", "Europe/Riga"
@@ -18,7 +22,7 @@ func well() (*household.Household, facts.Facts) {
 	return h, facts.Facts{
 		OS: "linux", Arch: "amd64", CPUs: 4, Memory: 8 << 30, MemoryAvailable: 4 << 30,
 		Account: facts.Account{Asked: "1500:1500", Known: true, UID: 1500, GID: 1500},
-		Engine:  facts.Engine{Kind: "docker", Answers: true, Version: "20.10", API: "1.41", Arch: "amd64"},
+		Engine:  facts.Engine{Kind: "docker", Can: containers, Answers: true, Version: "20.10", API: "1.41", Arch: "amd64"},
 		Port:    facts.Port{Address: "[::]:26990", Free: true},
 		State:   facts.Folder{Path: "/srv/state", Parent: "/srv", Creatable: true, Free: 9 << 30},
 		Shelves: []facts.Shelf{{Name: "films", Folders: []facts.Folder{{
@@ -80,7 +84,7 @@ func TestEveryFaultIsFoundAndSaysWhatToDo(t *testing.T) {
 		"port not ours":      {func(h *household.Household, f *facts.Facts) { f.Port.Error = "permission denied" }, "port", Blocked, "denied"},
 		"account unknown":    {func(h *household.Household, f *facts.Facts) { f.Account.Known, f.Account.Asked = false, "shelfkeeper" }, "run-as account", Blocked, "shelfkeeper"},
 		"root":               {func(h *household.Household, f *facts.Facts) { f.Account.UID = 0 }, "run-as account", Warning, "root"},
-		"not the caller":     {func(h *household.Household, f *facts.Facts) { f.Engine.Kind, f.CallerUID = "process", 1000 }, "run-as account", Blocked, "not you"},
+		"not the caller":     {func(h *household.Household, f *facts.Facts) { f.Engine.Can, f.CallerUID = facts.Capabilities{}, 1000 }, "run-as account", Blocked, "not you"},
 		"state cannot be":    {func(h *household.Household, f *facts.Facts) { f.State.Creatable = false }, "state folder", Blocked, "may not make it"},
 		"state not given":    {func(h *household.Household, f *facts.Facts) { f.CallerUID = 1000 }, "state folder", Blocked, "cannot give it"},
 		"state is full":      {func(h *household.Household, f *facts.Facts) { f.State.Free = 1 << 20 }, "state folder", Blocked, "1.0 MiB"},

@@ -52,7 +52,7 @@ func TestDockerDoesWhatAnEngineMust(t *testing.T) {
 	if os.Getuid() != 0 {
 		testbuild.Missing(t, "root, to give folders to another account")
 	}
-	enginetest.Run(t, enginetest.Bench{Engine: e, Site: "docker", Program: testbuild.Image(t), Folder: testbuild.Folder(t), UID: 41500, GID: 41501, Port: testbuild.Port(t)})
+	enginetest.Run(t, enginetest.Bench{Engine: e, Kind: "docker", Can: enginetest.Containers, Program: testbuild.Image(t), Folder: testbuild.Folder(t), UID: 41500, GID: 41501, Port: testbuild.Port(t)})
 }
 
 func TestSilentEnginesSayWhy(t *testing.T) {
@@ -75,9 +75,10 @@ func TestSilentEnginesSayWhy(t *testing.T) {
 }
 
 func TestContainersAreClosed(t *testing.T) {
-	config, host := (&Engine{}).describe(blueprint.Container{
-		UID: 1500, GID: 1500, Groups: []uint32{44}, Tmpfs: 1 << 20, Memory: 1 << 30, Pids: 100, Host: "::", Port: 26991, Network: "n",
-		Mounts: []blueprint.Mount{{Source: "/srv/films", Target: "/shelves/films/1", ReadOnly: true, What: "films"}},
+	config, host := describe(nature{}, blueprint.Service{
+		UID: 1500, GID: 1500, Groups: []uint32{44}, Tmpfs: 1 << 20, Memory: 1 << 30, Pids: 100, Network: "n",
+		Listeners: []blueprint.Listener{{Purpose: blueprint.ForPages, Inside: 26990, Host: "::", Port: 26991}},
+		Mounts:    []blueprint.Mount{{Role: blueprint.MountShelf, Source: "/srv/films", Target: "/shelves/films/1", ReadOnly: true, What: "films"}},
 	}, "image")
 	if config.User != "1500:1500" || !host.ReadonlyRootfs || len(host.CapDrop) != 1 || host.CapDrop[0] != "ALL" || host.Privileged || len(host.SecurityOpt) != 1 {
 		t.Errorf("not closed: %+v %+v", config, host)
@@ -85,7 +86,7 @@ func TestContainersAreClosed(t *testing.T) {
 	if host.Memory != 1<<30 || *host.PidsLimit != 100 || host.GroupAdd[0] != "44" {
 		t.Errorf("limits: %+v", host.Resources)
 	}
-	_, bound := (&Engine{bounds: true}).describe(blueprint.Container{LogLimit: 4 << 20, NanoCPUs: 1.5e9, Network: "none"}, "image")
+	_, bound := describe(nature{bounds: true}, blueprint.Service{LogLimit: 4 << 20, NanoCPUs: 1.5e9, Network: "none"}, "image")
 	if bound.NanoCPUs != 1.5e9 || bound.LogConfig.Type != "json-file" || bound.LogConfig.Config["max-size"] != "2097152" || bound.LogConfig.Config["max-file"] != "2" {
 		t.Errorf("bounds: %+v %+v", bound.Resources, bound.LogConfig)
 	}
@@ -135,8 +136,8 @@ func TestSharesAreVolumesWithExactlyTheirOptions(t *testing.T) {
 	if err != nil || !maps.Equal(in.Volume.Options, want) || in.Volume.Driver != "local" || in.Volume.Labels[blueprint.LabelHousehold] != house {
 		t.Errorf("the engine stored %+v, %v, want %v", in.Volume, err, want)
 	}
-	c := blueprint.Container{Household: house, Name: "x", Image: img.Digest, UID: 41500, GID: 41501, Pids: 64, Memory: 64 << 20,
-		Mounts: []blueprint.Mount{{Source: v.Name, Target: "/shelves/films/1", ReadOnly: true, What: "films", Volume: true}}}
+	c := blueprint.Service{Household: house, Name: "x", Image: blueprint.Image{Program: img.Digest}, UID: 41500, GID: 41501, Pids: 64, Memory: 64 << 20,
+		Mounts: []blueprint.Mount{{Role: blueprint.MountShelf, Source: v.Name, Target: "/shelves/films/1", ReadOnly: true, What: "films", Volume: true}}}
 	_, err = e.Run(ctx, c, []string{"probe"}, io.Discard)
 	if err == nil || strings.Contains(err.Error(), "word=of") || !strings.Contains(err.Error(), "mount") {
 		t.Errorf("a share that cannot be mounted: got %v", err)
@@ -185,8 +186,10 @@ func TestWhatIsChangedByHandIsSeenAndPutBack(t *testing.T) {
 	e := answering(t)
 	img := testbuild.Image(t)
 	house := fmt.Sprintf("testdrift%d", os.Getpid())
-	c := blueprint.Container{Household: house, Name: "drift", Image: img.Digest, UID: 41500, GID: 41500, Pids: 64, Memory: 64 << 20, NanoCPUs: 5e8, LogLimit: 2 << 20,
-		Command: []string{"serve", "--settings", "/none"}, Network: "cozyshelf-" + house, OwnNet: true, Port: testbuild.Port(t), Host: "127.0.0.1"}
+	c := blueprint.Service{Household: house, Name: "drift", Image: blueprint.Image{Program: img.Digest}, UID: 41500, GID: 41500, Pids: 64, Memory: 64 << 20, NanoCPUs: 5e8, LogLimit: 2 << 20,
+		Command: []string{"serve", "--settings", "/none"}, Network: "cozyshelf-" + house, OwnNet: true,
+		Key: blueprint.ServerKey, Role: blueprint.RoleServer,
+		Listeners: []blueprint.Listener{{Purpose: blueprint.ForPages, Inside: 26990, Host: "127.0.0.1", Port: testbuild.Port(t)}}}
 	other := "cozyshelf-other-" + house
 	t.Cleanup(func() {
 		o, err := e.Observe(ctx, house)
@@ -255,6 +258,13 @@ func TestWhatIsChangedByHandIsSeenAndPutBack(t *testing.T) {
 	}
 }
 
+// podman is what Podman can do: it does not start containers with the machine.
+var podman = func() facts.Capabilities {
+	can := enginetest.Containers
+	can.Boots = false
+	return can
+}()
+
 func TestPodmanDoesWhatAnEngineMust(t *testing.T) {
 	socket, _ := testbuild.Podman(t, nil)
 	t.Setenv("CONTAINER_HOST", "unix://"+socket)
@@ -262,7 +272,7 @@ func TestPodmanDoesWhatAnEngineMust(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	enginetest.Run(t, enginetest.Bench{Engine: e, Site: "podman", Program: testbuild.Image(t), Folder: testbuild.Folder(t), UID: 41500, GID: 41501, Port: testbuild.Port(t)})
+	enginetest.Run(t, enginetest.Bench{Engine: e, Kind: "podman", Can: podman, Program: testbuild.Image(t), Folder: testbuild.Folder(t), UID: 41500, GID: 41501, Port: testbuild.Port(t)})
 }
 
 func TestRootlessPodmanDoesWhatAnEngineMust(t *testing.T) {
@@ -278,5 +288,5 @@ func TestRootlessPodmanDoesWhatAnEngineMust(t *testing.T) {
 	}
 	// Inside, 1500 is the one thousand five hundredth of the ids that are lent.
 	host := testbuild.FirstLent + 1500 - 1
-	enginetest.Run(t, enginetest.Bench{Engine: e, Site: "podman", Program: testbuild.Image(t), Folder: testbuild.Folder(t), UID: 1500, GID: 1500, Port: testbuild.Port(t), OwnerUID: host, OwnerGID: host})
+	enginetest.Run(t, enginetest.Bench{Engine: e, Kind: "podman", Can: podman, Program: testbuild.Image(t), Folder: testbuild.Folder(t), UID: 1500, GID: 1500, Port: testbuild.Port(t), OwnerUID: host, OwnerGID: host})
 }

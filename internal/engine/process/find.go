@@ -27,14 +27,14 @@ type running struct {
 // its numbers, that run this very copy of the program with the words that Start gives
 // them. No file of the account's is asked, since it could name any process. The caller
 // closes what it is given.
-func (e *Engine) supervisors(c blueprint.Container, dir string) []running {
+func (e *Engine) supervisors(c blueprint.Service, dir string) []running {
 	return e.find(c, func(pid int, words []string) bool {
 		return len(words) >= 3 && words[1] == "supervise" && words[len(words)-1] == dir
 	})
 }
 
 // runs reports whether a server's folder has a supervisor.
-func (e *Engine) runs(c blueprint.Container, dir string) bool {
+func (e *Engine) runs(c blueprint.Service, dir string) bool {
 	list := e.supervisors(c, dir)
 	for _, p := range list {
 		p.close()
@@ -45,7 +45,7 @@ func (e *Engine) runs(c blueprint.Container, dir string) bool {
 // state reports whether a server's folder has a supervisor, and whether that waits before it
 // starts the server again. Between two servers there is none for a moment, so one look
 // proves nothing.
-func (e *Engine) state(c blueprint.Container, dir string) (runs, waits bool) {
+func (e *Engine) state(c blueprint.Service, dir string) (runs, waits bool) {
 	for range 4 {
 		list := e.supervisors(c, dir)
 		servers := 0
@@ -65,19 +65,19 @@ func (e *Engine) state(c blueprint.Container, dir string) (runs, waits bool) {
 }
 
 // children finds the servers that a supervisor runs.
-func (e *Engine) children(c blueprint.Container, of running) []running {
+func (e *Engine) children(c blueprint.Service, of running) []running {
 	return e.find(c, func(pid int, words []string) bool {
 		parent, _, err := stat(pid)
 		return err == nil && parent == of.pid && len(words) >= 2 && words[1] == "serve"
 	})
 }
 
-func (e *Engine) find(c blueprint.Container, wanted func(pid int, words []string) bool) []running {
+func (e *Engine) find(c blueprint.Service, wanted func(pid int, words []string) bool) []running {
 	all, err := os.ReadDir("/proc")
 	if err != nil {
 		return nil
 	}
-	program, err := os.Stat(e.program(c.Image))
+	program, err := os.Stat(e.program(c.Image.Program))
 	if err != nil {
 		return nil
 	}

@@ -155,17 +155,17 @@ type says struct {
 }
 
 // description reads what should run in a server's folder.
-func description(d *boundary.Dir) (blueprint.Container, error) {
+func description(d *boundary.Dir) (blueprint.Service, error) {
 	b, err := d.Read(containerFile, mostJSON, own())
 	if errors.Is(err, os.ErrNotExist) {
-		return blueprint.Container{}, fmt.Errorf("%w: %s", engine.ErrNotFound, d.Path())
+		return blueprint.Service{}, fmt.Errorf("%w: %s", engine.ErrNotFound, d.Path())
 	}
 	if err != nil {
-		return blueprint.Container{}, err
+		return blueprint.Service{}, err
 	}
 	var labels map[string]string
 	if err := json.Unmarshal(b, &labels); err != nil {
-		return blueprint.Container{}, fmt.Errorf("%s/%s: %w", d.Path(), containerFile, err)
+		return blueprint.Service{}, fmt.Errorf("%s/%s: %w", d.Path(), containerFile, err)
 	}
 	c, ok := blueprint.FromLabels(labels)
 	if !ok {
@@ -175,7 +175,7 @@ func description(d *boundary.Dir) (blueprint.Container, error) {
 }
 
 // told reads what the supervisor says of itself. It is for people to read.
-func told(d *boundary.Dir, c blueprint.Container) says {
+func told(d *boundary.Dir, c blueprint.Service) says {
 	var r says
 	if b, err := d.Read(runFolder+"/run.json", 1<<16, []int{int(c.UID)}); err == nil {
 		_ = json.Unmarshal(b, &r) // what cannot be read says nothing
@@ -199,7 +199,7 @@ func (e *Engine) Observe(_ context.Context, id string) (blueprint.Observed, erro
 		return out, err
 	}
 	for _, n := range names {
-		seen := blueprint.Seen{ID: id + "/" + n, Name: n}
+		seen := blueprint.Seen{ID: id + "/" + n, Name: n, Key: blueprint.ServerKey}
 		d, err := e.server(seen.ID)
 		if errors.Is(err, engine.ErrNotFound) {
 			continue
@@ -214,7 +214,7 @@ func (e *Engine) Observe(_ context.Context, id string) (blueprint.Observed, erro
 			continue
 		}
 		if err == nil {
-			seen.Container, seen.Digest = c, c.Digest()
+			seen.Service, seen.Digest, seen.Key = c, c.Digest(), c.Key
 			r := told(d, c)
 			seen.Started, seen.Restarts, seen.ExitCode = r.Started, r.Restarts, r.ExitCode
 			seen.Running, seen.Waiting = e.state(c, d.Path())
@@ -404,7 +404,7 @@ func (e *Engine) RemoveImage(_ context.Context, digest, household string) error 
 }
 
 // Neighbours gives what runs of all households.
-func (e *Engine) Neighbours(ctx context.Context) ([]blueprint.Container, error) {
+func (e *Engine) Neighbours(ctx context.Context) ([]blueprint.Service, error) {
 	root, err := e.open(false)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, nil
@@ -417,15 +417,15 @@ func (e *Engine) Neighbours(ctx context.Context) ([]blueprint.Container, error) 
 	if err != nil {
 		return nil, err
 	}
-	var out []blueprint.Container
+	var out []blueprint.Service
 	for _, h := range all {
 		o, err := e.Observe(ctx, h)
 		if err != nil {
 			continue // it is being changed
 		}
 		for _, s := range o.Containers {
-			if s.Running && s.Container.Household == h {
-				out = append(out, s.Container)
+			if s.Running && s.Service.Household == h {
+				out = append(out, s.Service)
 			}
 		}
 	}
@@ -450,7 +450,7 @@ func (e *Engine) uses(root *boundary.Dir, digest, household string) (folder stri
 			}
 			c, err := description(d)
 			d.Close()
-			if err != nil || c.Image != digest {
+			if err != nil || c.Image.Program != digest {
 				continue
 			}
 			if folder = d.Path(); h == household {
@@ -471,24 +471,13 @@ func (e *Engine) sweep() {
 	}
 }
 
-// MakeNetwork has nothing to do: a process uses the host's network.
-func (e *Engine) MakeNetwork(context.Context, string, string) error { return nil }
-
-// RemoveNetwork has nothing to do either.
-func (e *Engine) RemoveNetwork(context.Context, string) error { return nil }
-
-// MakeVolume cannot be done: a process sees what the host has mounted.
-func (e *Engine) MakeVolume(context.Context, string, string, map[string]string) error {
-	return fmt.Errorf("%w: the process engine mounts no shares; mount it on the host, and name that folder", engine.ErrNone)
-}
-
-// RemoveVolume has nothing to do.
-func (e *Engine) RemoveVolume(context.Context, string) error { return nil }
-
 // Create notes down what should run.
-func (e *Engine) Create(_ context.Context, c blueprint.Container) (string, error) {
-	if !digestForm.MatchString(c.Image) {
-		return "", fmt.Errorf("%w: %q is no digest of a program", engine.ErrNotFound, c.Image)
+func (e *Engine) Create(_ context.Context, c blueprint.Service) (string, error) {
+	if c.Image.Reference != "" || c.Image.Archive != "" {
+		return "", fmt.Errorf("%w: it runs this program only, not %s", engine.ErrNone, c.Image)
+	}
+	if !digestForm.MatchString(c.Image.Program) {
+		return "", fmt.Errorf("%w: %q is no digest of a program", engine.ErrNotFound, c.Image.Program)
 	}
 	if os.Getuid() != 0 && uint32(os.Getuid()) != c.UID {
 		return "", fmt.Errorf("you are uid %d and cannot start a process as uid %d", os.Getuid(), c.UID)
@@ -502,8 +491,8 @@ func (e *Engine) Create(_ context.Context, c blueprint.Container) (string, error
 		return "", err
 	}
 	defer root.Close()
-	if !root.Exists(filepath.Join(programs, hashOf(c.Image), programFile)) {
-		return "", fmt.Errorf("%w: program %s", engine.ErrNotFound, c.Image)
+	if !root.Exists(filepath.Join(programs, hashOf(c.Image.Program), programFile)) {
+		return "", fmt.Errorf("%w: program %s", engine.ErrNotFound, c.Image.Program)
 	}
 	d, err := root.MkdirAll(households+"/"+id, 0o755, nil)
 	if err != nil {
@@ -528,10 +517,10 @@ func (e *Engine) Create(_ context.Context, c blueprint.Container) (string, error
 }
 
 // container opens a server's folder and reads what should run. The caller closes it.
-func (e *Engine) container(id string) (*boundary.Dir, blueprint.Container, error) {
+func (e *Engine) container(id string) (*boundary.Dir, blueprint.Service, error) {
 	d, err := e.server(id)
 	if err != nil {
-		return nil, blueprint.Container{}, err
+		return nil, blueprint.Service{}, err
 	}
 	c, err := description(d)
 	if err != nil {
@@ -542,7 +531,7 @@ func (e *Engine) container(id string) (*boundary.Dir, blueprint.Container, error
 }
 
 // held reports whether somebody holds the supervisor's lock.
-func held(d *boundary.Dir, c blueprint.Container) bool {
+func held(d *boundary.Dir, c blueprint.Service) bool {
 	f, err := d.File(runFolder+"/lock", []int{int(c.UID)})
 	if err != nil {
 		return false
@@ -575,7 +564,7 @@ func (e *Engine) Start(ctx context.Context, id string) error {
 		return fmt.Errorf("%s is held by a process that is not the supervisor; end what runs as uid %d and is not yours, and try again", filepath.Join(d.Path(), runFolder, "lock"), c.UID)
 	}
 	dir := d.Path()
-	cmd := exec.Command(e.program(c.Image), "supervise", dir)
+	cmd := exec.Command(e.program(c.Image.Program), "supervise", dir)
 	cmd.Dir = "/"
 	cmd.Env = []string{"PATH=/usr/local/bin:/usr/bin:/bin", "HOME=/"}
 	for k, v := range c.Env {
@@ -610,16 +599,16 @@ func (e *Engine) Start(ctx context.Context, id string) error {
 
 // Boot says how systemd starts a server: as this engine does, unless somebody has
 // stopped it by hand.
-func (e *Engine) Boot(c blueprint.Container) (blueprint.Boot, bool) {
-	return blueprint.Boot{Start: []string{e.program(c.Image), "supervise", "--boot", e.folder(c.Household + "/" + c.EngineName())}, AsAccount: true}, true
+func (e *Engine) Boot(c blueprint.Service) (blueprint.Boot, bool) {
+	return blueprint.Boot{Start: []string{e.program(c.Image.Program), "supervise", "--boot", e.folder(c.Household + "/" + c.EngineName())}, AsAccount: true}, true
 }
 
 // Run runs a command of the program as a child with the account's numbers.
-func (e *Engine) Run(ctx context.Context, c blueprint.Container, command []string, out io.Writer) (int, error) {
-	if _, err := os.Stat(e.program(c.Image)); err != nil {
-		return 0, fmt.Errorf("%w: program %s", engine.ErrNotFound, c.Image)
+func (e *Engine) Run(ctx context.Context, c blueprint.Service, command []string, out io.Writer) (int, error) {
+	if _, err := os.Stat(e.program(c.Image.Program)); err != nil {
+		return 0, fmt.Errorf("%w: program %s", engine.ErrNotFound, c.Image.Program)
 	}
-	cmd := exec.CommandContext(ctx, e.program(c.Image), command...)
+	cmd := exec.CommandContext(ctx, e.program(c.Image.Program), command...)
 	cmd.Dir = "/"
 	cmd.Env = []string{"PATH=/usr/local/bin:/usr/bin:/bin", "HOME=/"}
 	cmd.WaitDelay = 2 * time.Second
@@ -645,7 +634,7 @@ func (e *Engine) Run(ctx context.Context, c blueprint.Container, command []strin
 }
 
 // as lets a child be the account of a container, in a session of its own.
-func (e *Engine) as(c blueprint.Container) *syscall.SysProcAttr {
+func (e *Engine) as(c blueprint.Service) *syscall.SysProcAttr {
 	a := &syscall.SysProcAttr{Setsid: true}
 	if os.Getuid() == 0 {
 		a.Credential = &syscall.Credential{Uid: c.UID, Gid: c.GID, Groups: c.Groups}
@@ -665,9 +654,6 @@ func (l *limited) Write(b []byte) (int, error) {
 	}
 	return len(b), nil
 }
-
-// PutBack has nothing to do: nothing can be changed about a process by hand.
-func (e *Engine) PutBack(context.Context, string, blueprint.Container) error { return nil }
 
 // Stop asks the supervisor to end, and kills it and the server after the grace.
 func (e *Engine) Stop(ctx context.Context, id string, grace time.Duration) error {

@@ -141,7 +141,7 @@ func take(lock *os.File) error {
 }
 
 // once runs the server until it ends. told says that we were asked to end it.
-func once(exe string, c blueprint.Container, log *logFile, stop <-chan os.Signal) (code int, told bool) {
+func once(exe string, c blueprint.Service, log *logFile, stop <-chan os.Signal) (code int, told bool) {
 	r, w, err := os.Pipe()
 	if err != nil {
 		log.line("supervisor: " + err.Error())

@@ -1,0 +1,328 @@
+// Package event is what happens in a household's server, as typed values.
+//
+// # What an event is
+//
+// An event is something that happened and that somebody may want to know of: a member was
+// added, a device signed in, a file was put on a shelf, a backup failed. It is a value with
+// fields of their own types; [Event.Name] names it in words that do not change, and
+// [Event.Fields] gives what is known of it in an order for people. What a program says of its
+// own workings is no event: that is for the log alone.
+//
+// # Who hears of it
+//
+// A [Stream] tells events to observers. One that is quick, as the log is, hears each at once
+// ([Stream.Hear]). Others take them from a queue of a bounded length ([Stream.Follow]): whoever
+// tells an event never waits for them, and what does not fit is counted.
+package event
+
+import (
+	"fmt"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+)
+
+// Event is something that happened.
+type Event interface {
+	// Name is what happened, in words that do not change: "member added".
+	Name() string
+	// Level is how much it matters.
+	Level() Level
+	// Fields are what is known of it.
+	Fields() []Field
+}
+
+// Level is how much an event matters.
+type Level int
+
+// The levels.
+const (
+	Info    Level = iota
+	Warning       // somebody should see to it
+	Failure       // something did not come about
+)
+
+// Field is one thing that is known of an event.
+type Field struct {
+	Key   string
+	Value any
+}
+
+// String writes an event in a line.
+func String(e Event) string {
+	var b strings.Builder
+	b.WriteString(e.Name())
+	for _, f := range e.Fields() {
+		fmt.Fprintf(&b, " %s=%v", f.Key, f.Value)
+	}
+	return b.String()
+}
+
+// info and failure give events their level.
+type (
+	info    struct{}
+	failure struct{}
+)
+
+func (info) Level() Level    { return Info }
+func (failure) Level() Level { return Failure }
+
+// MemberAdded is that a person was let in.
+type MemberAdded struct {
+	info
+	Member, Role string
+}
+
+// Name and Fields tell it.
+func (MemberAdded) Name() string { return "member added" }
+func (e MemberAdded) Fields() []Field {
+	return []Field{{Key: "member", Value: e.Member}, {Key: "role", Value: e.Role}}
+}
+
+// MemberRemoved is that a person's account was taken away.
+type MemberRemoved struct {
+	info
+	Member string
+}
+
+// Name and Fields tell it.
+func (MemberRemoved) Name() string      { return "member removed" }
+func (e MemberRemoved) Fields() []Field { return []Field{{Key: "member", Value: e.Member}} }
+
+// PasswordChanged is that a member has a new password; all its devices are signed out.
+type PasswordChanged struct {
+	info
+	Member string
+}
+
+// Name and Fields tell it.
+func (PasswordChanged) Name() string      { return "password changed, devices signed out" }
+func (e PasswordChanged) Fields() []Field { return []Field{{Key: "member", Value: e.Member}} }
+
+// MemberChanged is that a member may do other things from now on.
+type MemberChanged struct {
+	info
+	Member, Role string
+	Away         bool
+}
+
+// Name and Fields tell it.
+func (MemberChanged) Name() string { return "member changed" }
+func (e MemberChanged) Fields() []Field {
+	return []Field{{Key: "member", Value: e.Member}, {Key: "role", Value: e.Role}, {Key: "away", Value: e.Away}}
+}
+
+// SignedIn is that a member signed in on a device.
+type SignedIn struct {
+	info
+	Member, Device, Address string
+	Away                    bool
+}
+
+// Name and Fields tell it.
+func (SignedIn) Name() string { return "signed in" }
+func (e SignedIn) Fields() []Field {
+	return []Field{{Key: "member", Value: e.Member}, {Key: "device", Value: e.Device}, {Key: "address", Value: e.Address}, {Key: "away", Value: e.Away}}
+}
+
+// RefusedAway is that a member who may not came from outside the home.
+type RefusedAway struct {
+	info
+	Member, Address string
+}
+
+// Name and Fields tell it.
+func (RefusedAway) Name() string { return "refused from away" }
+func (e RefusedAway) Fields() []Field {
+	return []Field{{Key: "member", Value: e.Member}, {Key: "address", Value: e.Address}}
+}
+
+// Scanned is that a shelf was looked at.
+type Scanned struct {
+	info
+	Shelf                              string
+	Files, New, Changed, Gone, Failing int
+	Seconds                            float64
+}
+
+// Name and Fields tell it.
+func (Scanned) Name() string { return "scanned" }
+func (e Scanned) Fields() []Field {
+	return []Field{{Key: "shelf", Value: e.Shelf}, {Key: "files", Value: e.Files}, {Key: "new", Value: e.New}, {Key: "changed", Value: e.Changed}, {Key: "gone", Value: e.Gone},
+		{Key: "failing", Value: e.Failing}, {Key: "seconds", Value: e.Seconds}}
+}
+
+// FolderBack is that a folder of a shelf that was away is there again.
+type FolderBack struct {
+	info
+	Shelf, Folder string
+}
+
+// Name and Fields tell it.
+func (FolderBack) Name() string { return "a folder of a shelf is back" }
+func (e FolderBack) Fields() []Field {
+	return []Field{{Key: "shelf", Value: e.Shelf}, {Key: "folder", Value: e.Folder}}
+}
+
+// UploadBegun is that a member sends a file.
+type UploadBegun struct {
+	info
+	Member, Shelf, File string
+	Bytes               int64
+}
+
+// Name and Fields tell it.
+func (UploadBegun) Name() string { return "an upload begins" }
+func (e UploadBegun) Fields() []Field {
+	return []Field{{Key: "member", Value: e.Member}, {Key: "shelf", Value: e.Shelf}, {Key: "file", Value: e.File}, {Key: "bytes", Value: e.Bytes}}
+}
+
+// UploadPlaced is that what a member sent is on the shelf; Known that it was there already.
+type UploadPlaced struct {
+	info
+	Member, Shelf, File string
+	Known               bool
+}
+
+// Name and Fields tell it.
+func (e UploadPlaced) Name() string {
+	if e.Known {
+		return "what was uploaded is on the shelf already"
+	}
+	return "an upload is on the shelf"
+}
+
+// Fields are what is known of it.
+func (e UploadPlaced) Fields() []Field {
+	return []Field{{Key: "member", Value: e.Member}, {Key: "shelf", Value: e.Shelf}, {Key: "file", Value: e.File}}
+}
+
+// UploadUnfit is that what a member sent cannot go on the shelf.
+type UploadUnfit struct {
+	info
+	Member, Shelf, File, Why string
+}
+
+// Name and Fields tell it.
+func (UploadUnfit) Name() string { return "an upload cannot go on the shelf" }
+func (e UploadUnfit) Fields() []Field {
+	return []Field{{Key: "member", Value: e.Member}, {Key: "shelf", Value: e.Shelf}, {Key: "file", Value: e.File}, {Key: "why", Value: e.Why}}
+}
+
+// BackupMade is that the server made a backup by itself, and removed older ones.
+type BackupMade struct {
+	info
+	File    string
+	Bytes   int64
+	Removed int
+}
+
+// Name and Fields tell it.
+func (BackupMade) Name() string { return "backup made" }
+func (e BackupMade) Fields() []Field {
+	return []Field{{Key: "file", Value: e.File}, {Key: "bytes", Value: e.Bytes}, {Key: "removed", Value: e.Removed}}
+}
+
+// BackupFailed is that it could not.
+type BackupFailed struct {
+	failure
+	Why string
+}
+
+// Name and Fields tell it.
+func (BackupFailed) Name() string      { return "the backup failed" }
+func (e BackupFailed) Fields() []Field { return []Field{{Key: "why", Value: e.Why}} }
+
+// PlayEnded is that a stream is over.
+type PlayEnded struct {
+	info
+	Member, Title, Device string
+	Watched               time.Duration
+	Finished              bool
+}
+
+// Name and Fields tell it.
+func (PlayEnded) Name() string { return "play ended" }
+func (e PlayEnded) Fields() []Field {
+	return []Field{{Key: "member", Value: e.Member}, {Key: "title", Value: e.Title}, {Key: "device", Value: e.Device}, {Key: "watched", Value: e.Watched},
+		{Key: "finished", Value: e.Finished}}
+}
+
+// TitleMatched is that somebody said which work a title is.
+type TitleMatched struct {
+	info
+	Title, Match, Edited string
+}
+
+// Name and Fields tell it.
+func (TitleMatched) Name() string { return "a title was matched by hand" }
+func (e TitleMatched) Fields() []Field {
+	return []Field{{Key: "title", Value: e.Title}, {Key: "match", Value: e.Match}, {Key: "edited", Value: e.Edited}}
+}
+
+// Stream tells events to observers. Its zero value is ready, with none.
+type Stream struct {
+	mu    sync.RWMutex
+	hear  []func(Event)
+	queue []*Queue
+}
+
+// Hear adds an observer that hears each event at once, before whoever tells it goes on; so it
+// must be quick, and may tell none itself.
+func (s *Stream) Hear(observer func(Event)) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.hear = append(s.hear, observer)
+}
+
+// Follow adds an observer with a queue of a length.
+func (s *Stream) Follow(length int) *Queue {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	q := &Queue{events: make(chan Event, max(1, length)), of: s}
+	s.queue = append(s.queue, q)
+	return q
+}
+
+// Tell tells an event to all observers. It waits for no queue.
+func (s *Stream) Tell(e Event) {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	for _, h := range s.hear {
+		h(e)
+	}
+	for _, q := range s.queue {
+		select {
+		case q.events <- e:
+		default:
+			q.lost.Add(1)
+		}
+	}
+}
+
+// Queue is an observer that takes events when it can.
+type Queue struct {
+	events chan Event
+	lost   atomic.Int64
+	of     *Stream
+}
+
+// Events gives those that came, in their order. It is closed by Close.
+func (q *Queue) Events() <-chan Event { return q.events }
+
+// Lost is how many did not fit.
+func (q *Queue) Lost() int64 { return q.lost.Load() }
+
+// Close ends the observer.
+func (q *Queue) Close() {
+	q.of.mu.Lock()
+	defer q.of.mu.Unlock()
+	for i, o := range q.of.queue {
+		if o == q {
+			q.of.queue = append(q.of.queue[:i], q.of.queue[i+1:]...)
+			close(q.events)
+			return
+		}
+	}
+}
