@@ -47,13 +47,30 @@ type Status struct {
 	Format  int       `json:"store_format"`
 	Memory  int64     `json:"memory"` // resident, in bytes
 
-	Condition Condition `json:"condition"`
-	Fix       string    `json:"fix,omitempty"` // of the problem
-	Processor float64   `json:"processor"`     // seconds of processor time so far
-	Free      int64     `json:"state_free"`    // bytes free where the state folder lies
-	Backup    *Backup   `json:"backup,omitempty"`
-	Quiet     *Quiet    `json:"quiet,omitempty"`
-	Door      Door      `json:"door"`
+	Condition Condition  `json:"condition"`
+	Fix       string     `json:"fix,omitempty"` // of the problem
+	Processor float64    `json:"processor"`     // seconds of processor time so far
+	Free      int64      `json:"state_free"`    // bytes free where the state folder lies
+	Backup    *Backup    `json:"backup,omitempty"`
+	Quiet     *Quiet     `json:"quiet,omitempty"`
+	Door      Door       `json:"door"`
+	Jobs      []Job      `json:"jobs"`
+	Listeners []Listener `json:"listeners"`
+}
+
+// Job is something that the server does beside answering.
+type Job struct {
+	Name    string    `json:"name"`
+	Running bool      `json:"running"`
+	Started time.Time `json:"started"`
+	Ended   time.Time `json:"ended,omitzero"`
+}
+
+// Listener is an address that the server listens on.
+type Listener struct {
+	Purpose string `json:"purpose"`
+	Address string `json:"address"` // as the server sees it
+	TLS     bool   `json:"tls"`
 }
 
 // Door is the connections to the published port.

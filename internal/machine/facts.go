@@ -47,8 +47,11 @@ func Gather(h *household.Household, engine facts.Engine, account facts.Account,
 		f.Account.Proposal = Propose(h)
 	}
 	bind, _ := h.Server.BindAddr() // checked when the file was read
-	f.Port = Port(bind, h.Server.Port)
-	f.Port.Ours = !f.Port.Free && ours(h.Server.Port, f.Port.Holder)
+	for _, l := range h.Listeners() {
+		p := Port(bind, l.Port)
+		p.Purpose, p.Ours = l.Purpose, !p.Free && ours(l.Port, p.Holder)
+		f.Ports = append(f.Ports, p)
+	}
 	f.State = folder(h.Storage.State)
 	if f.State.Error == "" && !engine.Elsewhere {
 		at := f.State.Path
@@ -246,7 +249,7 @@ func Timezone() string {
 
 // Port finds out whether a port can be listened on.
 func Port(bind netip.Addr, port int) facts.Port {
-	p := facts.Port{Address: ListenAddress(bind, port)}
+	p := facts.Port{Number: port, Address: ListenAddress(bind, port)}
 	err := try(bind, port)
 	switch {
 	case err == nil:

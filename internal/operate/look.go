@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"cozyshelf/internal/boundary"
+	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/verdict"
@@ -25,8 +26,10 @@ func (h *House) Gather(ctx context.Context) facts.Facts {
 	if h.Facts.Answers {
 		f.Left = h.left(ctx)
 	}
-	if !f.Port.Free && !f.Port.Ours && f.Port.Error == "" {
-		f.Port.Neighbour = h.neighbour(ctx, h.Household.Server.Port)
+	for i, p := range f.Ports {
+		if !p.Free && !p.Ours && p.Error == "" {
+			f.Ports[i].Neighbour = h.neighbour(ctx, p.Number)
+		}
 	}
 	if len(h.Household.Quiet.Work) > 0 {
 		f.FFmpeg = &facts.FFmpeg{}
@@ -55,7 +58,7 @@ func (h *House) holds(ctx context.Context, port int, holder string) bool {
 		return false
 	}
 	seen, ok := o.Running()
-	if !ok || seen.Service.Port() != port {
+	if !ok || !slices.ContainsFunc(seen.Service.Listeners, func(l blueprint.Listener) bool { return l.Port == port }) {
 		return false
 	}
 	name, _, _ := strings.Cut(holder, " ")

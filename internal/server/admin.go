@@ -20,6 +20,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"cozyshelf/internal/control"
+	"cozyshelf/internal/core/event"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/library"
 	"cozyshelf/internal/problem"
@@ -111,7 +112,7 @@ func readUpTo(r *http.Request, v any, most int64) error {
 func (s *Server) status(r *http.Request) (any, error) {
 	ctx := r.Context()
 	out := control.Status{Version: s.version, Started: s.started, Ready: true, Shelves: []control.Shelf{}, Memory: resident()}
-	out.Processor = processor()
+	out.Processor, out.Jobs, out.Listeners = processor(), s.jobs.status(), s.listening()
 	out.Door = s.door.status()
 	out.Door.Deliveries, out.Door.MostEach = s.cuts.count(), mostDeliveries
 	out.Free, _ = freeBytes(s.settings.State) // 0 where it cannot be told
@@ -382,7 +383,7 @@ func (s *Server) addMember(r *http.Request) (any, error) {
 	case err != nil:
 		return nil, err
 	}
-	s.log.Info("member added", "member", m.Name, "role", m.Role)
+	s.events.Tell(event.MemberAdded{Member: m.Name, Role: string(m.Role)})
 	return m, nil
 }
 
@@ -406,7 +407,7 @@ func (s *Server) changeMember(r *http.Request) (any, error) {
 		if err := s.store.SetPassword(r.Context(), name, secret.Hash(*in.Password)); err != nil {
 			return nil, noMember(name, err)
 		}
-		s.log.Info("password changed, devices signed out", "member", name)
+		s.events.Tell(event.PasswordChanged{Member: name})
 	}
 	if in.Away != nil {
 		if err := s.store.SetAway(r.Context(), name, *in.Away); err != nil {
@@ -436,7 +437,7 @@ func (s *Server) removeMember(r *http.Request) (any, error) {
 	}
 	s.someone.Store(false) // it is looked at anew
 	s.cuts.cut(m.ID)
-	s.log.Info("member removed", "member", name)
+	s.events.Tell(event.MemberRemoved{Member: name})
 	return map[string]bool{"removed": true}, nil
 }
 

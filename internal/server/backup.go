@@ -11,6 +11,7 @@ import (
 	"cozyshelf/internal/backup"
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/event"
 	"cozyshelf/internal/core/routine"
 	"cozyshelf/internal/whole"
 )
@@ -83,7 +84,7 @@ func (s *Server) backups(ctx context.Context) {
 			return
 		}
 		if err != nil {
-			s.log.Error("the backup failed; it is tried again later", "folder", b.Shown, "why", err)
+			s.events.Tell(event.BackupFailed{Folder: b.Shown, Why: err.Error()})
 			notBefore = now.Add(backupRetry)
 			text := err.Error()
 			s.backupProblem.Store(&text)
@@ -142,7 +143,7 @@ func (s *Server) ownBackup(ctx context.Context, now time.Time) error {
 		return err
 	}
 	removed, err := backup.Thin(b.Folder, s.settings.Household, b.Keep)
-	s.log.Info("backup made", "file", filepath.Base(to), "bytes", m.Size(), "removed", len(removed))
+	s.events.Tell(event.BackupMade{File: filepath.Base(to), Bytes: m.Size(), Removed: len(removed)})
 	return err
 }
 

@@ -15,6 +15,7 @@ import (
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/describe"
+	"cozyshelf/internal/core/event"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/layout"
 	"cozyshelf/internal/core/naming"
@@ -450,7 +451,7 @@ func (s *Server) match(r *http.Request) (any, error) {
 	if err := s.store.Describe(ctx, t.ID, d); err != nil {
 		return nil, err
 	}
-	s.log.Info("a title was matched by hand", "title", t.Name, "match", d.Match, "edited", strings.Join(d.Edited, ","))
+	s.events.Tell(event.TitleMatched{Title: t.Name, Match: string(d.Match), Edited: strings.Join(d.Edited, ",")})
 	return s.matched(r)
 }
 

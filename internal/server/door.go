@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"cozyshelf/internal/core/event"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/secret"
 	"cozyshelf/internal/store"
@@ -147,7 +148,7 @@ func (s *Server) signIn(r *http.Request, name, password, device string, kind sto
 	if _, err := s.store.AddDevice(r.Context(), m.ID, d, token, now); err != nil {
 		return "", m, err
 	}
-	s.log.Info("signed in", "member", m.Name, "device", device, "address", v.address, "away", v.away)
+	s.events.Tell(event.SignedIn{Member: m.Name, Device: device, Address: v.address.String(), Away: v.away})
 	return token, m, nil
 }
 

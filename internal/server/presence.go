@@ -5,6 +5,7 @@ import (
 	"sync"
 	"time"
 
+	"cozyshelf/internal/core/event"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/scan"
 )
@@ -136,9 +137,9 @@ func (s *Server) watch(ctx context.Context) {
 				why, below := s.presence.why(f), s.mountedSince(sh.Name, f)
 				switch {
 				case why != was[f] && why != "":
-					s.log.Warn("a folder of a shelf is away", "shelf", sh.Name, "folder", sh.Shown[i], "why", why)
+					s.events.Tell(event.FolderAway{Shelf: sh.Name, Folder: sh.Shown[i], Why: why})
 				case why != was[f]:
-					s.log.Info("a folder of a shelf is back", "shelf", sh.Name, "folder", sh.Shown[i])
+					s.events.Tell(event.FolderBack{Shelf: sh.Name, Folder: sh.Shown[i]})
 				case below:
 					s.log.Info("something was mounted or unmounted in a shelf", "shelf", sh.Name, "folder", sh.Shown[i])
 				}

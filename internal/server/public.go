@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"cozyshelf/internal/core/allowance"
+	"cozyshelf/internal/core/event"
 	"cozyshelf/internal/core/naming"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/problem"
@@ -131,7 +132,7 @@ func (s *Server) empty(next http.Handler) http.Handler {
 }
 
 func (s *Server) tooFar(m store.Member, v *visitor) error {
-	s.log.Info("refused from away", "member", m.Name, "address", v.address)
+	s.events.Tell(event.RefusedAway{Member: m.Name, Address: v.address.String()})
 	return &statusError{&problem.Problem{
 		What: m.Name + " may not use this server from outside the home", Where: v.address.String(),
 		Why: "this account is for use at home only", Fix: "ask the household's administrator: cozyshelf member edit " + m.Name + " --away yes",

@@ -10,7 +10,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"net"
 	"net/http"
 	"net/netip"
 	"os"
@@ -24,6 +23,7 @@ import (
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/event"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/layout"
 	"cozyshelf/internal/lookup"
@@ -33,8 +33,6 @@ import (
 	"cozyshelf/internal/stream"
 	"cozyshelf/internal/suspect"
 	"cozyshelf/internal/whole"
-
-	"golang.org/x/sys/unix"
 )
 
 // Server is one server. Make it with Open.
@@ -42,6 +40,8 @@ type Server struct {
 	settings blueprint.Settings
 	version  string
 	log      *slog.Logger
+	events   event.Stream // what happens; the log is one of those that hear of it
+	jobs     jobs         // what is done beside answering
 	store    *store.Store
 	tracker  *stream.Tracker
 	stale    bool        // streams that a crash cut off could not be ended yet
@@ -124,6 +124,8 @@ func New(s blueprint.Settings, version string, log *slog.Logger) *Server {
 		srv.shelves[sh.Name] = &shelfState{}
 	}
 	srv.known.file = filepath.Join(s.State, keyFile)
+	srv.jobs.log = log
+	srv.events.Hear(func(e event.Event) { logEvent(log, e) })
 	return srv
 }
 
@@ -147,7 +149,7 @@ func (s *Server) openStore(ctx context.Context) error {
 			return err
 		}
 	}
-	s.store, s.tracker = st, &stream.Tracker{Store: st, Log: s.log}
+	s.store, s.tracker = st, &stream.Tracker{Store: st, Log: s.log, Ended: s.playEnded}
 	s.ready.Store(true)
 	return nil
 }
@@ -225,108 +227,63 @@ func (s *Server) Run(ctx context.Context) error {
 		return err
 	}
 	defer let()
-	sock, err := control.Listen(s.settings.State)
+	ways, err := s.openEntrances(ctx)
 	if err != nil {
-		return fmt.Errorf("making the control socket: %w", err)
+		return err
 	}
-	defer sock.Close()
-	listen := s.settings.Listen
-	if ap, err := netip.ParseAddrPort(listen); err == nil && ap.Addr().IsUnspecified() {
-		listen = fmt.Sprintf(":%d", ap.Port()) // also where there is no IPv6
-	}
-	port, err := listenOn(ctx, listen)
-	if err != nil {
-		return fmt.Errorf("listening on the published port: %w", err)
-	}
-	defer port.Close()
-	errs := slog.NewLogLogger(s.log.Handler(), slog.LevelDebug)
-	public := &http.Server{Handler: s.door.handle(s.gate(sync.OnceValue(s.public), false)), ConnContext: s.door.context,
-		ReadHeaderTimeout: headerTime, IdleTimeout: idleTime, MaxHeaderBytes: 32 << 10, ErrorLog: errs}
-	admin := &http.Server{Handler: s.gate(sync.OnceValue(s.control), true), ReadHeaderTimeout: 10 * time.Second, ErrorLog: errs}
+	defer ways.close()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	failed := make(chan error, 2)
-	serve := func(srv *http.Server, l net.Listener) {
-		if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) {
-			failed <- err
-			cancel()
-		}
+	ways.serve(s, cancel)
+	end := func() error {
+		s.log.Info("ending")
+		return ways.end(ctx)
 	}
-	go serve(public, s.door.listen(port, s.trusted))
-	go serve(admin, sock)
-	s.log.Info("serving", "household", s.settings.Name, "version", s.version, "address", port.Addr().String(), "shelves", len(s.settings.Shelves))
-	var work sync.WaitGroup
 	s.sweep()
 	if s.open() == nil && !s.begin(ctx) {
-		return s.end(ctx, public, admin, failed)
+		return end()
 	}
 	defer s.store.Close()
 	s.openSuspects()
 	defer s.suspects.Close()
-	work.Go(func() { s.tracker.Run(ctx) })
-	work.Go(func() { s.watch(ctx) })
-	if s.stale {
-		work.Go(func() { s.closeStale(ctx) })
+	for _, j := range s.allJobs() {
+		s.jobs.start(ctx, j)
 	}
-	work.Go(func() { s.sweepUploads(ctx) })
-	work.Go(func() { s.watchStore(ctx) })
-	work.Go(func() { s.watchRoom(ctx) })
-	for _, sh := range s.settings.Shelves {
-		work.Go(func() { s.follow(ctx, sh) })
-	}
-	work.Go(func() { s.backups(ctx) })
-	work.Go(func() { s.describeAll(ctx) })
-	work.Go(func() { s.quiet(ctx) })
-	work.Go(func() {
-		if err := s.drop(ctx); err != nil && ctx.Err() == nil {
-			s.log.Error("shelves that are no longer in the household file could not be put aside", "why", err)
-		}
-		if _, err := s.scan(ctx, "", scan.Options{}); err != nil && ctx.Err() == nil {
-			s.log.Error("the first scan failed", "why", err)
-		}
-	})
 	<-ctx.Done()
-	err = s.end(ctx, public, admin, failed)
-	work.Wait()
+	err = end()
+	s.jobs.wait()
 	return err
 }
 
-// takenFor is for how long a port may be taken when the server begins: a server that was
-// killed in the midst of starting a child has left its port to that for a moment.
-const takenFor = 2 * time.Second
-
-// listenOn listens on the published port.
-func listenOn(ctx context.Context, address string) (net.Listener, error) {
-	for began := time.Now(); ; {
-		l, err := net.Listen("tcp", address)
-		if !errors.Is(err, unix.EADDRINUSE) || time.Since(began) > takenFor {
-			return l, err
-		}
-		select {
-		case <-ctx.Done():
-			return nil, err
-		case <-time.After(50 * time.Millisecond):
-		}
+// allJobs is what the server does beside answering.
+func (s *Server) allJobs() []job {
+	out := []job{
+		{name: "plays", run: s.tracker.Run},
+		{name: "disks", run: s.watch},
+		{name: "uploads", run: s.sweepUploads},
+		{name: "store", run: s.watchStore},
+		{name: "room", run: s.watchRoom},
+		{name: "backups", run: s.backups},
+		{name: "lookups", run: s.describeAll},
+		{name: "quiet", run: s.quiet},
+		{name: "first-scan", run: s.firstScan},
 	}
+	if s.stale {
+		out = append(out, job{name: "streams-cut-off", run: s.closeStale})
+	}
+	for _, sh := range s.settings.Shelves {
+		out = append(out, job{name: "changes-" + sh.Name, run: func(ctx context.Context) { s.follow(ctx, sh) }})
+	}
+	return out
 }
 
-// end lets requests finish for a moment.
-func (s *Server) end(ctx context.Context, public, admin *http.Server, failed <-chan error) error {
-	s.log.Info("ending")
-	end, stop := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
-	defer stop()
-	// Streams that go on are cut after the moment; their devices come back.
-	if err := public.Shutdown(end); err != nil {
-		public.Close()
+// firstScan looks at all shelves once, when the server begins.
+func (s *Server) firstScan(ctx context.Context) {
+	if err := s.drop(ctx); err != nil && ctx.Err() == nil {
+		s.log.Error("shelves that are no longer in the household file could not be put aside", "why", err)
 	}
-	if err := admin.Shutdown(end); err != nil {
-		admin.Close()
-	}
-	select {
-	case err := <-failed:
-		return err
-	default:
-		return nil
+	if _, err := s.scan(ctx, "", scan.Options{}); err != nil && ctx.Err() == nil {
+		s.log.Error("the first scan failed", "why", err)
 	}
 }
 
@@ -353,7 +310,8 @@ func (s *Server) scan(ctx context.Context, name string, o scan.Options) ([]scan.
 		if err != nil {
 			return out, fmt.Errorf("scanning shelf %s: %w", sh.Name, err)
 		}
-		s.log.Info("scanned", "shelf", sh.Name, "files", r.Files, "new", r.New, "changed", r.Changed, "gone", r.Gone, "failing", r.Failing, "seconds", r.Seconds)
+		s.events.Tell(event.Scanned{Shelf: sh.Name, Files: r.Files, New: r.New, Changed: r.Changed, Gone: r.Gone,
+			Failing: r.Failing, Seconds: r.Seconds})
 		out = append(out, r)
 	}
 	select {

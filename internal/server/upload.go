@@ -18,6 +18,7 @@ import (
 
 	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/event"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/intake"
 	"cozyshelf/internal/ledger"
@@ -151,7 +152,7 @@ func (s *Server) beginUpload(w http.ResponseWriter, r *http.Request, sh blueprin
 	if err := f.Close(); err != nil {
 		return err
 	}
-	s.log.Info("an upload begins", "member", j.Who, "shelf", sh.Name, "file", to, "bytes", size)
+	s.events.Tell(event.UploadBegun{Member: j.Who, Shelf: sh.Name, File: to, Bytes: size})
 	w.Header().Set("Location", fmt.Sprintf("/api/v1/intake/%s/%s", sh.Name, j.ID))
 	w.Header().Set("Upload-Offset", "0")
 	w.WriteHeader(http.StatusCreated)
@@ -270,7 +271,7 @@ func (s *Server) take(w http.ResponseWriter, r *http.Request, j *intake.Job, f *
 func (s *Server) put(ctx context.Context, sh blueprint.SettingsShelf, j *intake.Job, f *intake.File) error {
 	ctx = context.WithoutCancel(ctx) // whoever sent it may go; it is all here
 	unfit := func(why string) error {
-		s.log.Info("an upload cannot go on the shelf", "member", j.Who, "shelf", sh.Name, "file", f.To, "why", why)
+		s.events.Tell(event.UploadUnfit{Member: j.Who, Shelf: sh.Name, File: f.To, Why: why})
 		p := &problem.Problem{What: f.To + " cannot go on the shelf", Why: why, Fix: "see whether the file is whole and what it should be; the administrator finds it with cozyshelf intake list"}
 		return errors.Join(j.Fail(f, why), &statusError{p, http.StatusUnprocessableEntity, 0})
 	}
@@ -313,11 +314,7 @@ func (s *Server) put(ctx context.Context, sh blueprint.SettingsShelf, j *intake.
 			}
 		}
 	}
-	if f.Why != "" {
-		s.log.Info("what was uploaded is on the shelf already", "member", j.Who, "shelf", sh.Name, "file", f.To)
-	} else {
-		s.log.Info("an upload is on the shelf", "member", j.Who, "shelf", sh.Name, "file", f.To)
-	}
+	s.events.Tell(event.UploadPlaced{Member: j.Who, Shelf: sh.Name, File: f.To, Known: f.Why != ""})
 	if err := j.Discard(); err != nil {
 		s.log.Warn("the holding folder could not be removed", "why", err)
 	}

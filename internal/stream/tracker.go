@@ -33,6 +33,8 @@ type Plays interface {
 type Tracker struct {
 	Store Plays
 	Log   *slog.Logger
+	// Ended, unless nil, hears of each play when it is over. It must be quick.
+	Ended func(usage.Play)
 	Now   func() time.Time // time.Now where nil
 
 	mu   sync.Mutex
@@ -163,8 +165,15 @@ func (t *Tracker) Report(ctx context.Context, v Viewer, title store.Title, f sto
 	if over {
 		l.over = true
 		t.drop(key{v.Device, f.ID}, l)
+		t.ended(p)
 	}
 	return p, nil
+}
+
+func (t *Tracker) ended(p usage.Play) {
+	if t.Ended != nil {
+		t.Ended(p)
+	}
 }
 
 func mark(p usage.Play, over bool) store.Mark {
@@ -208,6 +217,9 @@ func (t *Tracker) Settle(ctx context.Context, all bool) error {
 	for _, l := range locked {
 		if err == nil {
 			l.dirty = false
+			if l.over {
+				t.ended(l.play)
+			}
 		}
 		l.mu.Unlock()
 	}

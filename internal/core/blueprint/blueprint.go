@@ -120,28 +120,35 @@ func (b Blueprint) SettingsFile() string { return settingsFile(b.SettingsJSON())
 // Settings is what the server needs of the household file. It is written into
 // the state folder, named by its digest.
 type Settings struct {
-	Format         int             `json:"format"`
-	Household      string          `json:"household"`
-	Name           string          `json:"name"`
-	Timezone       string          `json:"timezone"`
-	Language       string          `json:"language"`
-	Listen         string          `json:"listen"` // address and port
-	Port           int             `json:"port"`   // as published
-	State          string          `json:"state"`
-	Scratch        string          `json:"scratch"`
-	ScratchLimit   int64           `json:"scratch_limit"`
-	Shelves        []SettingsShelf `json:"shelves"`
-	RemoteAddress  string          `json:"remote_address,omitempty"`
-	TrustedProxies []string        `json:"trusted_proxies,omitempty"`
-	Names          []string        `json:"names,omitempty"`         // of this machine, by which it may be asked
-	AllowPlain     bool            `json:"allow_plain,omitempty"`   // from outside over plain HTTP, too
-	HidesClients   bool            `json:"hides_clients,omitempty"` // the engine's forwarding hides who connects
-	Umask          uint32          `json:"umask"`
-	LogLevel       string          `json:"log_level"`
-	LogFormat      string          `json:"log_format"`
-	Backup         *SettingsBackup `json:"backup,omitempty"`
-	Lookup         *SettingsLookup `json:"lookup,omitempty"`
-	Quiet          *SettingsQuiet  `json:"quiet,omitempty"`
+	Format         int                `json:"format"`
+	Household      string             `json:"household"`
+	Name           string             `json:"name"`
+	Timezone       string             `json:"timezone"`
+	Language       string             `json:"language"`
+	Listeners      []SettingsListener `json:"listeners"`
+	State          string             `json:"state"`
+	Scratch        string             `json:"scratch"`
+	ScratchLimit   int64              `json:"scratch_limit"`
+	Shelves        []SettingsShelf    `json:"shelves"`
+	RemoteAddress  string             `json:"remote_address,omitempty"`
+	TrustedProxies []string           `json:"trusted_proxies,omitempty"`
+	Names          []string           `json:"names,omitempty"`         // of this machine, by which it may be asked
+	AllowPlain     bool               `json:"allow_plain,omitempty"`   // from outside over plain HTTP, too
+	HidesClients   bool               `json:"hides_clients,omitempty"` // the engine's forwarding hides who connects
+	Umask          uint32             `json:"umask"`
+	LogLevel       string             `json:"log_level"`
+	LogFormat      string             `json:"log_format"`
+	Backup         *SettingsBackup    `json:"backup,omitempty"`
+	Lookup         *SettingsLookup    `json:"lookup,omitempty"`
+	Quiet          *SettingsQuiet     `json:"quiet,omitempty"`
+}
+
+// SettingsListener is one address that the server listens on.
+type SettingsListener struct {
+	Purpose household.Purpose `json:"purpose"`
+	Address string            `json:"address"` // and port, inside
+	Port    int               `json:"port"`    // as published
+	TLS     bool              `json:"tls,omitempty"`
 }
 
 // SettingsQuiet says what work is done at quiet hours, and when.

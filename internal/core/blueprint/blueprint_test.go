@@ -65,7 +65,7 @@ func TestProcessEngineUsesTheHostsOwnPaths(t *testing.T) {
 	if got := bp.Settings.Shelves[0].Folders[0]; got != "/srv/media/films" {
 		t.Errorf("got %s", got)
 	}
-	if bp.Settings.State != "/srv/cozyshelf/state" || bp.Settings.Listen != "[::]:26990" || bp.Server().Tmpfs != 0 {
+	if bp.Settings.State != "/srv/cozyshelf/state" || bp.Settings.Listeners[0].Address != "[::]:26990" || bp.Server().Tmpfs != 0 {
 		t.Errorf("got %+v", bp.Settings)
 	}
 }

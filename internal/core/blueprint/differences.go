@@ -2,6 +2,7 @@ package blueprint
 
 import (
 	"cmp"
+	"cozyshelf/internal/core/household"
 	"fmt"
 	"slices"
 	"strings"
@@ -71,7 +72,7 @@ func (s Service) program() string {
 // listening says what changes about the ports.
 func listening(from, to []Listener) []string {
 	var out []string
-	at := func(list []Listener, p Purpose) (Listener, bool) {
+	at := func(list []Listener, p household.Purpose) (Listener, bool) {
 		i := slices.IndexFunc(list, func(l Listener) bool { return l.Purpose == p })
 		if i < 0 {
 			return Listener{}, false

@@ -105,7 +105,7 @@ func (d *drawing) settings() {
 	d.set = Settings{
 		Format: 1, Household: d.id, Name: h.Household.Name, Timezone: h.Household.Timezone,
 		Language: h.Household.Language, State: StateInside, Scratch: ScratchInside,
-		ScratchLimit: int64(h.Storage.ScratchLimit), Port: h.Server.Port,
+		ScratchLimit:  int64(h.Storage.ScratchLimit),
 		RemoteAddress: strings.TrimSuffix(h.Remote.Address, "/"), TrustedProxies: h.Remote.TrustedProxies,
 		AllowPlain: h.Remote.AllowPlain, Names: slices.Concat(s.Names, h.Server.Names),
 		HidesClients: s.Can.Isolates && h.HidesClients(s.HidesClients, s.IPv6),
@@ -116,13 +116,8 @@ func (d *drawing) settings() {
 // network draws what the server listens on, and on which network.
 func (d *drawing) network() {
 	h, c := d.h, &d.srv
-	bind, _ := h.Server.BindAddr() // checked when the file was read
-	pages := Listener{Purpose: ForPages, Inside: household.DefaultPort, Host: bind.String(), Port: h.Server.Port}
-	listen := netip.AddrPortFrom(netip.IPv6Unspecified(), household.DefaultPort)
 	switch {
 	case !d.site.Can.Networks || h.Server.Network == "host":
-		pages.Inside = h.Server.Port
-		listen = netip.AddrPortFrom(bind, uint16(h.Server.Port))
 		c.Network = "host"
 	case h.Server.Network == "own":
 		c.Network, c.OwnNet = "cozyshelf-"+d.id, true
@@ -132,13 +127,23 @@ func (d *drawing) network() {
 	default:
 		c.Network = h.Server.Network
 	}
-	if c.Network != "host" && bind.IsUnspecified() && !(c.OwnNet && d.site.IPv6) {
-		// The network has no IPv6. Published on it all the same, whoever comes
-		// by it would seem to come from the engine's gateway, which is at home.
-		pages.Host = netip.IPv4Unspecified().String()
+	bind, _ := h.Server.BindAddr() // checked when the file was read
+	for _, l := range h.Listeners() {
+		out := Listener{Purpose: l.Purpose, Inside: l.Inside, Host: bind.String(), Port: l.Port, TLS: l.TLS}
+		listen := netip.AddrPortFrom(netip.IPv6Unspecified(), uint16(l.Inside))
+		switch {
+		case c.Network == "host":
+			out.Inside = l.Port
+			listen = netip.AddrPortFrom(bind, uint16(l.Port))
+		case bind.IsUnspecified() && !(c.OwnNet && d.site.IPv6):
+			// The network has no IPv6. Published on it all the same, whoever comes
+			// by it would seem to come from the engine's gateway, which is at home.
+			out.Host = netip.IPv4Unspecified().String()
+		}
+		c.Listeners = append(c.Listeners, out)
+		d.set.Listeners = append(d.set.Listeners, SettingsListener{Purpose: out.Purpose, Address: listen.String(),
+			Port: l.Port, TLS: l.TLS})
 	}
-	c.Listeners = []Listener{pages}
-	d.set.Listen = listen.String()
 }
 
 // storage draws the server's own folders.

@@ -129,19 +129,16 @@ func (i Image) String() string {
 	return short(i.Program)
 }
 
-// Purpose is what a listener is for.
-type Purpose string
-
 // ForPages is the listener for the pages and the API.
-const ForPages Purpose = "pages"
+const ForPages = household.ForPages
 
 // Listener is a port on which a service listens.
 type Listener struct {
-	Purpose Purpose `json:"purpose"`
-	Inside  int     `json:"inside"` // port that the service itself listens on
-	Host    string  `json:"host"`   // address of the machine that it is published on
-	Port    int     `json:"port"`   // as published
-	TLS     bool    `json:"tls,omitempty"`
+	Purpose household.Purpose `json:"purpose"`
+	Inside  int               `json:"inside"` // port that the service itself listens on
+	Host    string            `json:"host"`   // address of the machine that it is published on
+	Port    int               `json:"port"`   // as published
+	TLS     bool              `json:"tls,omitempty"`
 }
 
 // Health is how an engine sees whether a service is well. Without a command it does not look.

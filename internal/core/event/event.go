@@ -59,13 +59,15 @@ func String(e Event) string {
 	return b.String()
 }
 
-// info and failure give events their level.
+// info, warning and failure give events their level.
 type (
 	info    struct{}
+	warning struct{}
 	failure struct{}
 )
 
 func (info) Level() Level    { return Info }
+func (warning) Level() Level { return Warning }
 func (failure) Level() Level { return Failure }
 
 // MemberAdded is that a person was let in.
@@ -153,6 +155,19 @@ func (e Scanned) Fields() []Field {
 		{Key: "failing", Value: e.Failing}, {Key: "seconds", Value: e.Seconds}}
 }
 
+// FolderAway is that a folder of a shelf is not there: its disk is unplugged, or does not
+// answer.
+type FolderAway struct {
+	warning
+	Shelf, Folder, Why string
+}
+
+// Name and Fields tell it.
+func (FolderAway) Name() string { return "a folder of a shelf is away" }
+func (e FolderAway) Fields() []Field {
+	return []Field{{Key: "shelf", Value: e.Shelf}, {Key: "folder", Value: e.Folder}, {Key: "why", Value: e.Why}}
+}
+
 // FolderBack is that a folder of a shelf that was away is there again.
 type FolderBack struct {
 	info
@@ -224,15 +239,17 @@ func (e BackupMade) Fields() []Field {
 	return []Field{{Key: "file", Value: e.File}, {Key: "bytes", Value: e.Bytes}, {Key: "removed", Value: e.Removed}}
 }
 
-// BackupFailed is that it could not.
+// BackupFailed is that it could not; it tries again later.
 type BackupFailed struct {
 	failure
-	Why string
+	Folder, Why string
 }
 
 // Name and Fields tell it.
-func (BackupFailed) Name() string      { return "the backup failed" }
-func (e BackupFailed) Fields() []Field { return []Field{{Key: "why", Value: e.Why}} }
+func (BackupFailed) Name() string { return "the backup failed; it is tried again later" }
+func (e BackupFailed) Fields() []Field {
+	return []Field{{Key: "folder", Value: e.Folder}, {Key: "why", Value: e.Why}}
+}
 
 // PlayEnded is that a stream is over.
 type PlayEnded struct {

@@ -4,6 +4,7 @@
 package facts
 
 import (
+	"slices"
 	"time"
 
 	"cozyshelf/internal/core/household"
@@ -37,7 +38,7 @@ type Facts struct {
 	Engine          Engine    `json:"engine"`
 	Others          []Other   `json:"others,omitempty"` // other engines that the household is deployed on
 	Left            []string  `json:"left,omitempty"`   // what commands that were cut off left behind, a line each
-	Port            Port      `json:"port"`
+	Ports           []Port    `json:"ports"`            // one for each listener of the household
 	State           Folder    `json:"state"`
 	Scratch         *Folder   `json:"scratch,omitempty"` // nil where scratch is in memory
 	Backups         *Folder   `json:"backups,omitempty"` // nil where they are not made, or lie in the state folder
@@ -211,14 +212,21 @@ func (e Engine) Asks(a Account, write bool) (permit.Identity, permit.Need) {
 
 // Port is the port that will be listened on.
 type Port struct {
-	Address string `json:"address"` // address and port
-	Free    bool   `json:"free"`
-	Ours    bool   `json:"ours"`   // held by this household's own server
-	Holder  string `json:"holder"` // who holds it, where that may be known
-	Next    int    `json:"next"`   // the next free port after it; 0 where none is near
-	Error   string `json:"error,omitempty"`
+	Purpose household.Purpose `json:"purpose"`
+	Number  int               `json:"number"`
+	Address string            `json:"address"` // address and port
+	Free    bool              `json:"free"`
+	Ours    bool              `json:"ours"`   // held by this household's own server
+	Holder  string            `json:"holder"` // who holds it, where that may be known
+	Next    int               `json:"next"`   // the next free port after it; 0 where none is near
+	Error   string            `json:"error,omitempty"`
 	// Neighbour is the other household of ours whose server holds it, nil where it is none.
 	Neighbour *Neighbour `json:"neighbour,omitempty"`
+}
+
+// PortsOurs reports whether the household's own server holds a port.
+func (f Facts) PortsOurs() bool {
+	return slices.ContainsFunc(f.Ports, func(p Port) bool { return p.Ours })
 }
 
 // Neighbour is another household on this machine.

@@ -495,6 +495,25 @@ func GroupNumber(s string) (gid uint32, ok bool) {
 	return uint32(n), err == nil
 }
 
+// Purpose is what a port is for.
+type Purpose string
+
+// ForPages is the port of the pages and the API.
+const ForPages Purpose = "pages"
+
+// Listener is one port on which the household's server is reached.
+type Listener struct {
+	Purpose Purpose
+	Inside  int // in a container with a network of its own
+	Port    int // on the machine
+	TLS     bool
+}
+
+// Listeners are all ports of the household's server.
+func (h *Household) Listeners() []Listener {
+	return []Listener{{Purpose: ForPages, Inside: DefaultPort, Port: h.Server.Port}}
+}
+
 // BindAddr is the address to listen on: the unspecified IPv6 address stands for
 // every address of the machine, of either family.
 func (s Server) BindAddr() (netip.Addr, error) {

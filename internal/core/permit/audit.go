@@ -53,7 +53,7 @@ type Need struct {
 	Each      bool   // every failing path is a problem of its own, not grouped
 	Confined  bool   // SELinux confines the container: labels count
 	Aside     string // the name of folders that are left out, wherever they lie; empty for none
-	Workers     int    // how many folders are walked at once; 0 stands for 1
+	Workers   int    // how many folders are walked at once; 0 stands for 1
 	// Inside is the account as numbered inside, where the engine shifts ids; the
 	// identity asked about is then the shifted one.
 	Inside *Identity

@@ -67,7 +67,7 @@ func Judge(h *household.Household, f facts.Facts) []Line {
 	j.others()
 	j.left()
 	j.machine()
-	j.port()
+	j.ports()
 	j.clients()
 	j.account()
 	j.about(f.State.Path, j.state)
@@ -231,7 +231,7 @@ func (j *judge) machine() {
 	}
 	want := int64(j.h.Server.Memory) + scratch
 	free := j.f.MemoryAvailable
-	if j.f.Port.Ours {
+	if j.f.PortsOurs() {
 		// What our own server holds now will be free for it again.
 		free = min(j.f.Memory, free+want)
 	}
@@ -369,8 +369,14 @@ func (j *judge) firewall() {
 	}
 }
 
-func (j *judge) port() {
-	p := j.f.Port
+// ports judges every port that the household's server listens on.
+func (j *judge) ports() {
+	for _, p := range j.f.Ports {
+		j.port(p)
+	}
+}
+
+func (j *judge) port(p facts.Port) {
 	switch {
 	case p.Error != "":
 		j.add("port", Blocked, fmt.Sprintf("%s cannot be listened on: %s", p.Address, p.Error), "choose another port or bind address under [server]")

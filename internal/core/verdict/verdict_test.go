@@ -23,7 +23,7 @@ func well() (*household.Household, facts.Facts) {
 		OS: "linux", Arch: "amd64", CPUs: 4, Memory: 8 << 30, MemoryAvailable: 4 << 30,
 		Account: facts.Account{Asked: "1500:1500", Known: true, UID: 1500, GID: 1500},
 		Engine:  facts.Engine{Kind: "docker", Can: containers, Answers: true, Version: "20.10", API: "1.41", Arch: "amd64"},
-		Port:    facts.Port{Address: "[::]:26990", Free: true},
+		Ports:   []facts.Port{{Address: "[::]:26990", Free: true}},
 		State:   facts.Folder{Path: "/srv/state", Parent: "/srv", Creatable: true, Free: 9 << 30},
 		Shelves: []facts.Shelf{{Name: "films", Folders: []facts.Folder{{
 			Path: "/srv/films", Real: "/srv/films", Exists: true, IsFolder: true, Free: 1,
@@ -67,21 +67,21 @@ func TestEveryFaultIsFoundAndSaysWhatToDo(t *testing.T) {
 		"memory in use":       {func(h *household.Household, f *facts.Facts) { f.MemoryAvailable = 1 << 30 }, "memory", Warning, ""},
 		"too many processors": {func(h *household.Household, f *facts.Facts) { h.Server.Processors = 5 }, "processors", Blocked, "there are 4"},
 		"port taken": {func(h *household.Household, f *facts.Facts) {
-			f.Port.Free, f.Port.Holder, f.Port.Next = false, "nginx (pid 7)", 26991
+			f.Ports[0].Free, f.Ports[0].Holder, f.Ports[0].Next = false, "nginx (pid 7)", 26991
 		}, "port", Blocked, "nginx"},
 		"port of a container": {func(h *household.Household, f *facts.Facts) {
-			f.Port.Free, f.Port.Holder, f.Port.Next = false, "docker-proxy (pid 7)", 26991
+			f.Ports[0].Free, f.Ports[0].Holder, f.Ports[0].Next = false, "docker-proxy (pid 7)", 26991
 		}, "port", Blocked, "docker-proxy"},
 		"port of a neighbour": {func(h *household.Household, f *facts.Facts) {
-			f.Port = facts.Port{Address: ":1", Holder: "docker-proxy (pid 7)",
-				Neighbour: &facts.Neighbour{Name: "The Boathouse", Engine: "docker"}}
+			f.Ports = []facts.Port{{Address: ":1", Holder: "docker-proxy (pid 7)",
+				Neighbour: &facts.Neighbour{Name: "The Boathouse", Engine: "docker"}}}
 		}, "port", Blocked, "The Boathouse"},
 		"left behind": {func(h *household.Household, f *facts.Facts) { f.Left = []string{"half a server"} }, "leftovers",
 			Warning, "1 thing"},
 		"deployed on another engine": {func(h *household.Household, f *facts.Facts) {
 			f.Others = []facts.Other{{Kind: "podman", Container: "cozyshelf-mill-1", Running: true}}
 		}, "other engine", Blocked, "podman already (cozyshelf-mill-1, running)"},
-		"port not ours":      {func(h *household.Household, f *facts.Facts) { f.Port.Error = "permission denied" }, "port", Blocked, "denied"},
+		"port not ours":      {func(h *household.Household, f *facts.Facts) { f.Ports[0].Error = "permission denied" }, "port", Blocked, "denied"},
 		"account unknown":    {func(h *household.Household, f *facts.Facts) { f.Account.Known, f.Account.Asked = false, "shelfkeeper" }, "run-as account", Blocked, "shelfkeeper"},
 		"root":               {func(h *household.Household, f *facts.Facts) { f.Account.UID = 0 }, "run-as account", Warning, "root"},
 		"not the caller":     {func(h *household.Household, f *facts.Facts) { f.Engine.Can, f.CallerUID = facts.Capabilities{}, 1000 }, "run-as account", Blocked, "not you"},

@@ -59,7 +59,8 @@ func TestACrashedServerIsStartedAgain(t *testing.T) {
 		t.Fatal(err)
 	}
 	img := testbuild.Image(t)
-	set := blueprint.Settings{Format: 1, Household: "h", State: state, Listen: fmt.Sprintf("127.0.0.1:%d", testbuild.Port(t))}
+	set := blueprint.Settings{Format: 1, Household: "h", State: state, Listeners: []blueprint.SettingsListener{{Purpose: blueprint.ForPages,
+		Address: fmt.Sprintf("127.0.0.1:%d", testbuild.Port(t))}}}
 	if err := os.WriteFile(filepath.Join(dir, "settings.json"), set.JSON(), 0o644); err != nil {
 		t.Fatal(err)
 	}

@@ -1,0 +1,54 @@
+package server
+
+import (
+	"cmp"
+	"context"
+	"log/slog"
+	"slices"
+	"sync"
+	"time"
+
+	"cozyshelf/internal/control"
+)
+
+// job is something that the server does beside answering, until its context ends or there is
+// nothing left to do.
+type job struct {
+	name string
+	run  func(context.Context)
+}
+
+// jobs starts jobs, tells which go on, and waits for their end.
+type jobs struct {
+	log  *slog.Logger
+	mu   sync.Mutex
+	list []control.Job
+	work sync.WaitGroup
+}
+
+// start starts a job.
+func (j *jobs) start(ctx context.Context, one job) {
+	j.mu.Lock()
+	at := len(j.list)
+	j.list = append(j.list, control.Job{Name: one.name, Started: time.Now(), Running: true})
+	j.mu.Unlock()
+	j.work.Go(func() {
+		one.run(ctx)
+		j.mu.Lock()
+		defer j.mu.Unlock()
+		j.list[at].Running, j.list[at].Ended = false, time.Now()
+		j.log.Debug("a job has ended", "job", one.name, "seconds", j.list[at].Ended.Sub(j.list[at].Started).Seconds())
+	})
+}
+
+// status gives all jobs, by name.
+func (j *jobs) status() []control.Job {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	out := slices.Clone(j.list)
+	slices.SortFunc(out, func(a, b control.Job) int { return cmp.Compare(a.Name, b.Name) })
+	return out
+}
+
+// wait waits until all have ended.
+func (j *jobs) wait() { j.work.Wait() }

@@ -1,0 +1,142 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/netip"
+	"sync"
+	"time"
+
+	"cozyshelf/internal/control"
+	"cozyshelf/internal/core/blueprint"
+
+	"golang.org/x/sys/unix"
+)
+
+// entrance is one listener with what answers there.
+type entrance struct {
+	blueprint.SettingsListener
+	socket net.Listener
+	server *http.Server
+}
+
+// entrances are all ways in to the server: those that are published, and the control socket.
+type entrances struct {
+	list   []*entrance
+	admin  *http.Server
+	socket net.Listener
+	failed chan error
+}
+
+// openEntrances begins to listen everywhere. Nothing is answered yet.
+func (s *Server) openEntrances(ctx context.Context) (*entrances, error) {
+	sock, err := control.Listen(s.settings.State)
+	if err != nil {
+		return nil, fmt.Errorf("making the control socket: %w", err)
+	}
+	errs := slog.NewLogLogger(s.log.Handler(), slog.LevelDebug)
+	e := &entrances{socket: sock, failed: make(chan error, 1+len(s.settings.Listeners)),
+		admin: &http.Server{Handler: s.gate(sync.OnceValue(s.control), true), ReadHeaderTimeout: 10 * time.Second, ErrorLog: errs}}
+	public := s.door.handle(s.gate(sync.OnceValue(s.public), false))
+	for _, l := range s.settings.Listeners {
+		address := l.Address
+		if ap, err := netip.ParseAddrPort(address); err == nil && ap.Addr().IsUnspecified() {
+			address = fmt.Sprintf(":%d", ap.Port()) // also where there is no IPv6
+		}
+		port, err := listenOn(ctx, address)
+		if err != nil {
+			e.close()
+			return nil, fmt.Errorf("listening for %s: %w", l.Purpose, err)
+		}
+		e.list = append(e.list, &entrance{SettingsListener: l, socket: port, server: &http.Server{
+			Handler: public, ConnContext: s.door.context, ReadHeaderTimeout: headerTime, IdleTimeout: idleTime,
+			MaxHeaderBytes: 32 << 10, ErrorLog: errs}})
+	}
+	return e, nil
+}
+
+// serve answers everywhere; ended is called where one of them fails.
+func (e *entrances) serve(s *Server, ended func()) {
+	answer := func(srv *http.Server, l net.Listener) {
+		if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+			e.failed <- err
+			ended()
+		}
+	}
+	for _, one := range e.list {
+		go answer(one.server, s.door.listen(one.socket, s.trusted))
+		s.log.Info("serving", "household", s.settings.Name, "version", s.version, "for", one.Purpose,
+			"address", one.socket.Addr().String(), "shelves", len(s.settings.Shelves))
+	}
+	go answer(e.admin, e.socket)
+}
+
+// end lets requests finish for a moment.
+func (e *entrances) end(ctx context.Context) error {
+	end, stop := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
+	defer stop()
+	var all sync.WaitGroup
+	for _, srv := range e.servers() {
+		all.Go(func() {
+			// Streams that go on are cut after the moment; their devices come back.
+			if srv.Shutdown(end) != nil {
+				srv.Close()
+			}
+		})
+	}
+	all.Wait()
+	select {
+	case err := <-e.failed:
+		return err
+	default:
+		return nil
+	}
+}
+
+func (e *entrances) servers() []*http.Server {
+	out := []*http.Server{e.admin}
+	for _, one := range e.list {
+		out = append(out, one.server)
+	}
+	return out
+}
+
+// close lets go of all that is listened on.
+func (e *entrances) close() {
+	e.socket.Close()
+	for _, one := range e.list {
+		one.socket.Close()
+	}
+}
+
+// listening tells where it listens.
+func (s *Server) listening() []control.Listener {
+	out := []control.Listener{}
+	for _, l := range s.settings.Listeners {
+		out = append(out, control.Listener{Purpose: string(l.Purpose), Address: l.Address, TLS: l.TLS})
+	}
+	return out
+}
+
+// takenFor is for how long a port may be taken when the server begins: a server that was
+// killed in the midst of starting a child has left its port to that for a moment.
+const takenFor = 2 * time.Second
+
+// listenOn listens on a published port.
+func listenOn(ctx context.Context, address string) (net.Listener, error) {
+	for began := time.Now(); ; {
+		l, err := net.Listen("tcp", address)
+		if !errors.Is(err, unix.EADDRINUSE) || time.Since(began) > takenFor {
+			return l, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, err
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
