@@ -21,11 +21,11 @@ import (
 	"testing"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"cozyshelf/internal/core/allowance"
 	hh "cozyshelf/internal/core/household"
 	"cozyshelf/internal/demo"
+
+	"golang.org/x/sys/unix"
 )
 
 // What attacks, and for how long.

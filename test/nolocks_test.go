@@ -8,11 +8,11 @@ import (
 	"syscall"
 	"testing"
 
-	"github.com/hanwen/go-fuse/v2/fs"
-	"github.com/hanwen/go-fuse/v2/fuse"
-
 	"cozyshelf/internal/demo"
 	"cozyshelf/internal/testbuild"
+
+	"github.com/hanwen/go-fuse/v2/fs"
+	"github.com/hanwen/go-fuse/v2/fuse"
 )
 
 // lockless is a file of a folder that is mounted without locks, as shares without a

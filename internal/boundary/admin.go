@@ -7,9 +7,9 @@ import (
 	"path/filepath"
 	"slices"
 
-	"golang.org/x/sys/unix"
-
 	"cozyshelf/internal/core/layout"
+
+	"golang.org/x/sys/unix"
 )
 
 // Admin gives the path of the administrator's folder of a household: what commands note

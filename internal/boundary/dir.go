@@ -12,9 +12,9 @@ import (
 	"slices"
 	"strings"
 
-	"golang.org/x/sys/unix"
-
 	"cozyshelf/internal/core/layout"
+
+	"golang.org/x/sys/unix"
 )
 
 // Dir is an open folder. All its methods work on what it was when it was opened, even

@@ -15,18 +15,16 @@ import (
 	"time"
 	_ "time/tzdata" // the container has no zone files
 
-	_ "golang.org/x/crypto/x509roots/fallback" // nor certificates
-
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/engine/process"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/server"
-
 	"cozyshelf/internal/storework"
 
 	"github.com/spf13/cobra"
+	_ "golang.org/x/crypto/x509roots/fallback" // nor certificates
 )
 
 func (a *app) serveCommand() *cobra.Command {

@@ -18,12 +18,12 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/naming"
 	"cozyshelf/internal/core/tidy"
+
+	"golang.org/x/sys/unix"
 )
 
 // Found is what a look at sources says: what would come in, and what would not.

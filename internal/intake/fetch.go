@@ -17,10 +17,10 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/outside"
+
+	"golang.org/x/sys/unix"
 )
 
 // Fetcher fetches files from the web: HTTP and HTTPS only, from public addresses unless

@@ -27,14 +27,14 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/media"
 	"cozyshelf/internal/core/naming"
 	"cozyshelf/internal/core/tidy"
 	"cozyshelf/internal/rename"
+
+	"golang.org/x/sys/unix"
 )
 
 // Holding is the holding folder's name in a folder of a shelf. Scans pass over hidden

@@ -8,10 +8,10 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/dhowden/tag"
-
 	"cozyshelf/internal/core/describe"
 	"cozyshelf/internal/core/media"
+
+	"github.com/dhowden/tag"
 )
 
 // MaxEmbedded is how large a picture in a file may be, in bytes.

@@ -3,11 +3,11 @@ package machine
 import (
 	"runtime"
 
-	"github.com/moby/sys/mountinfo"
-	"golang.org/x/sys/unix"
-
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/permit"
+
+	"github.com/moby/sys/mountinfo"
+	"golang.org/x/sys/unix"
 )
 
 // TellsChanges reports whether this kernel sees what changes in a folder: not where

@@ -20,10 +20,10 @@ import (
 	"strings"
 	"sync"
 
+	"cozyshelf/internal/whole"
+
 	"golang.org/x/image/draw"
 	_ "golang.org/x/image/webp"
-
-	"cozyshelf/internal/whole"
 )
 
 // Widths are those that are kept, in pixels: of a cover among others, and of one by itself.

@@ -19,11 +19,11 @@ import (
 	"strings"
 	"syscall"
 
-	"golang.org/x/sys/unix"
-
 	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/core/tidy"
 	"cozyshelf/internal/seam"
+
+	"golang.org/x/sys/unix"
 )
 
 // Ops are what a step does.

@@ -12,11 +12,11 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"golang.org/x/sys/unix"
-
 	"cozyshelf/internal/core/naming"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/store"
+
+	"golang.org/x/sys/unix"
 )
 
 // ahead is how many folders are prepared at once.

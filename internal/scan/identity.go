@@ -11,10 +11,10 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/cespare/xxhash/v2"
-
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/store"
+
+	"github.com/cespare/xxhash/v2"
 )
 
 // knownFrom finds a file that was known elsewhere and is no longer there: the same size

@@ -27,13 +27,15 @@ import (
 	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/picture"
 	"cozyshelf/internal/secret"
+	"cozyshelf/internal/server/live"
+	"cozyshelf/internal/server/web"
 	"cozyshelf/internal/store"
 	"cozyshelf/internal/suspect"
 )
 
 func (h *house) add(name string, role allowance.Role) store.Member {
 	h.t.Helper()
-	m, err := h.store.AddMember(context.Background(), store.Member{Name: name, Role: role, Away: role.AwayByDefault(), Password: secret.Hash(name + " by the millpond")}, time.Now())
+	m, err := h.Store.AddMember(context.Background(), store.Member{Name: name, Role: role, Away: role.AwayByDefault(), Password: secret.Hash(name + " by the millpond")}, time.Now())
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -148,11 +150,11 @@ func TestNamesThatAreTriedTakeNoMemory(t *testing.T) {
 func TestASessionEndsWhateverHappens(t *testing.T) {
 	h := open(t)
 	ctx := context.Background()
-	m, _ := h.store.Member(ctx, "wren")
+	m, _ := h.Store.Member(ctx, "wren")
 	now := time.Now()
 	add := func(kind store.For, expires, ends time.Duration) string {
 		token := secret.Token()
-		if _, err := h.store.AddDevice(ctx, m.ID, store.Device{Name: "x", Kind: kind, Expires: now.Add(expires), Ends: now.Add(ends)}, token, now.Add(-time.Hour)); err != nil {
+		if _, err := h.Store.AddDevice(ctx, m.ID, store.Device{Name: "x", Kind: kind, Expires: now.Add(expires), Ends: now.Add(ends)}, token, now.Add(-time.Hour)); err != nil {
 			t.Fatal(err)
 		}
 		return token
@@ -167,10 +169,10 @@ func TestASessionEndsWhateverHappens(t *testing.T) {
 		headers []string
 		want    int
 	}{
-		"a page's, as a cookie":    {[]string{"Cookie", cookieName + "=" + page}, 200},
+		"a page's, as a cookie":    {[]string{"Cookie", live.CookieName + "=" + page}, 200},
 		"a page's, as a token":     {[]string{"Authorization", "Bearer " + page}, 401},
 		"a program's, as a token":  {[]string{"Authorization", "Bearer " + program}, 200},
-		"a program's, as a cookie": {[]string{"Cookie", cookieName + "=" + program}, 200},
+		"a program's, as a cookie": {[]string{"Cookie", live.CookieName + "=" + program}, 200},
 		"one that ended":           {[]string{"Authorization", "Bearer " + add(store.ForProgram, time.Hour, -time.Minute)}, 401},
 		"one that was not used":    {[]string{"Authorization", "Bearer " + add(store.ForProgram, -time.Minute, time.Hour)}, 401},
 	} {
@@ -179,7 +181,7 @@ func TestASessionEndsWhateverHappens(t *testing.T) {
 		}
 	}
 	// Used or not, none goes beyond its end.
-	_, d, err := h.store.Authenticate(ctx, program, store.ForProgram, now)
+	_, d, err := h.Store.Authenticate(ctx, program, store.ForProgram, now)
 	if err != nil || d.Expires.After(d.Ends) || d.Ends.Sub(now).Round(time.Minute) != 2*time.Hour || d.Expires.Sub(now).Round(time.Minute) != 2*time.Hour {
 		t.Errorf("it is prolonged to %s, its end is %s, %v", d.Expires, d.Ends, err)
 	}
@@ -188,7 +190,7 @@ func TestASessionEndsWhateverHappens(t *testing.T) {
 // A film that goes on ends when its member may no longer have it.
 func TestStreamsEndWithThePermission(t *testing.T) {
 	h := open(t)
-	big := filepath.Join(h.settings.Shelves[0].Folders[0], "Copper Kite (2003)", "big.mp4")
+	big := filepath.Join(h.Settings.Shelves[0].Folders[0], "Copper Kite (2003)", "big.mp4")
 	if err := os.MkdirAll(filepath.Dir(big), 0o755); err != nil {
 		t.Fatal(err)
 	}
@@ -196,7 +198,7 @@ func TestStreamsEndWithThePermission(t *testing.T) {
 		t.Helper()
 		r, _ := http.NewRequest(method, path, strings.NewReader(body))
 		w := &discard{}
-		h.control().ServeHTTP(w, r)
+		h.admin.Handler().ServeHTTP(w, r)
 		if w.status >= 300 {
 			t.Fatalf("%s %s: %d", method, path, w.status)
 		}
@@ -249,12 +251,12 @@ func (d *discard) WriteHeader(s int)           { d.status = s }
 
 func (h *house) fileCalled(title string) int64 {
 	h.t.Helper()
-	hits, err := h.store.Search(context.Background(), title, 1)
+	hits, err := h.Store.Search(context.Background(), title, 1)
 	if err != nil || len(hits) == 0 {
 		h.t.Fatal(hits, err)
 	}
-	m, _ := h.store.Member(context.Background(), "wren")
-	list, err := h.store.Files(context.Background(), hits[0].Title.ID, m.ID)
+	m, _ := h.Store.Member(context.Background(), "wren")
+	list, err := h.Store.Files(context.Background(), hits[0].Title.ID, m.ID)
 	if err != nil || len(list) == 0 {
 		h.t.Fatal(list, err)
 	}
@@ -263,7 +265,7 @@ func (h *house) fileCalled(title string) int64 {
 
 func (h *house) pathOf(id int64) string {
 	h.t.Helper()
-	f, err := h.store.File(context.Background(), id, 0)
+	f, err := h.Store.File(context.Background(), id, 0)
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -271,31 +273,31 @@ func (h *house) pathOf(id int64) string {
 }
 
 func TestTooManyDeliveriesAreRefused(t *testing.T) {
-	var c cuts
-	v := &visitor{member: store.Member{ID: 7, Name: "wren"}}
+	var c live.Cuts
+	v := &live.Visitor{Member: store.Member{ID: 7, Name: "wren"}}
 	var ends []func()
-	for range mostDeliveries {
-		end, err := c.begin(&discard{}, v)
+	for range live.MostDeliveries {
+		end, err := c.Begin(&discard{}, v)
 		if err != nil {
 			t.Fatal(err)
 		}
 		ends = append(ends, end)
 	}
-	if _, err := c.begin(&discard{}, v); err == nil {
+	if _, err := c.Begin(&discard{}, v); err == nil {
 		t.Error("one more was begun")
 	}
-	if _, err := c.begin(&discard{}, &visitor{member: store.Member{ID: 8}}); err != nil {
+	if _, err := c.Begin(&discard{}, &live.Visitor{Member: store.Member{ID: 8}}); err != nil {
 		t.Errorf("another member: %v", err)
 	}
 	ends[0]()
-	if _, err := c.begin(&discard{}, v); err != nil {
+	if _, err := c.Begin(&discard{}, v); err != nil {
 		t.Errorf("after one has ended: %v", err)
 	}
 }
 
 func TestOnlyKnownNamesAreAnswered(t *testing.T) {
 	h := open(t)
-	h.names = namesOf([]string{"mill", "mill.local"}, "https://shelf.example.net:8443/")
+	h.Names = live.NamesOf([]string{"mill", "mill.local"}, "https://shelf.example.net:8443/")
 	for host, want := range map[string]int{
 		"192.0.2.7": 200, "192.0.2.7:26990": 200, "[2001:db8::1]:26990": 200, "localhost:26990": 200, "LocalHost": 200, "mill.local:26990": 200, "mill": 200, "shelf.example.net": 200, "mill.local.": 200,
 		"rebound.example.org": 421, "mill.local.example.org": 421, "192.0.2.7.example.org": 421, "127.0.0.1.example": 421, "xmill": 421,
@@ -318,7 +320,7 @@ func TestOnlyKnownNamesAreAnswered(t *testing.T) {
 
 func TestFromAwayOnlyOverHTTPS(t *testing.T) {
 	h := open(t)
-	h.trusted = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}
+	h.Trusted = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}
 	away := []string{"X-Forwarded-For", "203.0.113.9"}
 	if code, _ := h.signs("wren", "by the millpond", away...); code != 403 {
 		t.Errorf("over plain HTTP: %d", code)
@@ -329,13 +331,13 @@ func TestFromAwayOnlyOverHTTPS(t *testing.T) {
 	if code, _ := h.signs("wren", "by the millpond", append(away, "X-Forwarded-Proto", "https")...); code != 200 {
 		t.Errorf("over HTTPS: %d", code)
 	}
-	h.settings.AllowPlain = true
+	h.Settings.AllowPlain = true
 	if code, _ := h.signs("wren", "by the millpond", away...); code != 200 {
 		t.Errorf("where the household file allows it: %d", code)
 	}
 	// Behind an engine that forwards by itself, its own addresses are nobody's home.
-	h.settings.AllowPlain, h.settings.HidesClients = false, true
-	h.gatewaysOnce.Do(func() { h.gatewayList = []netip.Addr{netip.MustParseAddr("127.0.0.1")} })
+	h.Settings.AllowPlain, h.Settings.HidesClients = false, true
+	h.GatewaysOnce.Do(func() { h.GatewayList = []netip.Addr{netip.MustParseAddr("127.0.0.1")} })
 	if code, _ := h.signs("wren", "by the millpond"); code != 403 {
 		t.Errorf("from the gateway: %d", code)
 	}
@@ -343,8 +345,8 @@ func TestFromAwayOnlyOverHTTPS(t *testing.T) {
 
 func TestTheCookieOverHTTPSIsForThisHostOnly(t *testing.T) {
 	h := open(t)
-	h.trusted = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}
-	for proto, want := range map[string]string{"https": secureCookieName, "http": cookieName} {
+	h.Trusted = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}
+	for proto, want := range map[string]string{"https": live.SecureCookieName, "http": live.CookieName} {
 		r, _ := http.NewRequest("POST", h.url+"/sign-in", strings.NewReader(url.Values{"name": {"wren"}, "password": {"by the millpond"}}.Encode()))
 		r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 		r.Header.Set("X-Forwarded-For", "192.168.7.7")
@@ -372,7 +374,7 @@ func TestRedirectionsStayHere(t *testing.T) {
 		"/\t/evil.example": "/", "//evil.example": "/", "/\\evil.example": "/", "https://evil.example": "/", "/shelf/\r\nSet-Cookie: x": "/", "/\u0085/x": "/",
 		"/shelf//evil": "/", "/shelf/a b": "/", "/shelf/ä": "/shelf/%C3%A4", "/elsewhere": "/", "/sign-out": "/", "/shelf/%09": "/shelf/%2509",
 	} {
-		if got := local(in); got != want {
+		if got := web.Local(in); got != want {
 			t.Errorf("%q: got %q, want %q", in, got, want)
 		}
 	}
@@ -384,7 +386,7 @@ func FuzzLocal(f *testing.F) {
 	}
 	base, _ := url.Parse("http://mill.local:26990/sign-in")
 	f.Fuzz(func(t *testing.T, s string) {
-		out := local(s)
+		out := web.Local(s)
 		u, err := base.Parse(out)
 		if err != nil || u.Host != base.Host || strings.ContainsFunc(out, func(r rune) bool { return r <= ' ' || r >= 0x7f || r == '\\' }) || !strings.HasPrefix(out, "/") || strings.HasPrefix(out, "//") {
 			t.Errorf("%q became %q", s, out)
@@ -416,14 +418,14 @@ func TestABodyWhereNoneBelongsIsRefused(t *testing.T) {
 
 // Many that send their headers slowly give way to those that ask.
 func TestSlowConnectionsGiveWay(t *testing.T) {
-	d := door{most: 250, ofOne: 200}
+	d := live.Door{Most: 250, OfOne: 200}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
 	}
-	srv := &http.Server{Handler: d.handle(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	srv := &http.Server{Handler: d.Handle(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == "/film" {
-			d.known(r)
+			d.Known(r)
 			for range 30 {
 				_, _ = io.WriteString(w, "a part of a film\n")
 				w.(http.Flusher).Flush()
@@ -432,8 +434,8 @@ func TestSlowConnectionsGiveWay(t *testing.T) {
 			return
 		}
 		_, _ = io.Copy(io.Discard, r.Body)
-	})), ConnContext: d.context, ReadHeaderTimeout: headerTime}
-	go srv.Serve(d.listen(l, nil))
+	})), ConnContext: d.Context, ReadHeaderTimeout: live.HeaderTime}
+	go srv.Serve(d.Listen(l, nil))
 	defer srv.Close()
 	address := l.Addr().String()
 	film, err := http.Get("http://" + address + "/film")
@@ -471,7 +473,7 @@ func TestSlowConnectionsGiveWay(t *testing.T) {
 	if b, err := io.ReadAll(film.Body); err != nil || strings.Count(string(b), "\n") != 30 {
 		t.Errorf("the film was cut off: %d bytes, %v", len(b), err)
 	}
-	st := d.status()
+	st := d.Status()
 	if st.Connections > 200 || st.Turned < 150 {
 		t.Errorf("got %+v", st)
 	}
@@ -479,9 +481,9 @@ func TestSlowConnectionsGiveWay(t *testing.T) {
 
 func TestUploadsThatRunTogetherLeaveTheReserve(t *testing.T) {
 	h := open(t)
-	folder := h.settings.Shelves[0].Folders[0]
+	folder := h.Settings.Shelves[0].Folders[0]
 	var st struct{ free int64 }
-	if free, err := freeBytes(folder); err != nil {
+	if free, err := live.FreeBytes(folder); err != nil {
 		t.Fatal(err)
 	} else {
 		st.free = free
@@ -491,21 +493,21 @@ func TestUploadsThatRunTogetherLeaveTheReserve(t *testing.T) {
 		return res.StatusCode
 	}
 	half := (st.free - 64<<20) * 2 / 5
-	if half > mostADay/3 {
-		half = mostADay / 3
+	if half > live.MostADay/3 {
+		half = live.MostADay / 3
 	}
 	codes := []int{begin(half), begin(half), begin(half), begin(half)}
 	if codes[0] != 201 || codes[1] != 201 || codes[3] == 201 {
 		t.Errorf("uploads of %d of %d bytes: %v", half, st.free, codes)
 	}
-	for range mostUploads {
+	for range live.MostUploads {
 		begin(10)
 	}
 	if code := begin(10); code != 429 {
-		t.Errorf("after %d uploads: %d", mostUploads, code)
+		t.Errorf("after %d uploads: %d", live.MostUploads, code)
 	}
 	// What never goes on goes.
-	h.expireUploads(time.Now().Add(keepUploads + time.Minute))
+	h.ExpireUploads(time.Now().Add(live.KeepUploads + time.Minute))
 	if code := begin(10); code != 201 {
 		t.Errorf("after the old ones have gone: %d", code)
 	}
@@ -522,10 +524,10 @@ func TestAHugePictureIsRefusedBeforeItIsDecoded(t *testing.T) {
 	binary.BigEndian.PutUint32(head[4:], 8000)
 	binary.BigEndian.PutUint32(head[8:], 8000)
 	binary.BigEndian.PutUint32(b.Bytes()[29:], crc32.ChecksumIEEE(head))
-	if _, err := h.keepPicture(b.Bytes()); !errors.Is(err, picture.ErrMemory) {
+	if _, err := h.KeepPicture(b.Bytes()); !errors.Is(err, picture.ErrMemory) {
 		t.Errorf("64 million pixels of 8 bytes: %v", err)
 	}
-	if _, err := h.keepPicture([]byte("\x89PNG")); err == nil || errors.Is(err, suspect.ErrPassedOver) {
+	if _, err := h.KeepPicture([]byte("\x89PNG")); err == nil || errors.Is(err, suspect.ErrPassedOver) {
 		t.Errorf("half a picture: %v", err)
 	}
 }
@@ -533,10 +535,10 @@ func TestAHugePictureIsRefusedBeforeItIsDecoded(t *testing.T) {
 func TestBidirectionalNamesAreShownOnPages(t *testing.T) {
 	h := open(t)
 	w := &page{}
-	h.show(w, 200, "message", struct {
-		frame
+	h.web.Show(w, 200, "message", struct {
+		web.Frame
 		Said, Fix string
-	}{h.frame(nil, "a\u202eb", ""), "x\u009by", ""})
+	}{h.web.Frame(nil, "a\u202eb", ""), "x\u009by", ""})
 	if got := w.String(); strings.Contains(got, "\u202e") || !strings.Contains(got, `a\u202eb`) || !strings.Contains(got, `x\u009by`) {
 		t.Errorf("got %s", got)
 	}

@@ -12,6 +12,7 @@ import (
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/server/live"
 	"cozyshelf/internal/standin"
 	"cozyshelf/internal/store"
 )
@@ -24,19 +25,19 @@ func TestAPersonDoesNotWaitForACatalogue(t *testing.T) {
 	world.Slow.Store(1500)
 	srv := httptest.NewServer(world)
 	defer srv.Close()
-	h.sources = sources(&blueprint.SettingsLookup{Sources: []string{"wikidata"}, Wikidata: srv.URL + "/w/api.php", Commons: srv.URL + "/file/", Pause: int64(time.Millisecond)}, t.TempDir(), "test")
-	ids, err := h.store.Undescribed(ctx, []string{string(household.Films)}, time.Now(), 10)
+	h.Sources = live.Sources(&blueprint.SettingsLookup{Sources: []string{"wikidata"}, Wikidata: srv.URL + "/w/api.php", Commons: srv.URL + "/file/", Pause: int64(time.Millisecond)}, t.TempDir(), "test")
+	ids, err := h.Store.Undescribed(ctx, []string{string(household.Films)}, time.Now(), 10)
 	if err != nil || len(ids) == 0 {
 		t.Fatal(ids, err)
 	}
 	id := ids[0]
 	back := make(chan error, 1)
-	go func() { back <- h.describe(ctx, id, false) }()
+	go func() { back <- h.Describe(ctx, id, false) }()
 	for world.Requests.Load() == 0 {
 		time.Sleep(time.Millisecond)
 	}
 	began := time.Now()
-	door := httptest.NewServer(h.control())
+	door := httptest.NewServer(h.admin.Handler())
 	defer door.Close()
 	client := control.Through("a test", func(ctx context.Context) (net.Conn, error) {
 		return (&net.Dialer{}).DialContext(ctx, "tcp", strings.TrimPrefix(door.URL, "http://"))
@@ -52,35 +53,35 @@ func TestAPersonDoesNotWaitForACatalogue(t *testing.T) {
 	}
 	// Later it is asked again, and leaves what the person said.
 	world.Slow.Store(0)
-	if err := h.describe(ctx, id, false); err != nil {
+	if err := h.Describe(ctx, id, false); err != nil {
 		t.Fatal(err)
 	}
-	d, err := h.store.Described(ctx, id)
+	d, err := h.Store.Described(ctx, id)
 	if err != nil || d.Summary != "A keeper folds ships." || d.Match != store.Taken || !strings.HasPrefix(d.Outside, "wikidata ") {
 		t.Errorf("got %+v, %v", d, err)
 	}
 }
 
 func TestOneAtATimeChangesATitle(t *testing.T) {
-	var h holds
+	var h live.Holds
 	ctx := context.Background()
-	far, free, err := h.take(ctx, 1, false, false)
+	far, free, err := h.Take(ctx, 1, false, false)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, other, err := h.take(ctx, 2, false, false); err != nil {
+	if _, other, err := h.Take(ctx, 2, false, false); err != nil {
 		t.Fatal("another title is held too:", err)
 	} else {
 		other()
 	}
 	short, cancel := context.WithTimeout(ctx, 20*time.Millisecond)
 	defer cancel()
-	if _, _, err := h.take(short, 1, false, false); !errors.Is(err, context.DeadlineExceeded) || far.Err() != nil {
+	if _, _, err := h.Take(short, 1, false, false); !errors.Is(err, context.DeadlineExceeded) || far.Err() != nil {
 		t.Errorf("in the background: %v, and what was first %v", err, far.Err())
 	}
 	got := make(chan func())
 	take := func(quick bool) {
-		_, free, err := h.take(ctx, 1, !quick, quick)
+		_, free, err := h.Take(ctx, 1, !quick, quick)
 		if err != nil {
 			t.Error(err)
 		}

@@ -13,6 +13,7 @@ import (
 
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/server/live"
 
 	"golang.org/x/sys/unix"
 )
@@ -34,15 +35,15 @@ type entrances struct {
 
 // openEntrances begins to listen everywhere. Nothing is answered yet.
 func (s *Server) openEntrances(ctx context.Context) (*entrances, error) {
-	sock, err := control.Listen(s.settings.State)
+	sock, err := control.Listen(s.Settings.State)
 	if err != nil {
 		return nil, fmt.Errorf("making the control socket: %w", err)
 	}
-	errs := slog.NewLogLogger(s.log.Handler(), slog.LevelDebug)
-	e := &entrances{socket: sock, failed: make(chan error, 1+len(s.settings.Listeners)),
-		admin: &http.Server{Handler: s.gate(sync.OnceValue(s.control), true), ReadHeaderTimeout: 10 * time.Second, ErrorLog: errs}}
-	public := s.door.handle(s.gate(sync.OnceValue(s.public), false))
-	for _, l := range s.settings.Listeners {
+	errs := slog.NewLogLogger(s.Log.Handler(), slog.LevelDebug)
+	e := &entrances{socket: sock, failed: make(chan error, 1+len(s.Settings.Listeners)),
+		admin: &http.Server{Handler: s.gate(sync.OnceValue(s.admin.Handler), true), ReadHeaderTimeout: 10 * time.Second, ErrorLog: errs}}
+	public := s.Door.Handle(s.gate(sync.OnceValue(s.public), false))
+	for _, l := range s.Settings.Listeners {
 		address := l.Address
 		if ap, err := netip.ParseAddrPort(address); err == nil && ap.Addr().IsUnspecified() {
 			address = fmt.Sprintf(":%d", ap.Port()) // also where there is no IPv6
@@ -53,7 +54,7 @@ func (s *Server) openEntrances(ctx context.Context) (*entrances, error) {
 			return nil, fmt.Errorf("listening for %s: %w", l.Purpose, err)
 		}
 		e.list = append(e.list, &entrance{SettingsListener: l, socket: port, server: &http.Server{
-			Handler: public, ConnContext: s.door.context, ReadHeaderTimeout: headerTime, IdleTimeout: idleTime,
+			Handler: public, ConnContext: s.Door.Context, ReadHeaderTimeout: live.HeaderTime, IdleTimeout: live.IdleTime,
 			MaxHeaderBytes: 32 << 10, ErrorLog: errs}})
 	}
 	return e, nil
@@ -68,9 +69,9 @@ func (e *entrances) serve(s *Server, ended func()) {
 		}
 	}
 	for _, one := range e.list {
-		go answer(one.server, s.door.listen(one.socket, s.trusted))
-		s.log.Info("serving", "household", s.settings.Name, "version", s.version, "for", one.Purpose,
-			"address", one.socket.Addr().String(), "shelves", len(s.settings.Shelves))
+		go answer(one.server, s.Door.Listen(one.socket, s.Trusted))
+		s.Log.Info("serving", "household", s.Settings.Name, "version", s.Version, "for", one.Purpose,
+			"address", one.socket.Addr().String(), "shelves", len(s.Settings.Shelves))
 	}
 	go answer(e.admin, e.socket)
 }
@@ -111,15 +112,6 @@ func (e *entrances) close() {
 	for _, one := range e.list {
 		one.socket.Close()
 	}
-}
-
-// listening tells where it listens.
-func (s *Server) listening() []control.Listener {
-	out := []control.Listener{}
-	for _, l := range s.settings.Listeners {
-		out = append(out, control.Listener{Purpose: string(l.Purpose), Address: l.Address, TLS: l.TLS})
-	}
-	return out
 }
 
 // takenFor is for how long a port may be taken when the server begins: a server that was

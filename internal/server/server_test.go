@@ -25,6 +25,7 @@ import (
 	"cozyshelf/internal/demo"
 	"cozyshelf/internal/scan"
 	"cozyshelf/internal/secret"
+	"cozyshelf/internal/server/live"
 	"cozyshelf/internal/store"
 )
 
@@ -57,12 +58,12 @@ func open(t *testing.T) *house {
 	if h.Server, err = Open(ctx, set, "0.0.0-test", slog.New(slog.NewTextHandler(h.log, nil))); err != nil {
 		t.Fatal(err)
 	}
-	h.heldBack = 10 * time.Millisecond
-	t.Cleanup(func() { h.store.Close() })
-	if _, err := h.scan(ctx, "", scan.Options{}); err != nil {
+	h.HeldBack = 10 * time.Millisecond
+	t.Cleanup(func() { h.Store.Close() })
+	if _, err := h.Scan(ctx, "", scan.Options{}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := h.store.AddMember(ctx, store.Member{Name: "wren", Role: allowance.Admin, Away: true, Password: secret.Hash("by the millpond")}, time.Now()); err != nil {
+	if _, err := h.Store.AddMember(ctx, store.Member{Name: "wren", Role: allowance.Admin, Away: true, Password: secret.Hash("by the millpond")}, time.Now()); err != nil {
 		t.Fatal(err)
 	}
 	srv := httptest.NewServer(h.public())
@@ -282,7 +283,7 @@ func TestEveryAnswerIsAsTheDescriptionSays(t *testing.T) {
 	begin("films", "Upload-Length", "4", "Upload-Metadata", "filename !")
 	begin("films", "Upload-Length", "9000000000000000", "Upload-Metadata", film)
 	begin("films", "Upload-Length", "12", "Upload-Metadata", film)
-	jobs, err := filepath.Glob(filepath.Join(h.settings.Shelves[0].Folders[0], ".cozyshelf-intake", "*"))
+	jobs, err := filepath.Glob(filepath.Join(h.Settings.Shelves[0].Folders[0], ".cozyshelf-intake", "*"))
 	if err != nil || len(jobs) != 1 {
 		t.Fatalf("uploads begun: %v, %v", jobs, err)
 	}
@@ -341,15 +342,15 @@ func TestPagesHoldWhatIsThereAndNothingFromOutside(t *testing.T) {
 
 func TestNamesCannotBringMarkupIntoPages(t *testing.T) {
 	h := open(t)
-	dir := h.settings.Shelves[0].Folders[0]
+	dir := h.Settings.Shelves[0].Folders[0]
 	evil := `<script>alert(1)<` + `∕script>"' (2001).mp4`
 	if err := os.WriteFile(filepath.Join(dir, evil), []byte("x"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := h.scan(context.Background(), "films", scan.Options{}); err != nil {
+	if _, err := h.Scan(context.Background(), "films", scan.Options{}); err != nil {
 		t.Fatal(err)
 	}
-	titles, err := h.store.Titles(context.Background(), "films")
+	titles, err := h.Store.Titles(context.Background(), "films")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -373,10 +374,10 @@ func TestNamesCannotBringMarkupIntoPages(t *testing.T) {
 func TestFilesAreNotReachedThroughLinksOutOfTheShelf(t *testing.T) {
 	h := open(t)
 	ctx := context.Background()
-	dir := h.settings.Shelves[0].Folders[0]
+	dir := h.Settings.Shelves[0].Folders[0]
 	name := filepath.Join(dir, "The Understudy Moon (1996).mp4")
 	var id int64
-	files, err := h.store.ShelfFiles(ctx, "films")
+	files, err := h.Store.ShelfFiles(ctx, "films")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -405,12 +406,12 @@ func TestFilesAreNotReachedThroughLinksOutOfTheShelf(t *testing.T) {
 func TestExpiredTokensAreRefused(t *testing.T) {
 	h := open(t)
 	ctx := context.Background()
-	m, err := h.store.Member(ctx, "wren")
+	m, err := h.Store.Member(ctx, "wren")
 	if err != nil {
 		t.Fatal(err)
 	}
 	old := secret.Token()
-	if _, err := h.store.AddDevice(ctx, m.ID, store.Device{Name: "old", Kind: store.ForProgram, Expires: time.Now().Add(-time.Hour), Ends: time.Now().Add(time.Hour)}, old, time.Now().Add(-2*time.Hour)); err != nil {
+	if _, err := h.Store.AddDevice(ctx, m.ID, store.Device{Name: "old", Kind: store.ForProgram, Expires: time.Now().Add(-time.Hour), Ends: time.Now().Add(time.Hour)}, old, time.Now().Add(-2*time.Hour)); err != nil {
 		t.Fatal(err)
 	}
 	h.token = old
@@ -441,7 +442,7 @@ func TestSettingsOfAnotherFormatAreRefused(t *testing.T) {
 		if err := os.WriteFile(p, []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := ReadSettings(p); (err == nil) != ok {
+		if _, err := live.ReadSettings(p); (err == nil) != ok {
 			t.Errorf("%q: got %v", text, err)
 		}
 	}

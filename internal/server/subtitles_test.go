@@ -13,6 +13,7 @@ import (
 
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/scan"
+	"cozyshelf/internal/server/api"
 	"cozyshelf/internal/store"
 )
 
@@ -20,7 +21,7 @@ import (
 func TestSubtitlesBesideAFilmAreOffered(t *testing.T) {
 	h := open(t)
 	folder := ""
-	for _, sh := range h.settings.Shelves {
+	for _, sh := range h.Settings.Shelves {
 		if sh.Kind == household.Films {
 			folder = sh.Folders[0]
 		}
@@ -35,9 +36,9 @@ func TestSubtitlesBesideAFilmAreOffered(t *testing.T) {
 	put(".en.forced.srt", cue+"Mind the lamp.\n")
 	put(".de.sdh.vtt", "WEBVTT\n\n00:01.000 --> 00:02.000\n[Möwen]\n")
 	put(".fr.srt", "no subtitle at all")
-	put(".es.srt", strings.Repeat("x", mostSubtitle+1))
+	put(".es.srt", strings.Repeat("x", api.MostSubtitle+1))
 	put(".it.ass", "[Script Info]\n")
-	if _, err := h.scan(context.Background(), "films", scan.Options{}); err != nil {
+	if _, err := h.Scan(context.Background(), "films", scan.Options{}); err != nil {
 		t.Fatal(err)
 	}
 	_, b := h.ask("GET", "/api/v1/shelves/films/titles", "")

@@ -7,9 +7,9 @@ import (
 	"os"
 	"path/filepath"
 
-	"golang.org/x/sys/unix"
-
 	"cozyshelf/internal/core/layout"
+
+	"golang.org/x/sys/unix"
 )
 
 // ReserveFile is a file beside the store that only takes up space: on a disk that is full,

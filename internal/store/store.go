@@ -20,10 +20,10 @@ import (
 	"sync/atomic"
 	"time"
 
+	"cozyshelf/internal/whole"
+
 	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the driver
-
-	"cozyshelf/internal/whole"
 )
 
 //go:embed migrations/*.sql

@@ -2,10 +2,11 @@ package blueprint
 
 import (
 	"cmp"
-	"cozyshelf/internal/core/household"
 	"fmt"
 	"slices"
 	"strings"
+
+	"cozyshelf/internal/core/household"
 
 	"github.com/dustin/go-humanize"
 )

@@ -11,9 +11,9 @@ import (
 	"strings"
 	"unicode"
 
-	"golang.org/x/text/unicode/norm"
-
 	"cozyshelf/internal/core/household"
+
+	"golang.org/x/text/unicode/norm"
 )
 
 // Person is somebody who made a title or is seen or heard in it.

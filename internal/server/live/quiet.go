@@ -1,20 +1,16 @@
-package server
+package live
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
-	"net/http"
 	"os"
-	"strconv"
 	"time"
 
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/media"
 	"cozyshelf/internal/ffmpeg"
-	"cozyshelf/internal/picture"
 	"cozyshelf/internal/store"
 )
 
@@ -24,19 +20,19 @@ const quietLook = 30 * time.Second
 
 // quiet does the work that takes long, at quiet hours, one file after the other. What was
 // done is noted with each, so that it goes on where it was.
-func (s *Server) quiet(ctx context.Context) {
-	q := s.settings.Quiet
+func (s *Server) Quiet(ctx context.Context) {
+	q := s.Settings.Quiet
 	if q == nil {
 		return
 	}
 	hours, err := household.ParseHours(q.Hours)
 	if err != nil {
-		s.log.Error("the quiet hours cannot be read", "why", err) // the tool has read them
+		s.Log.Error("the quiet hours cannot be read", "why", err) // the tool has read them
 		return
 	}
 	tools, err := ffmpeg.Find()
 	if err != nil {
-		s.log.Warn("the work of quiet hours cannot be done", "why", err)
+		s.Log.Warn("the work of quiet hours cannot be done", "why", err)
 		return
 	}
 	for {
@@ -59,19 +55,19 @@ func (s *Server) quietWork(ctx context.Context, hours household.Hours, tools ffm
 	done, failed := 0, 0
 	defer func() {
 		if done+failed > 0 {
-			s.log.Info("work of quiet hours", "work", work, "done", done, "failed", failed)
+			s.Log.Info("work of quiet hours", "work", work, "done", done, "failed", failed)
 		}
 	}()
 	for after := int64(0); hours.Hold(time.Now()) && ctx.Err() == nil; {
-		f, err := s.store.DueAfter(ctx, work, after)
+		f, err := s.Store.DueAfter(ctx, work, after)
 		if err != nil {
 			if !errors.Is(err, store.ErrNotFound) && ctx.Err() == nil {
-				s.log.Error("the work of quiet hours cannot go on", "work", work, "why", err)
+				s.Log.Error("the work of quiet hours cannot go on", "work", work, "why", err)
 			}
 			return
 		}
 		after = f.ID
-		file, err := s.find(f)
+		file, err := s.Find(f)
 		if err != nil {
 			continue
 		}
@@ -90,12 +86,12 @@ func (s *Server) quietWork(ctx context.Context, hours household.Hours, tools ffm
 		if err != nil {
 			failed++
 			v.Problem = err.Error()
-			s.log.Info("a file could not be worked on", "work", work, "shelf", f.Shelf, "file", f.Path, "why", err)
+			s.Log.Info("a file could not be worked on", "work", work, "shelf", f.Shelf, "file", f.Path, "why", err)
 		} else {
 			done++
 		}
-		if err := s.store.Find(ctx, f, v); err != nil && ctx.Err() == nil {
-			s.log.Error("what was found out could not be kept", "work", work, "why", err)
+		if err := s.Store.Find(ctx, f, v); err != nil && ctx.Err() == nil {
+			s.Log.Error("what was found out could not be kept", "work", work, "why", err)
 		}
 	}
 }
@@ -105,21 +101,21 @@ func (s *Server) quietly(ctx context.Context, tools ffmpeg.Tools, work string, f
 	switch work {
 	case household.Frames:
 		var b []byte
-		err := s.asSuspect("frame", f, func() (err error) {
+		err := s.AsSuspect("frame", f, func() (err error) {
 			b, err = tools.Frame(ctx, file, media.FrameAt(f.Duration))
 			return err
 		})
 		if err != nil {
 			return nil, err
 		}
-		name, err := s.keepPicture(b)
+		name, err := s.KeepPicture(b)
 		if err != nil {
 			return nil, err
 		}
-		return name, s.store.PictureFromFilm(ctx, f.Title, name)
+		return name, s.Store.PictureFromFilm(ctx, f.Title, name)
 	case household.Chapters:
 		var list []media.Chapter
-		err := s.asSuspect("chapters", f, func() (err error) {
+		err := s.AsSuspect("chapters", f, func() (err error) {
 			list, err = tools.Chapters(ctx, file)
 			return err
 		})
@@ -132,14 +128,14 @@ func (s *Server) quietly(ctx context.Context, tools ffmpeg.Tools, work string, f
 			if err != nil {
 				continue // it has a name and a place all the same
 			}
-			if name, err := s.keepPicture(b); err == nil {
+			if name, err := s.KeepPicture(b); err == nil {
 				list[i].Picture = name
 			}
 		}
 		return list, nil
 	default:
 		var loud any
-		err := s.asSuspect("loudness", f, func() (err error) {
+		err := s.AsSuspect("loudness", f, func() (err error) {
 			loud, err = tools.Loudness(ctx, file)
 			return err
 		})
@@ -148,8 +144,8 @@ func (s *Server) quietly(ctx context.Context, tools ffmpeg.Tools, work string, f
 }
 
 // quietStatus tells how far the work of quiet hours is.
-func (s *Server) quietStatus(ctx context.Context) (*control.Quiet, error) {
-	q := s.settings.Quiet
+func (s *Server) QuietStatus(ctx context.Context) (*control.Quiet, error) {
+	q := s.Settings.Quiet
 	if q == nil {
 		return nil, nil
 	}
@@ -161,7 +157,7 @@ func (s *Server) quietStatus(ctx context.Context) (*control.Quiet, error) {
 		out.Problem = err.Error()
 	}
 	for _, w := range q.Work {
-		n, err := s.store.Due(ctx, w)
+		n, err := s.Store.Due(ctx, w)
 		if err != nil {
 			return nil, err
 		}
@@ -171,8 +167,8 @@ func (s *Server) quietStatus(ctx context.Context) (*control.Quiet, error) {
 }
 
 // findings gives what the work of quiet hours found out about a file.
-func (s *Server) findings(ctx context.Context, file int64) (chapters []media.Chapter, loud *media.Loud, err error) {
-	all, err := s.store.Findings(ctx, file)
+func (s *Server) Findings(ctx context.Context, file int64) (chapters []media.Chapter, loud *media.Loud, err error) {
+	all, err := s.Store.Findings(ctx, file)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -185,28 +181,4 @@ func (s *Server) findings(ctx context.Context, file int64) (chapters []media.Cha
 		err = json.Unmarshal([]byte(text), &loud)
 	}
 	return chapters, loud, err
-}
-
-// chapterPicture sends the picture of a chapter, by its number from 0.
-func (s *Server) chapterPicture(w http.ResponseWriter, r *http.Request) error {
-	id, err := number(r, "file")
-	if err != nil {
-		return err
-	}
-	chapters, _, err := s.findings(r.Context(), id)
-	if err != nil {
-		return err
-	}
-	n, err := strconv.Atoi(r.PathValue("n"))
-	if err != nil || n < 0 || n >= len(chapters) || chapters[n].Picture == "" {
-		return nothing(r)
-	}
-	b, err := os.ReadFile(picture.Path(s.pictures(), chapters[n].Picture, picture.Widths[0]))
-	if err != nil {
-		return nothing(r)
-	}
-	w.Header().Set("Content-Type", "image/jpeg")
-	w.Header().Set("Cache-Control", "private, max-age=86400")
-	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(b))
-	return nil
 }

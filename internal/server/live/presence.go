@@ -1,4 +1,4 @@
-package server
+package live
 
 import (
 	"context"
@@ -70,7 +70,7 @@ func (p *presence) note(folder, why string) {
 }
 
 // why gives what is known, without asking.
-func (p *presence) why(folder string) string {
+func (p *presence) Why(folder string) string {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	return p.away[folder]
@@ -78,7 +78,7 @@ func (p *presence) why(folder string) string {
 
 // watch looks at all folders now and then, and whenever something is mounted or
 // unmounted; a shelf with a folder that comes, goes, or changes below is scanned.
-func (s *Server) watch(ctx context.Context) {
+func (s *Server) Watch(ctx context.Context) {
 	stirred := make(chan struct{}, 1)
 	stir := func() {
 		select {
@@ -88,7 +88,7 @@ func (s *Server) watch(ctx context.Context) {
 	}
 	go func() {
 		if err := machine.WatchMounts(ctx, stir); err != nil {
-			s.log.Warn("mounts cannot be watched; folders are looked at now and then only", "why", err)
+			s.Log.Warn("mounts cannot be watched; folders are looked at now and then only", "why", err)
 		}
 	}()
 	was, mounts := map[string]string{}, map[string]string{}
@@ -115,7 +115,7 @@ func (s *Server) watch(ctx context.Context) {
 		// What is mounted elsewhere, as for each container that starts, is no reason to
 		// look; unless nobody can tell where elsewhere is.
 		var wg sync.WaitGroup
-		for _, sh := range s.settings.Shelves {
+		for _, sh := range s.Settings.Shelves {
 			var look []string
 			for _, f := range sh.Folders {
 				now := machine.MountsAt(f)
@@ -126,22 +126,22 @@ func (s *Server) watch(ctx context.Context) {
 			}
 			wg.Go(func() {
 				for _, f := range look {
-					s.presence.look(f)
+					s.Presence.look(f)
 				}
 			})
 		}
 		wg.Wait()
-		for _, sh := range s.settings.Shelves {
+		for _, sh := range s.Settings.Shelves {
 			changed := false
 			for i, f := range sh.Folders {
-				why, below := s.presence.why(f), s.mountedSince(sh.Name, f)
+				why, below := s.Presence.Why(f), s.mountedSince(sh.Name, f)
 				switch {
 				case why != was[f] && why != "":
-					s.events.Tell(event.FolderAway{Shelf: sh.Name, Folder: sh.Shown[i], Why: why})
+					s.Events.Tell(event.FolderAway{Shelf: sh.Name, Folder: sh.Shown[i], Why: why})
 				case why != was[f]:
-					s.events.Tell(event.FolderBack{Shelf: sh.Name, Folder: sh.Shown[i]})
+					s.Events.Tell(event.FolderBack{Shelf: sh.Name, Folder: sh.Shown[i]})
 				case below:
-					s.log.Info("something was mounted or unmounted in a shelf", "shelf", sh.Name, "folder", sh.Shown[i])
+					s.Log.Info("something was mounted or unmounted in a shelf", "shelf", sh.Name, "folder", sh.Shown[i])
 				}
 				changed = changed || why != was[f] || below
 				was[f] = why
@@ -149,8 +149,8 @@ func (s *Server) watch(ctx context.Context) {
 			if changed {
 				// Beside the watching: a scan may take its time.
 				go func() {
-					if _, err := s.scan(ctx, sh.Name, scan.Options{}); err != nil && ctx.Err() == nil {
-						s.log.Error("a scan failed", "shelf", sh.Name, "why", err)
+					if _, err := s.Scan(ctx, sh.Name, scan.Options{}); err != nil && ctx.Err() == nil {
+						s.Log.Error("a scan failed", "shelf", sh.Name, "why", err)
 					}
 				}()
 			}
@@ -172,12 +172,12 @@ func (s *Server) mountedSince(shelf, folder string) (changed bool) {
 // awayNow puts together what the last scan found away and what is away now.
 func (s *Server) awayNow(shelf string) []scan.Away {
 	out := []scan.Away{}
-	for _, sh := range s.settings.Shelves {
+	for _, sh := range s.Settings.Shelves {
 		if sh.Name != shelf {
 			continue
 		}
 		for i, f := range sh.Folders {
-			if why := s.presence.why(f); why != "" {
+			if why := s.Presence.Why(f); why != "" {
 				out = append(out, scan.Away{Folder: sh.Shown[i], Why: why})
 			}
 		}

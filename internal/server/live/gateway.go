@@ -1,4 +1,4 @@
-package server
+package live
 
 import (
 	"bufio"
@@ -13,11 +13,11 @@ import (
 // gateways gives this container's own addresses and those of its default gateways, from
 // /proc/net/route (proc(5): addresses are in the machine's order of bytes).
 func (s *Server) gateways() []netip.Addr {
-	s.gatewaysOnce.Do(func() {
+	s.GatewaysOnce.Do(func() {
 		list, _ := net.InterfaceAddrs() // without them the gateways have to do
 		for _, a := range list {
 			if p, err := netip.ParsePrefix(a.String()); err == nil && !p.Addr().IsLoopback() {
-				s.gatewayList = append(s.gatewayList, p.Addr().Unmap())
+				s.GatewayList = append(s.GatewayList, p.Addr().Unmap())
 			}
 		}
 		f, err := os.Open("/proc/net/route")
@@ -25,9 +25,9 @@ func (s *Server) gateways() []netip.Addr {
 			return
 		}
 		defer f.Close()
-		s.gatewayList = append(s.gatewayList, parseRoutes(bufio.NewScanner(f))...)
+		s.GatewayList = append(s.GatewayList, parseRoutes(bufio.NewScanner(f))...)
 	})
-	return s.gatewayList
+	return s.GatewayList
 }
 
 func parseRoutes(lines *bufio.Scanner) []netip.Addr {

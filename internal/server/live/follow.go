@@ -1,4 +1,4 @@
-package server
+package live
 
 import (
 	"context"
@@ -24,7 +24,7 @@ const (
 
 // follow keeps what is known of a shelf right: it scans it when files in it change, and
 // now and then.
-func (s *Server) follow(ctx context.Context, sh blueprint.SettingsShelf) {
+func (s *Server) Follow(ctx context.Context, sh blueprint.SettingsShelf) {
 	var due due
 	changed := make(chan struct{}, 1)
 	stir := func(shown string, places []scan.Place) {
@@ -43,7 +43,7 @@ func (s *Server) follow(ctx context.Context, sh blueprint.SettingsShelf) {
 	}
 	for i, folder := range sh.Folders {
 		if !machine.TellsChanges(folder) {
-			s.log.Info("changes in this folder are not seen from here; it is looked at now and then", "shelf", sh.Name, "folder", sh.Shown[i])
+			s.Log.Info("changes in this folder are not seen from here; it is looked at now and then", "shelf", sh.Name, "folder", sh.Shown[i])
 			if sh.Every == "" {
 				pause = scanUnwatched
 			}
@@ -71,9 +71,9 @@ func (s *Server) follow(ctx context.Context, sh blueprint.SettingsShelf) {
 		}
 		again = nil
 		for _, part := range due.take(sh.Shown) {
-			list, err := s.scan(ctx, sh.Name, scan.Options{Quiet: writeQuiet, Gently: gently, Only: part})
+			list, err := s.Scan(ctx, sh.Name, scan.Options{Quiet: writeQuiet, Gently: gently, Only: part})
 			if err != nil && ctx.Err() == nil {
-				s.log.Error("a scan failed", "shelf", sh.Name, "why", err)
+				s.Log.Error("a scan failed", "shelf", sh.Name, "why", err)
 			}
 			for _, r := range list {
 				if r.Growing > 0 {
@@ -139,9 +139,9 @@ func (d *due) take(folders []string) (out []*scan.Part) {
 func (s *Server) watchFolder(ctx context.Context, sh blueprint.SettingsShelf, folder, shown string, stir func([]scan.Place)) {
 	told := false
 	for ctx.Err() == nil {
-		err := scan.Watch(ctx, folder, s.log, func() {
+		err := scan.Watch(ctx, folder, s.Log, func() {
 			if told {
-				s.log.Info("changes in this folder are seen again", "shelf", sh.Name, "folder", shown)
+				s.Log.Info("changes in this folder are seen again", "shelf", sh.Name, "folder", shown)
 				told = false
 				stir(nil) // what changed meanwhile was not seen
 			}
@@ -150,7 +150,7 @@ func (s *Server) watchFolder(ctx context.Context, sh blueprint.SettingsShelf, fo
 			return
 		}
 		if !told {
-			s.log.Warn("changes in this folder are not seen at once; it is looked at now and then", "shelf", sh.Name, "folder", shown, "why", err)
+			s.Log.Warn("changes in this folder are not seen at once; it is looked at now and then", "shelf", sh.Name, "folder", shown, "why", err)
 			told = true
 		}
 		select {

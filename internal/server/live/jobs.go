@@ -1,4 +1,4 @@
-package server
+package live
 
 import (
 	"cmp"
@@ -13,9 +13,9 @@ import (
 
 // job is something that the server does beside answering, until its context ends or there is
 // nothing left to do.
-type job struct {
-	name string
-	run  func(context.Context)
+type Job struct {
+	Name string
+	Run  func(context.Context)
 }
 
 // jobs starts jobs, tells which go on, and waits for their end.
@@ -27,22 +27,22 @@ type jobs struct {
 }
 
 // start starts a job.
-func (j *jobs) start(ctx context.Context, one job) {
+func (j *jobs) Start(ctx context.Context, one Job) {
 	j.mu.Lock()
 	at := len(j.list)
-	j.list = append(j.list, control.Job{Name: one.name, Started: time.Now(), Running: true})
+	j.list = append(j.list, control.Job{Name: one.Name, Started: time.Now(), Running: true})
 	j.mu.Unlock()
 	j.work.Go(func() {
-		one.run(ctx)
+		one.Run(ctx)
 		j.mu.Lock()
 		defer j.mu.Unlock()
 		j.list[at].Running, j.list[at].Ended = false, time.Now()
-		j.log.Debug("a job has ended", "job", one.name, "seconds", j.list[at].Ended.Sub(j.list[at].Started).Seconds())
+		j.log.Debug("a job has ended", "job", one.Name, "seconds", j.list[at].Ended.Sub(j.list[at].Started).Seconds())
 	})
 }
 
 // status gives all jobs, by name.
-func (j *jobs) status() []control.Job {
+func (j *jobs) Status() []control.Job {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	out := slices.Clone(j.list)
@@ -51,4 +51,4 @@ func (j *jobs) status() []control.Job {
 }
 
 // wait waits until all have ended.
-func (j *jobs) wait() { j.work.Wait() }
+func (j *jobs) Wait() { j.work.Wait() }

@@ -1,4 +1,4 @@
-package server
+package live
 
 import (
 	"context"
@@ -19,10 +19,10 @@ import (
 
 // The bounds of what members bring in.
 const (
-	mostUploads = 24             // of a member that are not over
-	mostADay    = int64(1) << 40 // bytes that a member begins to bring in within 24 hours
+	MostUploads = 24             // of a member that are not over
+	MostADay    = int64(1) << 40 // bytes that a member begins to bring in within 24 hours
 	mostAtOnce  = 16             // parts that are being taken in, of all members
-	keepUploads = 7 * day        // an upload of which nothing came for so long goes
+	KeepUploads = 7 * day        // an upload of which nothing came for so long goes
 	sweepEvery  = time.Hour
 )
 
@@ -41,14 +41,14 @@ type daily struct {
 
 // grant decides whether a member may begin an upload of a size onto a folder of a shelf,
 // and has begin begin it. All that was granted before, and has not come yet, counts.
-func (s *Server) grant(member, folder string, size int64, begin func() error) error {
+func (s *Server) Grant(member, folder string, size int64, begin func() error) error {
 	a := &s.allotment
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	own, promised := 0, int64(0)
-	for _, sh := range s.settings.Shelves {
+	for _, sh := range s.Settings.Shelves {
 		for _, f := range sh.Folders {
-			if sh.Access != household.Change || s.presence.why(f) != "" || !sameDisk(f, folder) {
+			if sh.Access != household.Change || s.Presence.Why(f) != "" || !sameDisk(f, folder) {
 				continue
 			}
 			list, err := intake.Jobs(f)
@@ -67,8 +67,8 @@ func (s *Server) grant(member, folder string, size int64, begin func() error) er
 			}
 		}
 	}
-	if own >= mostUploads {
-		return &statusError{&problem.Problem{What: "too many uploads wait to go on", Why: fmt.Sprintf("%d of yours are not over", own), Fix: "let some of them end, or end them"}, http.StatusTooManyRequests, time.Minute}
+	if own >= MostUploads {
+		return &StatusError{Problem: &problem.Problem{What: "too many uploads wait to go on", Why: fmt.Sprintf("%d of yours are not over", own), Fix: "let some of them end, or end them"}, Status: http.StatusTooManyRequests, Wait: time.Minute}
 	}
 	free, err := intake.Free(folder)
 	if err != nil {
@@ -79,16 +79,16 @@ func (s *Server) grant(member, folder string, size int64, begin func() error) er
 		if promised > 0 {
 			why += fmt.Sprintf(" beside the %d that others are still bringing in", promised)
 		}
-		return &statusError{&problem.Problem{What: "it does not fit", Why: why, Fix: "the administrator has to free some space"}, http.StatusRequestEntityTooLarge, 0}
+		return &StatusError{Problem: &problem.Problem{What: "it does not fit", Why: why, Fix: "the administrator has to free some space"}, Status: http.StatusRequestEntityTooLarge, Wait: 0}
 	}
 	now := time.Now()
 	d := a.days[member]
 	if now.Sub(d.since).Abs() > 24*time.Hour {
 		d = daily{since: now}
 	}
-	if size > mostADay-d.bytes {
+	if size > MostADay-d.bytes {
 		wait := max(0, 24*time.Hour-now.Sub(d.since))
-		return &statusError{&problem.Problem{What: "that is too much for a day", Why: "a member may bring in 1 TiB within 24 hours", Fix: "go on tomorrow"}, http.StatusTooManyRequests, wait}
+		return &StatusError{Problem: &problem.Problem{What: "that is too much for a day", Why: "a member may bring in 1 TiB within 24 hours", Fix: "go on tomorrow"}, Status: http.StatusTooManyRequests, Wait: wait}
 	}
 	if err := begin(); err != nil {
 		return err
@@ -109,12 +109,12 @@ func sameDisk(a, b string) bool {
 }
 
 // takes lets a part be taken in, unless too many are.
-func (s *Server) takes() (end func(), err error) {
+func (s *Server) Takes() (end func(), err error) {
 	a := &s.allotment
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if a.taking >= mostAtOnce {
-		return nil, &statusError{&problem.Problem{What: "too much comes in at once", Why: fmt.Sprintf("%d parts are being taken in", a.taking), Fix: "go on in a moment, from where it is"}, http.StatusServiceUnavailable, 10 * time.Second}
+		return nil, &StatusError{Problem: &problem.Problem{What: "too much comes in at once", Why: fmt.Sprintf("%d parts are being taken in", a.taking), Fix: "go on in a moment, from where it is"}, Status: http.StatusServiceUnavailable, Wait: 10 * time.Second}
 	}
 	a.taking++
 	return func() {
@@ -125,9 +125,9 @@ func (s *Server) takes() (end func(), err error) {
 }
 
 // sweepUploads lets uploads go of which nothing came for long, now and then.
-func (s *Server) sweepUploads(ctx context.Context) {
+func (s *Server) SweepUploads(ctx context.Context) {
 	for {
-		s.expireUploads(time.Now())
+		s.ExpireUploads(time.Now())
 		select {
 		case <-ctx.Done():
 			return
@@ -136,13 +136,13 @@ func (s *Server) sweepUploads(ctx context.Context) {
 	}
 }
 
-func (s *Server) expireUploads(now time.Time) {
-	for _, sh := range s.settings.Shelves {
+func (s *Server) ExpireUploads(now time.Time) {
+	for _, sh := range s.Settings.Shelves {
 		if sh.Access != household.Change {
 			continue
 		}
 		for _, f := range sh.Folders {
-			if s.presence.why(f) != "" {
+			if s.Presence.Why(f) != "" {
 				continue
 			}
 			list, _ := intake.Jobs(f) // what cannot be listed is looked at again later
@@ -151,7 +151,7 @@ func (s *Server) expireUploads(now time.Time) {
 				if st, err := os.Lstat(filepath.Join(f, intake.Holding, j.ID, "job.json")); err == nil && st.ModTime().After(last) {
 					last = st.ModTime()
 				}
-				if j.Way != intake.Upload || now.Sub(last) < keepUploads {
+				if j.Way != intake.Upload || now.Sub(last) < KeepUploads {
 					continue
 				}
 				held, err := intake.Open(f, j.ID)
@@ -159,10 +159,10 @@ func (s *Server) expireUploads(now time.Time) {
 					continue // somebody is at it just now
 				}
 				if err := held.Discard(); err != nil {
-					s.log.Warn("an old upload could not be removed", "shelf", sh.Name, "job", j.ID, "why", err)
+					s.Log.Warn("an old upload could not be removed", "shelf", sh.Name, "job", j.ID, "why", err)
 					continue
 				}
-				s.log.Info("an upload of which nothing came for long is removed", "shelf", sh.Name, "member", j.Who, "job", j.ID)
+				s.Log.Info("an upload of which nothing came for long is removed", "shelf", sh.Name, "member", j.Who, "job", j.ID)
 			}
 		}
 	}

@@ -1,4 +1,4 @@
-package server
+package live
 
 import (
 	"bytes"
@@ -13,10 +13,10 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/allowance"
+
+	"golang.org/x/sys/unix"
 )
 
 // The bounds of connections to the published port. Strangers may open as many as they like.
@@ -28,22 +28,22 @@ import (
 const (
 	mostConnections = 6144
 	mostOfOne       = 5120 // from one network; proxies that are trusted have all
-	headerTime      = 5 * time.Second
-	idleTime        = time.Minute
+	HeaderTime      = 5 * time.Second
+	IdleTime        = time.Minute
 	bodyTime        = 20 * time.Second
 	graceTime       = 500 * time.Millisecond
 	mostHeader      = 32 << 10 // bytes
 )
 
 // door keeps the connections.
-type door struct {
+type Door struct {
 	mu      sync.Mutex
 	all     map[*conn]bool
 	of      map[netip.Addr]int
 	turned  int64 // that were closed for others, or refused
 	peak    int
-	most    int // connections in all; mostConnections where zero
-	ofOne   int // from one network; mostOfOne where zero
+	Most    int // connections in all; mostConnections where zero
+	OfOne   int // from one network; mostOfOne where zero
 	trusted []netip.Prefix
 }
 
@@ -51,7 +51,7 @@ type door struct {
 // sends files by itself.
 type conn struct {
 	*net.TCPConn
-	door  *door
+	door  *Door
 	from  netip.Addr
 	since time.Time // that it rests
 	kept  bool      // it is being answered, and does not give way
@@ -74,7 +74,7 @@ func (c *conn) Read(b []byte) (int, error) {
 // listener hands on connections that have sent a whole header.
 type listener struct {
 	net.Listener
-	door  *door
+	door  *Door
 	ready chan net.Conn
 	over  chan struct{}
 	once  sync.Once
@@ -82,11 +82,11 @@ type listener struct {
 }
 
 // listen lets a listener's connections be kept.
-func (d *door) listen(l net.Listener, trusted []netip.Prefix) net.Listener {
+func (d *Door) Listen(l net.Listener, trusted []netip.Prefix) net.Listener {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.all, d.of, d.trusted = map[*conn]bool{}, map[netip.Addr]int{}, trusted
-	d.most, d.ofOne = cmp.Or(d.most, mostConnections), cmp.Or(d.ofOne, mostOfOne)
+	d.Most, d.OfOne = cmp.Or(d.Most, mostConnections), cmp.Or(d.OfOne, mostOfOne)
 	out := &listener{Listener: l, door: d, ready: make(chan net.Conn), over: make(chan struct{})}
 	go out.run()
 	return out
@@ -128,7 +128,7 @@ func (l *listener) run() {
 
 // await waits until a connection has sent a whole header, and hands it on.
 func (l *listener) await(c *conn) {
-	_ = c.SetReadDeadline(time.Now().Add(headerTime)) // it may be gone already; reading tells
+	_ = c.SetReadDeadline(time.Now().Add(HeaderTime)) // it may be gone already; reading tells
 	head := make([]byte, 0, 512)
 	// Nearly everybody sends a header at once. Whoever does not is looked at more and more
 	// seldom, so that many such keep nobody busy.
@@ -204,19 +204,19 @@ func refuse(c *net.TCPConn) {
 
 // enter notes a connection, letting another give way if need be. nil says that there is no
 // room: for now, if wait is more than zero.
-func (d *door) enter(tcp *net.TCPConn) (c *conn, wait time.Duration) {
+func (d *Door) enter(tcp *net.TCPConn) (c *conn, wait time.Duration) {
 	c = &conn{TCPConn: tcp, door: d, since: time.Now()}
 	if a, err := netip.ParseAddrPort(tcp.RemoteAddr().String()); err == nil {
 		c.from = allowance.Network(a.Addr())
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	most := d.ofOne
+	most := d.OfOne
 	if slices.ContainsFunc(d.trusted, func(p netip.Prefix) bool { return p.Contains(c.from) }) {
-		most = d.most
+		most = d.Most
 	}
 	var of *netip.Addr
-	full := len(d.all) >= d.most
+	full := len(d.all) >= d.Most
 	if d.of[c.from] >= most {
 		full, of = true, &c.from
 	}
@@ -241,7 +241,7 @@ func (d *door) enter(tcp *net.TCPConn) (c *conn, wait time.Duration) {
 
 // oldest finds the one that has rested longest, of a network unless that is nil. The lock is
 // held.
-func (d *door) oldest(of *netip.Addr) *conn {
+func (d *Door) oldest(of *netip.Addr) *conn {
 	var found *conn
 	for c := range d.all {
 		if !c.kept && (of == nil || c.from == *of) && (found == nil || c.since.Before(found.since)) {
@@ -252,7 +252,7 @@ func (d *door) oldest(of *netip.Addr) *conn {
 }
 
 // leave forgets a connection. The lock is held.
-func (d *door) leave(c *conn) {
+func (d *Door) leave(c *conn) {
 	if c.gone {
 		return
 	}
@@ -274,14 +274,14 @@ func (c *conn) Close() error {
 type connKey struct{}
 
 // context lets a request find its connection.
-func (d *door) context(ctx context.Context, c net.Conn) context.Context {
+func (d *Door) Context(ctx context.Context, c net.Conn) context.Context {
 	if c, ok := c.(*conn); ok {
 		return context.WithValue(ctx, connKey{}, c)
 	}
 	return ctx
 }
 
-func (d *door) keep(r *http.Request, kept bool) {
+func (d *Door) keep(r *http.Request, kept bool) {
 	c, ok := r.Context().Value(connKey{}).(*conn)
 	if !ok {
 		return
@@ -295,17 +295,17 @@ func (d *door) keep(r *http.Request, kept bool) {
 }
 
 // known says that a member asks on the connection of a request.
-func (d *door) known(r *http.Request) { d.keep(r, true) }
+func (d *Door) Known(r *http.Request) { d.keep(r, true) }
 
 // handle keeps a connection while it is answered: at once where nothing is still to come,
 // or else when all has come, or a member is known.
-func (d *door) handle(next http.Handler) http.Handler {
+func (d *Door) Handle(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.ContentLength == 0 {
 			d.keep(r, true)
 		} else {
 			d.keep(r, false)
-			r.Body = &arriving{r.Body, func() { d.keep(r, true) }}
+			r.Body = &arriving{ReadCloser: r.Body, whole: func() { d.keep(r, true) }}
 		}
 		defer d.keep(r, false)
 		next.ServeHTTP(w, r)
@@ -327,8 +327,8 @@ func (a *arriving) Read(b []byte) (int, error) {
 }
 
 // status tells about the connections.
-func (d *door) status() control.Door {
+func (d *Door) Status() control.Door {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	return control.Door{Connections: len(d.all), Peak: d.peak, Most: cmp.Or(d.most, mostConnections), Turned: d.turned}
+	return control.Door{Connections: len(d.all), Peak: d.peak, Most: cmp.Or(d.Most, mostConnections), Turned: d.turned}
 }

@@ -1,4 +1,7 @@
-package server
+// Package web is the pages that members see: shelves, titles, the player, and covers where a
+// title has none. What a page shows is a value of its own (board, group, frame), made from
+// what the store gives.
+package web
 
 import (
 	"bytes"
@@ -24,10 +27,14 @@ import (
 	"cozyshelf/internal/core/plain"
 	"cozyshelf/internal/picture"
 	"cozyshelf/internal/problem"
+	"cozyshelf/internal/server/live"
 	"cozyshelf/internal/store"
 
 	"github.com/dustin/go-humanize"
 )
+
+// Web answers browsers.
+type Web struct{ *live.Server }
 
 //go:embed pages
 var pageFiles embed.FS
@@ -35,7 +42,7 @@ var pageFiles embed.FS
 const nobodyStyle = `body{font:1.05rem/1.6 Georgia,"DejaVu Serif",serif;max-width:34rem;margin:14vh auto;padding:0 1.5rem;background:#f7f1e7;color:#33261d}pre{background:#fffaf2;border-left:4px solid #a4482b;padding:.8rem 1rem;overflow:auto}`
 
 // contentPolicy lets a page use what this server itself serves and nothing else.
-var contentPolicy = "default-src 'none'; script-src 'self'; style-src 'self' 'sha256-" + sum(nobodyStyle) + "'; img-src 'self'; media-src 'self'; connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
+var ContentPolicy = "default-src 'none'; script-src 'self'; style-src 'self' 'sha256-" + sum(nobodyStyle) + "'; img-src 'self'; media-src 'self'; connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
 
 func sum(s string) string {
 	h := sha256.Sum256([]byte(s))
@@ -72,26 +79,26 @@ func frameSize(f store.File) string {
 }
 
 // frame is what every page needs.
-type frame struct {
+type Frame struct {
 	Lang, Household, Heading, Member, Here, Stamp, Query string
 	Shelves                                              []struct{ Name string }
 }
 
-func (s *Server) frame(v *visitor, heading, here string) frame {
-	f := frame{Lang: s.settings.Language, Household: s.settings.Name, Heading: heading, Here: here, Stamp: s.version}
+func (s *Web) Frame(v *live.Visitor, heading, here string) Frame {
+	f := Frame{Lang: s.Settings.Language, Household: s.Settings.Name, Heading: heading, Here: here, Stamp: s.Version}
 	if v != nil {
-		f.Member = v.member.Name
+		f.Member = v.Member.Name
 	}
-	for _, sh := range s.settings.Shelves {
+	for _, sh := range s.Settings.Shelves {
 		f.Shelves = append(f.Shelves, struct{ Name string }{sh.Name})
 	}
 	return f
 }
 
-func (s *Server) show(w http.ResponseWriter, status int, name string, data any) {
+func (s *Web) Show(w http.ResponseWriter, status int, name string, data any) {
 	var b bytes.Buffer
 	if err := pages.ExecuteTemplate(&b, name+".html", data); err != nil {
-		s.log.Error("a page cannot be written", "page", name, "why", err)
+		s.Log.Error("a page cannot be written", "page", name, "why", err)
 		http.Error(w, "This page cannot be shown; the administrator finds the reason in the log.", http.StatusInternalServerError)
 		return
 	}
@@ -101,15 +108,15 @@ func (s *Server) show(w http.ResponseWriter, status int, name string, data any) 
 	_, _ = io.WriteString(w, plain.Text(b.String())) // the client has gone, if this fails
 }
 
-func (s *Server) nobodyYet(w http.ResponseWriter) {
-	s.show(w, http.StatusServiceUnavailable, "nobody", struct {
-		frame
+func (s *Web) NobodyYet(w http.ResponseWriter) {
+	s.Show(w, http.StatusServiceUnavailable, "nobody", struct {
+		Frame
 		Style template.CSS
-	}{s.frame(nil, "", ""), template.CSS(nobodyStyle)})
+	}{s.Frame(nil, "", ""), template.CSS(nobodyStyle)})
 }
 
 // pages adds the pages to the published port.
-func (s *Server) pages(m *http.ServeMux) {
+func (s *Web) Routes(m *http.ServeMux) {
 	for name, kind := range map[string]string{"style.css": "text/css; charset=utf-8", "player.js": "text/javascript; charset=utf-8", "shelf.js": "text/javascript; charset=utf-8", "icon.svg": "image/svg+xml"} {
 		b, err := pageFiles.ReadFile("pages/" + name)
 		if err != nil {
@@ -130,13 +137,13 @@ func (s *Server) pages(m *http.ServeMux) {
 	m.HandleFunc("GET /play/{file}", s.page(s.pagePlay))
 	m.HandleFunc("GET /cover/{title}", s.page(s.cover))
 	m.HandleFunc("GET /chapter/{file}/{n}", s.page(s.chapterPicture))
-	m.HandleFunc("/", s.page(func(w http.ResponseWriter, r *http.Request) error { return nothing(r) }))
+	m.HandleFunc("/", s.page(func(w http.ResponseWriter, r *http.Request) error { return live.Nothing(r) }))
 }
 
 // page shows the sign-in to those who have not signed in, and problems as pages.
-func (s *Server) page(do func(http.ResponseWriter, *http.Request) error) http.HandlerFunc {
+func (s *Web) page(do func(http.ResponseWriter, *http.Request) error) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		err := s.identify(r)
+		err := s.Identify(r)
 		if errors.Is(err, store.ErrNotFound) {
 			next := ""
 			if r.Method == http.MethodGet && len(r.URL.Path) < 2000 {
@@ -156,29 +163,29 @@ func (s *Server) page(do func(http.ResponseWriter, *http.Request) error) http.Ha
 			return
 		}
 		status := http.StatusInternalServerError
-		var st *statusError
+		var st *live.StatusError
 		if errors.As(err, &st) {
-			status = st.status
+			status = st.Status
 		} else {
-			s.log.Error("a page failed", "path", r.URL.Path, "why", err)
+			s.Log.Error("a page failed", "path", r.URL.Path, "why", err)
 		}
 		p := problem.Of(err)
 		said := p.Why
 		if said == "" {
 			said = "Something went wrong."
 		}
-		s.show(w, status, "message", struct {
-			frame
+		s.Show(w, status, "message", struct {
+			Frame
 			Said, Fix string
-		}{s.frame(visitorOf(r), p.What, ""), said, p.Fix})
+		}{s.Frame(live.VisitorOf(r), p.What, ""), said, p.Fix})
 	}
 }
 
-func (s *Server) signInPage(w http.ResponseWriter, status int, said, name, next string) {
-	s.show(w, status, "signin", struct {
-		frame
+func (s *Web) signInPage(w http.ResponseWriter, status int, said, name, next string) {
+	s.Show(w, status, "signin", struct {
+		Frame
 		Said, Name, Next string
-	}{s.frame(nil, "Sign in", ""), said, name, next})
+	}{s.Frame(nil, "Sign in", ""), said, name, next})
 }
 
 // places are the pages that somebody may be sent to after signing in.
@@ -186,7 +193,7 @@ var places = []string{"/shelf/", "/title/", "/play/", "/find"}
 
 // local keeps only the paths of our own pages, so that nobody is sent elsewhere. What it
 // gives is escaped: a browser passes over tabs and takes a backslash for a slash.
-func local(path string) string {
+func Local(path string) string {
 	if strings.ContainsFunc(path, func(r rune) bool {
 		return r <= ' ' || r == 0x7f || r == '\\' || r == utf8.RuneError || r >= 0x80 && r <= 0x9f
 	}) {
@@ -198,31 +205,31 @@ func local(path string) string {
 	return (&url.URL{Path: path}).EscapedPath()
 }
 
-func (s *Server) pageSignIn(w http.ResponseWriter, r *http.Request) {
+func (s *Web) pageSignIn(w http.ResponseWriter, r *http.Request) {
 	r.Body = http.MaxBytesReader(w, r.Body, 16<<10)
 	if err := r.ParseForm(); err != nil {
 		s.signInPage(w, http.StatusBadRequest, "The form could not be read; please try again.", "", "")
 		return
 	}
 	name, next := strings.TrimSpace(r.PostForm.Get("name")), r.PostForm.Get("next")
-	token, m, err := s.signIn(r, name, r.PostForm.Get("password"), browser(r.UserAgent()), store.ForPage)
-	var st *statusError
+	token, m, err := s.SignIn(r, name, r.PostForm.Get("password"), browser(r.UserAgent()), store.ForPage)
+	var st *live.StatusError
 	switch {
 	case errors.As(err, &st):
 		said := strings.ToUpper(st.What[:1]) + st.What[1:] + "."
-		if st.status == http.StatusTooManyRequests {
+		if st.Status == http.StatusTooManyRequests {
 			said += " " + strings.ToUpper(st.Fix[:1]) + st.Fix[1:] + "."
-			w.Header().Set("Retry-After", fmt.Sprint(int(st.wait.Seconds())+1))
+			w.Header().Set("Retry-After", fmt.Sprint(int(st.Wait.Seconds())+1))
 		}
-		s.signInPage(w, st.status, said, name, next)
+		s.signInPage(w, st.Status, said, name, next)
 	case err != nil:
-		s.log.Error("sign-in could not be done", "why", err)
+		s.Log.Error("sign-in could not be done", "why", err)
 		s.signInPage(w, http.StatusInternalServerError, "The sign-in could not be done; the administrator finds the reason in the log.", name, next)
 	default:
-		v := visitorOf(r)
-		http.SetCookie(w, &http.Cookie{Name: v.session(), Value: token, Path: "/", MaxAge: int(stays[store.ForPage].ends.Seconds()), HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: v.secure})
-		s.known.remember(w, m.ID, v.secure)
-		http.Redirect(w, r, local(next), http.StatusSeeOther)
+		v := live.VisitorOf(r)
+		http.SetCookie(w, &http.Cookie{Name: v.Session(), Value: token, Path: "/", MaxAge: int(live.Stays[store.ForPage].Ends.Seconds()), HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: v.Secure})
+		s.Known.Remember(w, m.ID, v.Secure)
+		http.Redirect(w, r, Local(next), http.StatusSeeOther)
 	}
 }
 
@@ -238,13 +245,13 @@ func browser(agent string) string {
 	return "browser" + system
 }
 
-func (s *Server) pageSignOut(w http.ResponseWriter, r *http.Request) error {
-	if err := s.store.RemoveDevice(r.Context(), visitorOf(r).device.ID); err != nil {
+func (s *Web) pageSignOut(w http.ResponseWriter, r *http.Request) error {
+	if err := s.Store.RemoveDevice(r.Context(), live.VisitorOf(r).Device.ID); err != nil {
 		return err
 	}
-	v := visitorOf(r)
-	http.SetCookie(w, &http.Cookie{Name: v.session(), Path: "/", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: v.secure})
-	s.cuts.cut(v.member.ID)
+	v := live.VisitorOf(r)
+	http.SetCookie(w, &http.Cookie{Name: v.Session(), Path: "/", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: v.Secure})
+	s.Cuts.Cut(v.Member.ID)
 	http.Redirect(w, r, "/", http.StatusSeeOther)
 	return nil
 }
@@ -262,8 +269,8 @@ type board struct {
 // onPage is how many titles of a shelf a page shows.
 const onPage = 60
 
-func (s *Server) boards(r *http.Request, only string, at store.Place, back bool, limit int) ([]board, error) {
-	list, err := s.shelfList(r.Context())
+func (s *Web) boards(r *http.Request, only string, at store.Place, back bool, limit int) ([]board, error) {
+	list, err := s.ShelfList(r.Context())
 	if err != nil {
 		return nil, err
 	}
@@ -273,7 +280,7 @@ func (s *Server) boards(r *http.Request, only string, at store.Place, back bool,
 			continue
 		}
 		b := board{Name: sh.Name, Kind: sh.Kind, Away: len(sh.Away) > 0, Scanning: sh.Scanning}
-		page, err := s.store.TitlePage(r.Context(), sh.Name, at, back, limit)
+		page, err := s.Store.TitlePage(r.Context(), sh.Name, at, back, limit)
 		if err != nil {
 			return nil, err
 		}
@@ -282,7 +289,7 @@ func (s *Server) boards(r *http.Request, only string, at store.Place, back bool,
 			b.Count = fmt.Sprintf("%s · %s", humanize.Comma(int64(sh.Titles)), humanize.IBytes(uint64(sh.Size)))
 		}
 		if only != "" && (b.Before != nil || b.Next != nil) {
-			if b.Initials, err = s.store.Initials(r.Context(), sh.Name); err != nil {
+			if b.Initials, err = s.Store.Initials(r.Context(), sh.Name); err != nil {
 				return nil, err
 			}
 		}
@@ -294,23 +301,23 @@ func (s *Server) boards(r *http.Request, only string, at store.Place, back bool,
 // onHome is how many titles of a shelf the first page shows.
 const onHome = 18
 
-func (s *Server) home(w http.ResponseWriter, r *http.Request) error {
-	v := visitorOf(r)
+func (s *Web) home(w http.ResponseWriter, r *http.Request) error {
+	v := live.VisitorOf(r)
 	boards, err := s.boards(r, "", store.PlaceOf(""), false, onHome)
 	if err != nil {
 		return err
 	}
-	begun, err := s.store.Begun(r.Context(), v.member.ID, 4)
+	begun, err := s.Store.Begun(r.Context(), v.Member.ID, 4)
 	if err != nil {
 		return err
 	}
-	s.show(w, http.StatusOK, "home", homePage{frame: s.frame(v, "", ""), Begun: begun, Boards: boards})
+	s.Show(w, http.StatusOK, "home", homePage{Frame: s.Frame(v, "", ""), Begun: begun, Boards: boards})
 	return nil
 }
 
 // homePage is the first page, or that of one shelf.
 type homePage struct {
-	frame
+	Frame
 	Begun  []store.Resume
 	Boards []board
 	Whole  bool   // a shelf's own page
@@ -318,25 +325,25 @@ type homePage struct {
 }
 
 // pageFind shows what was searched for.
-func (s *Server) pageFind(w http.ResponseWriter, r *http.Request) error {
+func (s *Web) pageFind(w http.ResponseWriter, r *http.Request) error {
 	q := r.URL.Query().Get("q")
 	if len(q) > 200 {
 		q = strings.ToValidUTF8(q[:200], "")
 	}
-	hits, err := s.store.Search(r.Context(), q, 60)
+	hits, err := s.Store.Search(r.Context(), q, 60)
 	if err != nil {
 		return err
 	}
-	f := s.frame(visitorOf(r), "Find", "")
+	f := s.Frame(live.VisitorOf(r), "Find", "")
 	f.Query = q
-	s.show(w, http.StatusOK, "find", struct {
-		frame
+	s.Show(w, http.StatusOK, "find", struct {
+		Frame
 		Hits []store.Hit
 	}{f, hits})
 	return nil
 }
 
-func (s *Server) pageShelf(w http.ResponseWriter, r *http.Request) error {
+func (s *Web) pageShelf(w http.ResponseWriter, r *http.Request) error {
 	name := r.PathValue("shelf")
 	q := r.URL.Query()
 	at := q.Get("from") + q.Get("before")
@@ -348,14 +355,14 @@ func (s *Server) pageShelf(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	if len(boards) == 0 {
-		return nothing(r)
+		return live.Nothing(r)
 	}
-	page := homePage{frame: s.frame(visitorOf(r), name, name), Boards: boards, Whole: true}
+	page := homePage{Frame: s.Frame(live.VisitorOf(r), name, name), Boards: boards, Whole: true}
 	r.SetPathValue("shelf", name)
-	if _, err := s.mayBring(r); err == nil {
+	if _, err := s.MayBring(r); err == nil {
 		page.Bring = name
 	}
-	s.show(w, http.StatusOK, "home", page)
+	s.Show(w, http.StatusOK, "home", page)
 	return nil
 }
 
@@ -365,14 +372,14 @@ type group struct {
 	Files []store.File
 }
 
-func (s *Server) pageTitle(w http.ResponseWriter, r *http.Request) error {
-	t, err := s.title(r)
+func (s *Web) pageTitle(w http.ResponseWriter, r *http.Request) error {
+	t, files, err := s.TitleOf(r)
 	if err != nil {
 		return err
 	}
 	var groups []group
 	var first *store.File
-	for i, f := range t.Files {
+	for i, f := range files {
 		name := ""
 		if t.Kind == household.Series {
 			name = fmt.Sprintf("Season %d", f.Season)
@@ -390,34 +397,34 @@ func (s *Server) pageTitle(w http.ResponseWriter, r *http.Request) error {
 		g.Files = append(g.Files, f)
 		// What was begun goes on; else the first that was not seen.
 		if f.Problem == "" && (first == nil || first.Seen && !f.Seen || first.ResumeAt == 0 && f.ResumeAt > 0) {
-			first = &t.Files[i]
+			first = &files[i]
 		}
 	}
-	d, err := s.store.Described(r.Context(), t.ID)
+	d, err := s.Store.Described(r.Context(), t.ID)
 	if err != nil {
 		return err
 	}
-	s.show(w, http.StatusOK, "title", struct {
-		frame
+	s.Show(w, http.StatusOK, "title", struct {
+		Frame
 		Title  store.Title
 		Says   store.Described
 		First  *store.File
 		Groups []group
-	}{s.frame(visitorOf(r), t.Name, t.Shelf), t.Title, d, first, groups})
+	}{s.Frame(live.VisitorOf(r), t.Name, t.Shelf), t, d, first, groups})
 	return nil
 }
 
-func (s *Server) pagePlay(w http.ResponseWriter, r *http.Request) error {
-	t, f, err := s.fileOf(r)
+func (s *Web) pagePlay(w http.ResponseWriter, r *http.Request) error {
+	t, f, err := s.FileOf(r)
 	if err != nil {
 		return err
 	}
-	files, err := s.store.Files(r.Context(), t.ID, visitorOf(r).member.ID)
+	files, err := s.Store.Files(r.Context(), t.ID, live.VisitorOf(r).Member.ID)
 	if err != nil {
 		return err
 	}
 	data := struct {
-		frame
+		Frame
 		Title         store.Title
 		File          store.File
 		Before, After *store.File
@@ -425,8 +432,8 @@ func (s *Server) pagePlay(w http.ResponseWriter, r *http.Request) error {
 		Chapters      []media.Chapter
 		Loud          *media.Loud
 		Tracks        []track
-	}{frame: s.frame(visitorOf(r), t.Name, t.Shelf), Title: t, File: f, Tracks: tracks(f, s.settings.Language)}
-	if data.Chapters, data.Loud, err = s.findings(r.Context(), f.ID); err != nil {
+	}{Frame: s.Frame(live.VisitorOf(r), t.Name, t.Shelf), Title: t, File: f, Tracks: tracks(f, s.Settings.Language)}
+	if data.Chapters, data.Loud, err = s.Findings(r.Context(), f.ID); err != nil {
 		return err
 	}
 	for i := range files {
@@ -444,7 +451,7 @@ func (s *Server) pagePlay(w http.ResponseWriter, r *http.Request) error {
 			data.Doubt = strings.ToUpper(why[:1]) + why[1:]
 		}
 	}
-	s.show(w, http.StatusOK, "play", data)
+	s.Show(w, http.StatusOK, "play", data)
 	return nil
 }
 
@@ -455,19 +462,19 @@ var cloths = [][2]string{
 }
 
 // cover draws a title as a cloth-bound book; which cloth follows from its name.
-func (s *Server) cover(w http.ResponseWriter, r *http.Request) error {
-	id, err := number(r, "title")
+func (s *Web) cover(w http.ResponseWriter, r *http.Request) error {
+	id, err := live.Number(r, "title")
 	if err != nil {
 		return err
 	}
-	t, err := s.store.Title(r.Context(), id)
+	t, err := s.Store.Title(r.Context(), id)
 	if errors.Is(err, store.ErrNotFound) {
-		return nothing(r)
+		return live.Nothing(r)
 	}
 	if err != nil {
 		return err
 	}
-	d, err := s.store.Described(r.Context(), id)
+	d, err := s.Store.Described(r.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -476,7 +483,7 @@ func (s *Server) cover(w http.ResponseWriter, r *http.Request) error {
 		if r.URL.Query().Get("large") != "" {
 			width = picture.Widths[1]
 		}
-		if b, err := os.ReadFile(picture.Path(s.pictures(), d.Picture, width)); err == nil {
+		if b, err := os.ReadFile(picture.Path(s.Pictures(), d.Picture, width)); err == nil {
 			w.Header().Set("Content-Type", "image/jpeg")
 			w.Header().Set("Cache-Control", "private, max-age=600")
 			w.Header().Set("ETag", `"`+d.Picture+`"`)

@@ -1,4 +1,4 @@
-package server
+package live
 
 import (
 	"context"
@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"cozyshelf/internal/control"
-	"cozyshelf/internal/problem"
 	"cozyshelf/internal/store"
 
 	"golang.org/x/sys/unix"
@@ -43,11 +42,11 @@ func sick(state string, err error) control.Health {
 }
 
 // condition gives how the server is, in short.
-func (s *Server) condition(ctx context.Context) control.Health {
-	if h := s.sick.Load(); h != nil {
+func (s *Server) Condition(ctx context.Context) control.Health {
+	if h := s.Sick.Load(); h != nil {
 		return *h
 	}
-	st := s.open()
+	st := s.Open()
 	if st == nil {
 		return control.Health{Status: control.Starting, What: "the server opens its store", Why: "it was started a moment ago", Fix: "wait"}
 	}
@@ -59,32 +58,32 @@ func (s *Server) condition(ctx context.Context) control.Health {
 	if err := st.Ping(ctx); errors.Is(err, store.ErrDamaged) {
 		return s.hurt(err)
 	} else if err != nil {
-		return sick(s.settings.State, err)
+		return sick(s.Settings.State, err)
 	}
-	if free, err := freeBytes(s.settings.State); err == nil && free < leastFree {
-		return sick(s.settings.State, store.ErrFull)
+	if free, err := FreeBytes(s.Settings.State); err == nil && free < leastFree {
+		return sick(s.Settings.State, store.ErrFull)
 	}
 	return control.Health{Status: control.Ready}
 }
 
 // hurt notes that the store is damaged: from now on nothing is written to it.
 func (s *Server) hurt(err error) control.Health {
-	h := sick(s.settings.State, err)
-	if s.sick.CompareAndSwap(nil, &h) {
-		s.log.Error("the store is damaged; nothing is written to it any more", "why", err)
+	h := sick(s.Settings.State, err)
+	if s.Sick.CompareAndSwap(nil, &h) {
+		s.Log.Error("the store is damaged; nothing is written to it any more", "why", err)
 	}
 	return h
 }
 
-func freeBytes(path string) (int64, error) {
+func FreeBytes(path string) (int64, error) {
 	var st unix.Statfs_t
 	err := unix.Statfs(path, &st)
 	return int64(st.Bavail) * int64(st.Bsize), err
 }
 
 // healthz tells everybody in a word how the server is, and the administrator why.
-func (s *Server) healthz(w http.ResponseWriter, r *http.Request, why bool) {
-	h := s.condition(r.Context())
+func (s *Server) Healthz(w http.ResponseWriter, r *http.Request, why bool) {
+	h := s.Condition(r.Context())
 	status := http.StatusOK
 	if h.Status != control.Ready {
 		status = http.StatusServiceUnavailable
@@ -95,51 +94,26 @@ func (s *Server) healthz(w http.ResponseWriter, r *http.Request, why bool) {
 	reply(w, status, h)
 }
 
-// gate lets requests through once the store is open and sound. Before and after,
-// the control socket still tells how the server is.
-func (s *Server) gate(next func() http.Handler, why bool) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		switch {
-		case r.Method == http.MethodGet && r.URL.Path == "/healthz":
-			s.healthz(w, r, why)
-			return
-		case why && r.URL.Path == "/control/v1/status":
-			answer(s.status)(w, r)
-			return
-		}
-		if st := s.open(); st != nil && s.sick.Load() == nil && st.Damage() == nil {
-			next().ServeHTTP(w, r)
-			return
-		}
-		h := s.condition(r.Context())
-		p := &problem.Problem{What: h.What, Where: h.Where, Why: h.Why, Fix: h.Fix}
-		if !why {
-			p = &problem.Problem{What: "the server is not ready", Why: "it is " + string(h.Status), Fix: "try again in a moment; if it lasts, the administrator finds the reason with cozyshelf status"}
-		}
-		fail(w, &statusError{p, http.StatusServiceUnavailable, 5 * time.Second})
-	})
-}
-
 // watchRoom makes the reserve again that a start on a full disk has used up.
-func (s *Server) watchRoom(ctx context.Context) {
+func (s *Server) WatchRoom(ctx context.Context) {
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-time.After(roomPause):
-			store.KeepReserve(s.settings.State)
+			store.KeepReserve(s.Settings.State)
 		}
 	}
 }
 
 // watchStore looks at all pages of the store, once it is open and then every day.
-func (s *Server) watchStore(ctx context.Context) {
+func (s *Server) WatchStore(ctx context.Context) {
 	for {
-		if err := s.store.Check(ctx); errors.Is(err, store.ErrDamaged) {
+		if err := s.Store.Check(ctx); errors.Is(err, store.ErrDamaged) {
 			s.hurt(err)
 			return
 		} else if err != nil && ctx.Err() == nil {
-			s.log.Warn("the store could not be looked through", "why", err)
+			s.Log.Warn("the store could not be looked through", "why", err)
 		}
 		select {
 		case <-ctx.Done():

@@ -1,9 +1,8 @@
-package server
+package live
 
 import (
 	"context"
 	"io"
-	"net/http"
 	"os"
 	"path/filepath"
 	"time"
@@ -17,42 +16,12 @@ import (
 )
 
 // source is what a backup is taken of.
-func (s *Server) source(ctx context.Context) (backup.Source, error) {
-	format, err := s.store.Format(ctx)
+func (s *Server) Source(ctx context.Context) (backup.Source, error) {
+	format, err := s.Store.Format(ctx)
 	return backup.Source{
-		State: s.settings.State, Settings: s.settings.File(), Snapshot: s.store.Snapshot,
-		Manifest: backup.Manifest{Made: time.Now(), ID: s.settings.Household, Name: s.settings.Name, Version: s.version, StoreFormat: format},
+		State: s.Settings.State, Settings: s.Settings.File(), Snapshot: s.Store.Snapshot,
+		Manifest: backup.Manifest{Made: time.Now(), ID: s.Settings.Household, Name: s.Settings.Name, Version: s.Version, StoreFormat: format},
 	}, err
-}
-
-// sent knows whether anything was sent.
-type sent struct {
-	w   http.ResponseWriter
-	any bool
-}
-
-func (s *sent) Write(b []byte) (int, error) {
-	s.any = true
-	return s.w.Write(b)
-}
-
-// sendBackup sends a backup as it is made.
-func (s *Server) sendBackup(w http.ResponseWriter, r *http.Request) {
-	src, err := s.source(r.Context())
-	out := &sent{w: w}
-	if err == nil {
-		w.Header().Set("Content-Type", "application/zstd")
-		_, err = backup.Take(r.Context(), out, src)
-	}
-	if err == nil {
-		return
-	}
-	s.log.Error("a backup could not be made", "why", err)
-	if out.any {
-		panic(http.ErrAbortHandler) // so that nobody takes it for whole
-	}
-	w.Header().Del("Content-Type")
-	fail(w, err)
 }
 
 // Times of the server's own backups.
@@ -62,8 +31,8 @@ const (
 )
 
 // backups makes the server's own backups when they are due.
-func (s *Server) backups(ctx context.Context) {
-	b := s.settings.Backup
+func (s *Server) Backups(ctx context.Context) {
+	b := s.Settings.Backup
 	if b == nil {
 		return
 	}
@@ -84,7 +53,7 @@ func (s *Server) backups(ctx context.Context) {
 			return
 		}
 		if err != nil {
-			s.events.Tell(event.BackupFailed{Folder: b.Shown, Why: err.Error()})
+			s.Events.Tell(event.BackupFailed{Folder: b.Shown, Why: err.Error()})
 			notBefore = now.Add(backupRetry)
 			text := err.Error()
 			s.backupProblem.Store(&text)
@@ -101,7 +70,7 @@ func (s *Server) backups(ctx context.Context) {
 
 // lastBackup says when the last of our own backups was made, and how many there are.
 func (s *Server) lastBackup() (time.Time, int, error) {
-	list, err := backup.List(s.settings.Backup.Folder, s.settings.Household)
+	list, err := backup.List(s.Settings.Backup.Folder, s.Settings.Household)
 	if err != nil || len(list) == 0 {
 		return time.Time{}, 0, err
 	}
@@ -110,17 +79,17 @@ func (s *Server) lastBackup() (time.Time, int, error) {
 
 // ownBackup makes one, reads it back, and lets the oldest go.
 func (s *Server) ownBackup(ctx context.Context, now time.Time) error {
-	b := s.settings.Backup
-	if b.Folder == filepath.Join(s.settings.State, blueprint.Backups) {
+	b := s.Settings.Backup
+	if b.Folder == filepath.Join(s.Settings.State, blueprint.Backups) {
 		if err := os.MkdirAll(b.Folder, 0o700); err != nil {
 			return err
 		}
 	}
-	src, err := s.source(ctx)
+	src, err := s.Source(ctx)
 	if err != nil {
 		return err
 	}
-	to := filepath.Join(b.Folder, backup.FileName(blueprint.Slug(s.settings.Name), s.settings.Household, now))
+	to := filepath.Join(b.Folder, backup.FileName(blueprint.Slug(s.Settings.Name), s.Settings.Household, now))
 	var m backup.Manifest
 	err = whole.Write(to, 0o600, nil, func(w io.Writer) error {
 		m, err = backup.Take(ctx, w, src)
@@ -134,7 +103,7 @@ func (s *Server) ownBackup(ctx context.Context, now time.Time) error {
 		return err
 	}
 	defer f.Close()
-	err = s.suspects.Do("archive", to, "", func() error {
+	err = s.Suspects.Do("archive", to, "", func() error {
 		_, err := backup.Read(f, "", nil)
 		return err
 	})
@@ -142,14 +111,14 @@ func (s *Server) ownBackup(ctx context.Context, now time.Time) error {
 		os.Remove(to) // it would only pretend
 		return err
 	}
-	removed, err := backup.Thin(b.Folder, s.settings.Household, b.Keep)
-	s.events.Tell(event.BackupMade{File: filepath.Base(to), Bytes: m.Size(), Removed: len(removed)})
+	removed, err := backup.Thin(b.Folder, s.Settings.Household, b.Keep)
+	s.Events.Tell(event.BackupMade{File: filepath.Base(to), Bytes: m.Size(), Removed: len(removed)})
 	return err
 }
 
 // backupStatus tells about the server's own backups.
-func (s *Server) backupStatus() *control.Backup {
-	b := s.settings.Backup
+func (s *Server) BackupStatus() *control.Backup {
+	b := s.Settings.Backup
 	if b == nil {
 		return nil
 	}

@@ -1,4 +1,4 @@
-package server
+package api
 
 import (
 	"context"
@@ -14,17 +14,17 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/event"
-	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/intake"
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/rename"
 	"cozyshelf/internal/scan"
+	"cozyshelf/internal/server/live"
+
+	"golang.org/x/sys/unix"
 )
 
 // The version of the protocol for uploads that go on where they were cut off (tus.io), and
@@ -38,78 +38,61 @@ const (
 const uploadStall = 30 * time.Second
 
 // uploads adds the handlers of uploads.
-func (s *Server) uploads(m *http.ServeMux) {
+func (s *API) uploads(m *http.ServeMux) {
 	m.HandleFunc("OPTIONS /api/v1/intake/{shelf}", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Tus-Resumable", tusVersion)
 		w.Header().Set("Tus-Version", tusVersion)
 		w.Header().Set("Tus-Extension", tusExtensions)
 		w.WriteHeader(http.StatusNoContent)
 	})
-	m.HandleFunc("POST /api/v1/intake/{shelf}", s.signedIn(s.tus(s.beginUpload)))
-	m.HandleFunc("HEAD /api/v1/intake/{shelf}/{job}", s.signedIn(s.tus(s.uploadState)))
-	m.HandleFunc("PATCH /api/v1/intake/{shelf}/{job}", s.signedIn(s.tus(s.uploadPart)))
-	m.HandleFunc("DELETE /api/v1/intake/{shelf}/{job}", s.signedIn(s.tus(s.endUpload)))
+	m.HandleFunc("POST /api/v1/intake/{shelf}", s.SignedIn(s.tus(s.beginUpload)))
+	m.HandleFunc("HEAD /api/v1/intake/{shelf}/{job}", s.SignedIn(s.tus(s.uploadState)))
+	m.HandleFunc("PATCH /api/v1/intake/{shelf}/{job}", s.SignedIn(s.tus(s.uploadPart)))
+	m.HandleFunc("DELETE /api/v1/intake/{shelf}/{job}", s.SignedIn(s.tus(s.endUpload)))
 }
 
 // tus does what all requests of an upload have in common: the version, and whether this
 // member may bring things onto this shelf.
-func (s *Server) tus(do func(w http.ResponseWriter, r *http.Request, sh blueprint.SettingsShelf) error) http.HandlerFunc {
+func (s *API) tus(do func(w http.ResponseWriter, r *http.Request, sh blueprint.SettingsShelf) error) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Tus-Resumable", tusVersion)
 		if r.Header.Get("Tus-Resumable") != tusVersion {
 			w.Header().Set("Tus-Version", tusVersion)
-			fail(w, &statusError{&problem.Problem{What: "this version of uploads is not known", Why: fmt.Sprintf("the request says %q", r.Header.Get("Tus-Resumable")), Fix: "send Tus-Resumable: " + tusVersion}, http.StatusPreconditionFailed, 0})
+			live.Fail(w, &live.StatusError{Problem: &problem.Problem{What: "this version of uploads is not known", Why: fmt.Sprintf("the request says %q", r.Header.Get("Tus-Resumable")), Fix: "send Tus-Resumable: " + tusVersion}, Status: http.StatusPreconditionFailed, Wait: 0})
 			return
 		}
-		sh, err := s.mayBring(r)
+		sh, err := s.MayBring(r)
 		if err == nil {
 			err = do(w, r, sh)
 		}
 		if err != nil {
-			fail(w, s.uploadFault(err))
+			live.Fail(w, s.uploadFault(err))
 		}
 	}
 }
 
-// mayBring finds the shelf of a request, if this member may bring something onto it.
-func (s *Server) mayBring(r *http.Request) (blueprint.SettingsShelf, error) {
-	for _, sh := range s.settings.Shelves {
-		if sh.Name != r.PathValue("shelf") {
-			continue
-		}
-		switch {
-		case !allowance.MayBring(visitorOf(r).member.Role):
-			return sh, &statusError{&problem.Problem{What: "you may not bring anything onto the shelves", Why: "administrators and adults may", Fix: "ask one of them"}, http.StatusForbidden, 0}
-		case sh.Access != household.Change:
-			return sh, &statusError{&problem.Problem{What: "nothing can be brought onto this shelf from here", Why: "the server may only read it", Fix: "the administrator writes access = \"change\" for it, and deploys"}, http.StatusForbidden, 0}
-		}
-		return sh, nil
-	}
-	return blueprint.SettingsShelf{}, nothing(r)
-}
-
-func (s *Server) uploadFault(err error) error {
-	var st *statusError
+func (s *API) uploadFault(err error) error {
+	var st *live.StatusError
 	switch {
 	case errors.As(err, &st):
 		return err
 	case errors.Is(err, intake.ErrBusy):
-		return &statusError{&problem.Problem{What: "somebody sends it already", Why: "two at once would mix it up", Fix: "wait, and ask how far it is"}, http.StatusLocked, 0}
+		return &live.StatusError{Problem: &problem.Problem{What: "somebody sends it already", Why: "two at once would mix it up", Fix: "wait, and ask how far it is"}, Status: http.StatusLocked, Wait: 0}
 	case errors.Is(err, fs.ErrNotExist):
-		return &statusError{&problem.Problem{What: "there is no such upload", Why: "it was ended, or never begun", Fix: "begin anew"}, http.StatusNotFound, 0}
+		return &live.StatusError{Problem: &problem.Problem{What: "there is no such upload", Why: "it was ended, or never begun", Fix: "begin anew"}, Status: http.StatusNotFound, Wait: 0}
 	case errors.Is(err, unix.ENOSPC):
-		return &statusError{&problem.Problem{What: "the disk of the shelf is full", Fix: "the administrator has to free some space; what came is kept", Err: err}, http.StatusInsufficientStorage, 0}
+		return &live.StatusError{Problem: &problem.Problem{What: "the disk of the shelf is full", Fix: "the administrator has to free some space; what came is kept", Err: err}, Status: http.StatusInsufficientStorage, Wait: 0}
 	case errors.Is(err, fs.ErrPermission), errors.Is(err, unix.EROFS):
-		return &statusError{&problem.Problem{What: "the server may not write to the shelf", Why: err.Error(), Fix: "cozyshelf access shows why", Err: err}, http.StatusForbidden, 0}
+		return &live.StatusError{Problem: &problem.Problem{What: "the server may not write to the shelf", Why: err.Error(), Fix: "cozyshelf access shows why", Err: err}, Status: http.StatusForbidden, Wait: 0}
 	}
 	return err
 }
 
 // beginUpload begins an upload (tus: creation).
-func (s *Server) beginUpload(w http.ResponseWriter, r *http.Request, sh blueprint.SettingsShelf) error {
+func (s *API) beginUpload(w http.ResponseWriter, r *http.Request, sh blueprint.SettingsShelf) error {
 	size, err := strconv.ParseInt(r.Header.Get("Upload-Length"), 10, 64)
 	if err != nil || size < 0 {
-		return usageProblem("the upload's length cannot be read", fmt.Sprintf("Upload-Length is %q", r.Header.Get("Upload-Length")), "send the number of bytes")
+		return live.UsageProblem("the upload's length cannot be read", fmt.Sprintf("Upload-Length is %q", r.Header.Get("Upload-Length")), "send the number of bytes")
 	}
 	name := ""
 	for _, pair := range strings.Split(r.Header.Get("Upload-Metadata"), ",") {
@@ -119,24 +102,24 @@ func (s *Server) beginUpload(w http.ResponseWriter, r *http.Request, sh blueprin
 		}
 		b, err := base64.StdEncoding.DecodeString(value)
 		if err != nil {
-			return usageProblem("the file's name cannot be read", err.Error(), "send filename in Upload-Metadata, in base64")
+			return live.UsageProblem("the file's name cannot be read", err.Error(), "send filename in Upload-Metadata, in base64")
 		}
 		name = string(b)
 	}
 	if name == "" {
-		return usageProblem("the file has no name", "Upload-Metadata has no filename", "send it, in base64")
+		return live.UsageProblem("the file has no name", "Upload-Metadata has no filename", "send it, in base64")
 	}
 	to := intake.Safe(name)
 	if why := intake.Takes(sh.Kind, to); why != "" {
-		return &statusError{&problem.Problem{What: to + " cannot go on this shelf", Why: why, Fix: "choose another shelf"}, http.StatusUnsupportedMediaType, 0}
+		return &live.StatusError{Problem: &problem.Problem{What: to + " cannot go on this shelf", Why: why, Fix: "choose another shelf"}, Status: http.StatusUnsupportedMediaType, Wait: 0}
 	}
 	folder := sh.Folders[0]
-	if why := s.presence.why(folder); why != "" {
-		return &statusError{&problem.Problem{What: "the shelf's folder is away", Why: why, Fix: "try again when it is back"}, http.StatusServiceUnavailable, 0}
+	if why := s.Presence.Why(folder); why != "" {
+		return &live.StatusError{Problem: &problem.Problem{What: "the shelf's folder is away", Why: why, Fix: "try again when it is back"}, Status: http.StatusServiceUnavailable, Wait: 0}
 	}
 	var j *intake.Job
-	who := visitorOf(r).member.Name
-	err = s.grant(who, folder, size, func() (err error) {
+	who := live.VisitorOf(r).Member.Name
+	err = s.Grant(who, folder, size, func() (err error) {
 		j, err = intake.Begin(folder, intake.Job{ID: intake.NewID(), Way: intake.Upload, Shelf: sh.Name, Folder: sh.Shown[0], Who: who, Began: time.Now(),
 			Files: []intake.File{{Source: name, To: to, Held: "1", Size: size, State: intake.Waiting}}})
 		return err
@@ -152,7 +135,7 @@ func (s *Server) beginUpload(w http.ResponseWriter, r *http.Request, sh blueprin
 	if err := f.Close(); err != nil {
 		return err
 	}
-	s.events.Tell(event.UploadBegun{Member: j.Who, Shelf: sh.Name, File: to, Bytes: size})
+	s.Events.Tell(event.UploadBegun{Member: j.Who, Shelf: sh.Name, File: to, Bytes: size})
 	w.Header().Set("Location", fmt.Sprintf("/api/v1/intake/%s/%s", sh.Name, j.ID))
 	w.Header().Set("Upload-Offset", "0")
 	w.WriteHeader(http.StatusCreated)
@@ -160,20 +143,20 @@ func (s *Server) beginUpload(w http.ResponseWriter, r *http.Request, sh blueprin
 }
 
 // upload opens the job of a request: one's own, or any for an administrator.
-func (s *Server) upload(r *http.Request, sh blueprint.SettingsShelf) (*intake.Job, error) {
+func (s *API) upload(r *http.Request, sh blueprint.SettingsShelf) (*intake.Job, error) {
 	read, err := intake.Read(sh.Folders[0], r.PathValue("job"))
 	if err != nil {
 		return nil, err
 	}
 	defer read.Close()
-	if m := visitorOf(r).member; read.Way != intake.Upload || read.Shelf != sh.Name || read.Who != m.Name && m.Role != allowance.Admin {
+	if m := live.VisitorOf(r).Member; read.Way != intake.Upload || read.Shelf != sh.Name || read.Who != m.Name && m.Role != allowance.Admin {
 		return nil, fs.ErrNotExist
 	}
 	return intake.Open(sh.Folders[0], r.PathValue("job"))
 }
 
 // uploadState tells how far an upload is.
-func (s *Server) uploadState(w http.ResponseWriter, r *http.Request, sh blueprint.SettingsShelf) error {
+func (s *API) uploadState(w http.ResponseWriter, r *http.Request, sh blueprint.SettingsShelf) error {
 	j, err := s.upload(r, sh)
 	if err != nil {
 		return err
@@ -187,11 +170,11 @@ func (s *Server) uploadState(w http.ResponseWriter, r *http.Request, sh blueprin
 }
 
 // uploadPart takes bytes in. Once all are there, the file is checked and put on the shelf.
-func (s *Server) uploadPart(w http.ResponseWriter, r *http.Request, sh blueprint.SettingsShelf) error {
+func (s *API) uploadPart(w http.ResponseWriter, r *http.Request, sh blueprint.SettingsShelf) error {
 	if r.Header.Get("Content-Type") != "application/offset+octet-stream" {
-		return &statusError{&problem.Problem{What: "the part cannot be taken", Why: fmt.Sprintf("its type is %q", r.Header.Get("Content-Type")), Fix: "send application/offset+octet-stream"}, http.StatusUnsupportedMediaType, 0}
+		return &live.StatusError{Problem: &problem.Problem{What: "the part cannot be taken", Why: fmt.Sprintf("its type is %q", r.Header.Get("Content-Type")), Fix: "send application/offset+octet-stream"}, Status: http.StatusUnsupportedMediaType, Wait: 0}
 	}
-	end, err := s.takes()
+	end, err := s.Takes()
 	if err != nil {
 		return err
 	}
@@ -204,7 +187,7 @@ func (s *Server) uploadPart(w http.ResponseWriter, r *http.Request, sh blueprint
 	f := &j.Files[0]
 	at, err := strconv.ParseInt(r.Header.Get("Upload-Offset"), 10, 64)
 	if err != nil || at != f.Done {
-		return &statusError{&problem.Problem{What: "the part does not follow on what is there", Why: fmt.Sprintf("%d bytes are there, and the part begins at %q", f.Done, r.Header.Get("Upload-Offset")), Fix: "ask how far it is, and go on from there"}, http.StatusConflict, 0}
+		return &live.StatusError{Problem: &problem.Problem{What: "the part does not follow on what is there", Why: fmt.Sprintf("%d bytes are there, and the part begins at %q", f.Done, r.Header.Get("Upload-Offset")), Fix: "ask how far it is, and go on from there"}, Status: http.StatusConflict, Wait: 0}
 	}
 	f.State, j.State = intake.Coming, intake.Coming
 	if err := s.take(w, r, j, f); err != nil {
@@ -222,7 +205,7 @@ func (s *Server) uploadPart(w http.ResponseWriter, r *http.Request, sh blueprint
 
 // take writes what comes to the end of what is held. What it says is there, is on the
 // disk; also where the sender goes away in its midst.
-func (s *Server) take(w http.ResponseWriter, r *http.Request, j *intake.Job, f *intake.File) error {
+func (s *API) take(w http.ResponseWriter, r *http.Request, j *intake.Job, f *intake.File) error {
 	out, err := os.OpenFile(j.Path(f), os.O_WRONLY, 0)
 	if err != nil {
 		return err
@@ -241,12 +224,12 @@ func (s *Server) take(w http.ResponseWriter, r *http.Request, j *intake.Job, f *
 	for {
 		// Others may fill the disk, too.
 		if free, err := intake.Free(filepath.Dir(j.Path(f))); err == nil && free < intake.Reserve {
-			return errors.Join(save(), &statusError{&problem.Problem{What: "the disk of the shelf is full", Fix: "the administrator has to free some space; what came is kept"}, http.StatusInsufficientStorage, 0})
+			return errors.Join(save(), &live.StatusError{Problem: &problem.Problem{What: "the disk of the shelf is full", Fix: "the administrator has to free some space; what came is kept"}, Status: http.StatusInsufficientStorage, Wait: 0})
 		}
 		_ = c.SetReadDeadline(time.Now().Add(uploadStall)) // without it, it only lasts longer
 		n, rerr := r.Body.Read(b)
 		if done+int64(n) > f.Size {
-			return errors.Join(save(), &statusError{&problem.Problem{What: "there is more than was said", Why: fmt.Sprintf("it was to have %d bytes", f.Size), Fix: "begin anew with the right length"}, http.StatusRequestEntityTooLarge, 0})
+			return errors.Join(save(), &live.StatusError{Problem: &problem.Problem{What: "there is more than was said", Why: fmt.Sprintf("it was to have %d bytes", f.Size), Fix: "begin anew with the right length"}, Status: http.StatusRequestEntityTooLarge, Wait: 0})
 		}
 		if _, err := out.WriteAt(b[:n], done); err != nil {
 			return errors.Join(err, save())
@@ -262,18 +245,18 @@ func (s *Server) take(w http.ResponseWriter, r *http.Request, j *intake.Job, f *
 		case errors.Is(rerr, io.EOF):
 			return nil
 		case rerr != nil:
-			return &statusError{&problem.Problem{What: "the part was cut off", Why: rerr.Error(), Fix: "ask how far it is, and go on from there"}, http.StatusBadRequest, 0}
+			return &live.StatusError{Problem: &problem.Problem{What: "the part was cut off", Why: rerr.Error(), Fix: "ask how far it is, and go on from there"}, Status: http.StatusBadRequest, Wait: 0}
 		}
 	}
 }
 
 // put checks what came in whole and puts it on the shelf, as one entry of the ledger.
-func (s *Server) put(ctx context.Context, sh blueprint.SettingsShelf, j *intake.Job, f *intake.File) error {
+func (s *API) put(ctx context.Context, sh blueprint.SettingsShelf, j *intake.Job, f *intake.File) error {
 	ctx = context.WithoutCancel(ctx) // whoever sent it may go; it is all here
 	unfit := func(why string) error {
-		s.events.Tell(event.UploadUnfit{Member: j.Who, Shelf: sh.Name, File: f.To, Why: why})
+		s.Events.Tell(event.UploadUnfit{Member: j.Who, Shelf: sh.Name, File: f.To, Why: why})
 		p := &problem.Problem{What: f.To + " cannot go on the shelf", Why: why, Fix: "see whether the file is whole and what it should be; the administrator finds it with cozyshelf intake list"}
-		return errors.Join(j.Fail(f, why), &statusError{p, http.StatusUnprocessableEntity, 0})
+		return errors.Join(j.Fail(f, why), &live.StatusError{Problem: p, Status: http.StatusUnprocessableEntity, Wait: 0})
 	}
 	in, err := os.Open(j.Path(f))
 	if err != nil {
@@ -286,7 +269,7 @@ func (s *Server) put(ctx context.Context, sh blueprint.SettingsShelf, j *intake.
 	}
 	f.To = intake.Name(sh.Kind, f.To)
 	f.State, j.State = intake.Held, intake.Held
-	steps, err := j.Steps(sh.Folders[0], func(size int64) ([]string, error) { return s.store.OfSize(ctx, sh.Name, sh.Shown[0], size) })
+	steps, err := j.Steps(sh.Folders[0], func(size int64) ([]string, error) { return s.Store.OfSize(ctx, sh.Name, sh.Shown[0], size) })
 	if err != nil {
 		return err
 	}
@@ -307,25 +290,25 @@ func (s *Server) put(ctx context.Context, sh blueprint.SettingsShelf, j *intake.
 			if st.Op != rename.Move {
 				continue
 			}
-			err := ledger.Tell(s.settings.State, ledger.Told{At: time.Now(), Who: j.Who, Shelf: sh.Name, Folder: sh.Shown[0],
+			err := ledger.Tell(s.Settings.State, ledger.Told{At: time.Now(), Who: j.Who, Shelf: sh.Name, Folder: sh.Shown[0],
 				File: ledger.Uploaded{Job: j.ID, Held: f.Held, To: f.To, Size: st.Size, MTime: st.MTime}})
 			if err != nil { // it is on the shelf all the same
-				s.log.Error("the ledger is not told of an upload", "file", f.To, "why", err)
+				s.Log.Error("the ledger is not told of an upload", "file", f.To, "why", err)
 			}
 		}
 	}
-	s.events.Tell(event.UploadPlaced{Member: j.Who, Shelf: sh.Name, File: f.To, Known: f.Why != ""})
+	s.Events.Tell(event.UploadPlaced{Member: j.Who, Shelf: sh.Name, File: f.To, Known: f.Why != ""})
 	if err := j.Discard(); err != nil {
-		s.log.Warn("the holding folder could not be removed", "why", err)
+		s.Log.Warn("the holding folder could not be removed", "why", err)
 	}
-	if _, err := s.scan(ctx, sh.Name, scan.Options{}); err != nil {
-		s.log.Error("a scan failed", "shelf", sh.Name, "why", err)
+	if _, err := s.Scan(ctx, sh.Name, scan.Options{}); err != nil {
+		s.Log.Error("a scan failed", "shelf", sh.Name, "why", err)
 	}
 	return nil
 }
 
 // endUpload throws an upload away (tus: termination).
-func (s *Server) endUpload(w http.ResponseWriter, r *http.Request, sh blueprint.SettingsShelf) error {
+func (s *API) endUpload(w http.ResponseWriter, r *http.Request, sh blueprint.SettingsShelf) error {
 	j, err := s.upload(r, sh)
 	if err != nil {
 		return err

@@ -1,4 +1,4 @@
-package server
+package live
 
 import (
 	"context"
@@ -8,7 +8,7 @@ import (
 // holds sees to it that one at a time changes what is known of a title. A person who comes
 // does not wait for a catalogue that is being asked in the background: that is given up,
 // and done again later. The zero value is ready.
-type holds struct {
+type Holds struct {
 	mu sync.Mutex
 	of map[int64]*hold
 }
@@ -20,7 +20,7 @@ type hold struct {
 
 // take waits for a title, and gives a context that ends when a person wants it. A person
 // keeps it, as does who is quick. The function given lets it go.
-func (h *holds) take(ctx context.Context, id int64, person, quick bool) (context.Context, func(), error) {
+func (h *Holds) Take(ctx context.Context, id int64, person, quick bool) (context.Context, func(), error) {
 	for {
 		h.mu.Lock()
 		other := h.of[id]

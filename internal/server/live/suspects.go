@@ -1,4 +1,4 @@
-package server
+package live
 
 import (
 	"crypto/sha256"
@@ -17,29 +17,29 @@ const suspectsFile = layout.Opening
 
 // openSuspects reads what was at work when the server ended, and tells of what is passed
 // over from now on. Without the notes the server works all the same.
-func (s *Server) openSuspects() {
-	book, guilty, err := suspect.Open(filepath.Join(s.settings.State, suspectsFile))
+func (s *Server) OpenSuspects() {
+	book, guilty, err := suspect.Open(filepath.Join(s.Settings.State, suspectsFile))
 	if err != nil {
-		s.log.Warn("files that bring the server down cannot be noted", "why", err)
+		s.Log.Warn("files that bring the server down cannot be noted", "why", err)
 		return
 	}
 	for _, g := range guilty {
-		s.log.Error("the server ended twice while it read this file; it is passed over until it changes", "file", g.What)
+		s.Log.Error("the server ended twice while it read this file; it is passed over until it changes", "file", g.What)
 	}
-	s.suspects = book
+	s.Suspects = book
 }
 
 // keepPicture keeps a picture in all sizes, unless it brought the server down before.
-func (s *Server) keepPicture(b []byte) (name string, err error) {
+func (s *Server) KeepPicture(b []byte) (name string, err error) {
 	sum := sha256.Sum256(b)
-	err = s.suspects.Do("picture", hex.EncodeToString(sum[:]), "", func() error {
-		name, err = picture.Keep(s.pictures(), b)
+	err = s.Suspects.Do("picture", hex.EncodeToString(sum[:]), "", func() error {
+		name, err = picture.Keep(s.Pictures(), b)
 		return err
 	})
 	return name, err
 }
 
 // asSuspect does something with a file of a shelf that is read by another program.
-func (s *Server) asSuspect(kind string, f store.File, do func() error) error {
-	return s.suspects.Do(kind, f.Shelf+" "+f.Path, fmt.Sprintf("%d-%d", f.Size, f.ID), do)
+func (s *Server) AsSuspect(kind string, f store.File, do func() error) error {
+	return s.Suspects.Do(kind, f.Shelf+" "+f.Path, fmt.Sprintf("%d-%d", f.Size, f.ID), do)
 }

@@ -1,4 +1,4 @@
-package server
+package live
 
 import (
 	"context"
@@ -25,6 +25,6 @@ func (s *Server) playEnded(p usage.Play) {
 	if p.Part != "" {
 		title += ", " + p.Part
 	}
-	s.events.Tell(event.PlayEnded{Member: p.Member, Title: title, Device: p.Device,
+	s.Events.Tell(event.PlayEnded{Member: p.Member, Title: title, Device: p.Device,
 		Watched: time.Duration(p.Watched * float64(time.Second)).Round(time.Second), Finished: p.Done})
 }

@@ -1,4 +1,4 @@
-package server
+package live
 
 import (
 	"errors"
@@ -18,28 +18,28 @@ import (
 )
 
 // stay is how long a sign-in lasts: it slides while it is used, and ends whatever happens.
-type stay struct{ slides, ends time.Duration }
+type stay struct{ Slides, Ends time.Duration }
 
 const day = 24 * time.Hour
 
-var stays = map[store.For]stay{
-	store.ForPage:    {30 * day, 180 * day},
-	store.ForProgram: {365 * day, 730 * day},
+var Stays = map[store.For]stay{
+	store.ForPage:    {Slides: 30 * day, Ends: 180 * day},
+	store.ForProgram: {Slides: 365 * day, Ends: 730 * day},
 }
 
 // Names of cookies. Over HTTPS the session's has a prefix by which a browser takes it from
 // this very host only, over HTTPS only, and for all paths (RFC 6265bis, 4.1.3.2).
 const (
-	cookieName       = "shelf_session"
-	secureCookieName = "__Host-" + cookieName
+	CookieName       = "shelf_session"
+	SecureCookieName = "__Host-" + CookieName
 )
 
 // session is the name of the session's cookie for a visitor.
-func (v *visitor) session() string {
-	if v.secure {
-		return secureCookieName
+func (v *Visitor) Session() string {
+	if v.Secure {
+		return SecureCookieName
 	}
-	return cookieName
+	return CookieName
 }
 
 // fewAttempts is how many attempts to sign in are made by whoever mistypes a password.
@@ -50,14 +50,14 @@ const fewAttempts = 2
 const mostName = 200
 
 // identify finds out who asks, by bearer token or cookie.
-func (s *Server) identify(r *http.Request) error {
-	v := visitorOf(r)
+func (s *Server) Identify(r *http.Request) error {
+	v := VisitorOf(r)
 	// A page's cookie is no token for programs: whoever sends it so has taken it from there.
 	// The other way round there is nothing to be had.
 	kind := store.ForProgram
 	token, bearer := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 	if !bearer {
-		c, err := r.Cookie(v.session())
+		c, err := r.Cookie(v.Session())
 		if err != nil {
 			return store.ErrNotFound
 		}
@@ -67,23 +67,23 @@ func (s *Server) identify(r *http.Request) error {
 		return store.ErrNotFound
 	}
 	now := time.Now()
-	m, d, err := s.store.Authenticate(r.Context(), token, kind, now)
+	m, d, err := s.Store.Authenticate(r.Context(), token, kind, now)
 	if err != nil {
 		if errors.Is(err, store.ErrNotFound) && s.guessed.many(now) {
 			s.holdBack(r)
 		}
 		return err
 	}
-	if v.away && !m.Away {
+	if v.Away && !m.Away {
 		return s.tooFar(m, v)
 	}
-	v.member, v.device = m, d
-	s.door.known(r) // whoever this is keeps the connection
+	v.Member, v.Device = m, d
+	s.Door.Known(r) // whoever this is keeps the connection
 	// Now and then, not at each request.
 	if last, _ := s.touched.Load(d.ID); last == nil || now.Sub(last.(time.Time)) > time.Minute {
 		s.touched.Store(d.ID, now)
-		if err := s.store.TouchDevice(r.Context(), d.ID, now, now.Add(stays[d.Kind].slides)); err != nil {
-			s.log.Warn("a device could not be noted as seen", "why", err)
+		if err := s.Store.TouchDevice(r.Context(), d.ID, now, now.Add(Stays[d.Kind].Slides)); err != nil {
+			s.Log.Warn("a device could not be noted as seen", "why", err)
 		}
 	}
 	return nil
@@ -91,12 +91,12 @@ func (s *Server) identify(r *http.Request) error {
 
 // signIn checks name and password, and gives a token for a device. An attempt is counted
 // before anything is done for it.
-func (s *Server) signIn(r *http.Request, name, password, device string, kind store.For) (string, store.Member, error) {
-	v, now := visitorOf(r), time.Now()
+func (s *Server) SignIn(r *http.Request, name, password, device string, kind store.For) (string, store.Member, error) {
+	v, now := VisitorOf(r), time.Now()
 	if len(name) > mostName {
 		name = name[:mostName] // which nobody has
 	}
-	m, err := s.store.Member(r.Context(), name)
+	m, err := s.Store.Member(r.Context(), name)
 	known := err == nil
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return "", m, err
@@ -107,9 +107,9 @@ func (s *Server) signIn(r *http.Request, name, password, device string, kind sto
 	if known {
 		hash, line, who = m.Password, secret.First, m.Name
 	}
-	attempt, wait := s.attempts.Take(store.Fold(name), v.address, s.known.device(r, m.ID), now)
+	attempt, wait := s.attempts.Take(store.Fold(name), v.Address, s.Known.device(r, m.ID), now)
 	if wait > 0 {
-		s.refused.warn(s.log, "sign-in refused for now, after too many attempts", who, v.address, now)
+		s.refused.warn(s.Log, "sign-in refused for now, after too many attempts", who, v.Address, now)
 		s.holdBack(r)
 		return "", store.Member{}, tooMany("to keep guessers out, the next try has to wait", wait)
 	}
@@ -126,13 +126,13 @@ func (s *Server) signIn(r *http.Request, name, password, device string, kind sto
 		return "", m, err
 	}
 	if !right || !known {
-		s.failed.warn(s.log, "sign-in failed", who, v.address, now)
-		return "", m, &statusError{&problem.Problem{
+		s.failed.warn(s.Log, "sign-in failed", who, v.Address, now)
+		return "", m, &StatusError{Problem: &problem.Problem{
 			What: "name or password is not right",
 			Fix:  "check both; an administrator can set a new password with cozyshelf member password",
-		}, http.StatusUnauthorized, 0}
+		}, Status: http.StatusUnauthorized, Wait: 0}
 	}
-	if v.away && !m.Away {
+	if v.Away && !m.Away {
 		attempt.Back()
 		return "", m, s.tooFar(m, v)
 	}
@@ -144,11 +144,11 @@ func (s *Server) signIn(r *http.Request, name, password, device string, kind sto
 	if len(device) > 80 {
 		device = strings.ToValidUTF8(device[:80], "")
 	}
-	d := store.Device{Name: device, Kind: kind, Expires: now.Add(stays[kind].slides), Ends: now.Add(stays[kind].ends)}
-	if _, err := s.store.AddDevice(r.Context(), m.ID, d, token, now); err != nil {
+	d := store.Device{Name: device, Kind: kind, Expires: now.Add(Stays[kind].Slides), Ends: now.Add(Stays[kind].Ends)}
+	if _, err := s.Store.AddDevice(r.Context(), m.ID, d, token, now); err != nil {
 		return "", m, err
 	}
-	s.events.Tell(event.SignedIn{Member: m.Name, Device: device, Address: v.address.String(), Away: v.away})
+	s.Events.Tell(event.SignedIn{Member: m.Name, Device: device, Address: v.Address.String(), Away: v.Away})
 	return token, m, nil
 }
 
@@ -161,10 +161,10 @@ func (s *Server) holdBack(r *http.Request) {
 	if s.stalled.Add(1) > mostHeld {
 		return
 	}
-	s.door.keep(r, false) // meanwhile it gives way to others
+	s.Door.keep(r, false) // meanwhile it gives way to others
 	select {
 	case <-r.Context().Done():
-	case <-time.After(s.heldBack):
+	case <-time.After(s.HeldBack):
 	}
 }
 
@@ -212,33 +212,33 @@ func (l *lately) warn(log *slog.Logger, what, member string, address netip.Addr,
 }
 
 func tooMany(why string, wait time.Duration) error {
-	return &statusError{&problem.Problem{
+	return &StatusError{Problem: &problem.Problem{
 		What: "too many sign-ins were tried", Why: why, Fix: fmt.Sprintf("try again in %s", wait.Round(time.Second)),
-	}, http.StatusTooManyRequests, wait}
+	}, Status: http.StatusTooManyRequests, Wait: wait}
 }
 
 // admit judges a request before anything is done for it, by where it comes from and how.
-func (s *Server) admit(w http.ResponseWriter, r *http.Request, v *visitor) error {
+func (s *Server) Admit(w http.ResponseWriter, r *http.Request, v *Visitor) error {
 	if !s.answersTo(r.Host) {
-		return &statusError{&problem.Problem{
+		return &StatusError{Problem: &problem.Problem{
 			What: "this server is not known by that name", Where: r.Host,
 			Why: "a page elsewhere could otherwise have a browser ask it, under a name of its own",
 			Fix: "use its address, or have the administrator add the name to [server] names in the household file and deploy",
-		}, http.StatusMisdirectedRequest, 0}
+		}, Status: http.StatusMisdirectedRequest, Wait: 0}
 	}
-	if v.away && !v.secure && !s.settings.AllowPlain {
-		return &statusError{&problem.Problem{
-			What: "from outside this server answers over HTTPS only", Where: v.address.String(),
+	if v.Away && !v.Secure && !s.Settings.AllowPlain {
+		return &StatusError{Problem: &problem.Problem{
+			What: "from outside this server answers over HTTPS only", Where: v.Address.String(),
 			Why: "over plain HTTP anybody on the way could read passwords and films",
 			Fix: "use an address that begins with https; whoever knows better writes allow_plain = true under [remote] in the household file",
-		}, http.StatusForbidden, 0}
+		}, Status: http.StatusForbidden, Wait: 0}
 	}
 	if r.Method == http.MethodGet || r.Method == http.MethodHead {
 		if r.ContentLength != 0 {
 			w.Header().Set("Connection", "close")
-			return &statusError{&problem.Problem{
+			return &StatusError{Problem: &problem.Problem{
 				What: "a request that only reads has no body", Why: "this one brings one", Fix: "send it without",
-			}, http.StatusBadRequest, 0}
+			}, Status: http.StatusBadRequest, Wait: 0}
 		}
 		return nil
 	}
@@ -250,14 +250,14 @@ func (s *Server) admit(w http.ResponseWriter, r *http.Request, v *visitor) error
 
 // turnAway answers a request that is not admitted: a page for people, a document for
 // programs.
-func (s *Server) turnAway(w http.ResponseWriter, r *http.Request, err error) {
-	var st *statusError
+func (s *Server) TurnAway(w http.ResponseWriter, r *http.Request, err error) {
+	var st *StatusError
 	if strings.HasPrefix(r.URL.Path, "/api/") || !errors.As(err, &st) {
-		fail(w, err)
+		Fail(w, err)
 		return
 	}
 	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
-	w.WriteHeader(st.status)
+	w.WriteHeader(st.Status)
 	// If this fails, the client has gone.
 	_, _ = fmt.Fprintf(w, "%s.\n\n%s.\n%s.\n", upper(st.What), upper(st.Why), upper(st.Fix))
 }
@@ -281,11 +281,11 @@ func (s *Server) answersTo(host string) bool {
 	if _, err := netip.ParseAddr(name); err == nil {
 		return true
 	}
-	return s.names[name]
+	return s.Names[name]
 }
 
 // namesOf gives the names that a server answers to.
-func namesOf(names []string, remote string) map[string]bool {
+func NamesOf(names []string, remote string) map[string]bool {
 	out := map[string]bool{"localhost": true}
 	for _, n := range names {
 		out[strings.TrimSuffix(strings.ToLower(n), ".")] = true
@@ -302,8 +302,8 @@ func namesOf(names []string, remote string) map[string]bool {
 
 // hidden reports whether strangers may be behind an address: where the engine forwards all
 // connections by itself, they come from the network's gateway or from this container.
-func (s *Server) hidden(a netip.Addr) bool {
-	if !s.settings.HidesClients {
+func (s *Server) Hidden(a netip.Addr) bool {
+	if !s.Settings.HidesClients {
 		return false
 	}
 	for _, own := range s.gateways() {
@@ -316,13 +316,13 @@ func (s *Server) hidden(a netip.Addr) bool {
 
 // warnProxy tells once of an address that forwards without being trusted, and of so many
 // at most.
-func (s *Server) warnProxy(via netip.Addr) {
+func (s *Server) WarnProxy(via netip.Addr) {
 	if s.warned.Load() > 20 {
 		return
 	}
 	if _, told := s.warnedOf.LoadOrStore(via, true); !told {
 		s.warned.Add(1)
-		s.log.Warn("requests are forwarded by an address that is not a trusted proxy; it counts as the client itself",
+		s.Log.Warn("requests are forwarded by an address that is not a trusted proxy; it counts as the client itself",
 			"address", via)
 	}
 }

@@ -1,4 +1,4 @@
-package server
+package live
 
 import (
 	"fmt"
@@ -11,11 +11,11 @@ import (
 
 // mostDeliveries is how many files may be sent to a member at once. A browser asks for
 // several parts of a film at a time, and a household shares accounts now and then.
-const mostDeliveries = 24
+const MostDeliveries = 24
 
 // cuts are the deliveries that go on, so that they can be ended when a member may no longer
 // have them.
-type cuts struct {
+type Cuts struct {
 	mu sync.Mutex
 	of map[int64]map[*delivery]bool // by member
 }
@@ -24,14 +24,14 @@ type cuts struct {
 type delivery struct{ rc *http.ResponseController }
 
 // begin notes one, unless the member has too many. The function that it gives ends it.
-func (c *cuts) begin(w http.ResponseWriter, v *visitor) (end func(), err error) {
+func (c *Cuts) Begin(w http.ResponseWriter, v *Visitor) (end func(), err error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	id := v.member.ID
-	if len(c.of[id]) >= mostDeliveries {
-		return nil, &statusError{&problem.Problem{
-			What: "too much is sent to you at once", Why: fmt.Sprintf("%s has %d deliveries going on", v.member.Name, mostDeliveries), Fix: "end one of them, and try again",
-		}, http.StatusTooManyRequests, 5 * time.Second}
+	id := v.Member.ID
+	if len(c.of[id]) >= MostDeliveries {
+		return nil, &StatusError{Problem: &problem.Problem{
+			What: "too much is sent to you at once", Why: fmt.Sprintf("%s has %d deliveries going on", v.Member.Name, MostDeliveries), Fix: "end one of them, and try again",
+		}, Status: http.StatusTooManyRequests, Wait: 5 * time.Second}
 	}
 	if c.of == nil {
 		c.of = map[int64]map[*delivery]bool{}
@@ -39,7 +39,7 @@ func (c *cuts) begin(w http.ResponseWriter, v *visitor) (end func(), err error) 
 	if c.of[id] == nil {
 		c.of[id] = map[*delivery]bool{}
 	}
-	d := &delivery{http.NewResponseController(w)}
+	d := &delivery{rc: http.NewResponseController(w)}
 	c.of[id][d] = true
 	return func() {
 		c.mu.Lock()
@@ -52,7 +52,7 @@ func (c *cuts) begin(w http.ResponseWriter, v *visitor) (end func(), err error) 
 }
 
 // count is how many there are.
-func (c *cuts) count() int {
+func (c *Cuts) Count() int {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	n := 0
@@ -64,7 +64,7 @@ func (c *cuts) count() int {
 
 // cut ends all deliveries to a member: what is still to be sent is not. Whoever may still
 // have them asks again.
-func (c *cuts) cut(member int64) {
+func (c *Cuts) Cut(member int64) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for d := range c.of[member] {

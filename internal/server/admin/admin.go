@@ -1,0 +1,354 @@
+// Package admin answers the administrator's tool, on the control socket. Its documents are
+// those of package control.
+package admin
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"cozyshelf/internal/control"
+	"cozyshelf/internal/core/event"
+	"cozyshelf/internal/core/library"
+	"cozyshelf/internal/problem"
+	"cozyshelf/internal/scan"
+	"cozyshelf/internal/secret"
+	"cozyshelf/internal/server/live"
+	"cozyshelf/internal/store"
+
+	"golang.org/x/sys/unix"
+)
+
+// Admin answers whoever may open the control socket.
+type Admin struct{ *live.Server }
+
+// control is the handler of the control socket.
+func (s *Admin) Handler() http.Handler {
+	m := http.NewServeMux()
+	m.HandleFunc("GET /healthz", func(w http.ResponseWriter, r *http.Request) { s.Healthz(w, r, true) })
+	m.HandleFunc("POST /control/v1/backup", s.sendBackup)
+	m.HandleFunc("GET /control/v1/status", live.Answer(s.Status))
+	m.HandleFunc("GET /control/v1/members", live.Answer(func(r *http.Request) (any, error) { return s.Store.Members(r.Context()) }))
+	m.HandleFunc("POST /control/v1/members", live.Answer(s.addMember))
+	m.HandleFunc("PATCH /control/v1/members/{name}", live.Answer(s.changeMember))
+	m.HandleFunc("DELETE /control/v1/members/{name}", live.Answer(s.removeMember))
+	m.HandleFunc("GET /control/v1/shelves/{name}", s.showShelf)
+	m.HandleFunc("POST /control/v1/scan", live.Answer(s.scanNow))
+	m.HandleFunc("GET /control/v1/library", live.Answer(func(r *http.Request) (any, error) { return s.Store.Library(r.Context(), 12) }))
+	m.HandleFunc("GET /control/v1/problems", s.problems)
+	m.HandleFunc("GET /control/v1/titles/{title}", live.Answer(s.matched))
+	m.HandleFunc("POST /control/v1/titles/{title}/match", live.Answer(s.match))
+	m.HandleFunc("GET /control/v1/search", live.Answer(s.Search))
+	m.HandleFunc("GET /control/v1/watched", live.Answer(func(r *http.Request) (any, error) { return s.Store.Watched(r.Context()) }))
+	m.HandleFunc("GET /control/v1/plays", live.Answer(s.plays))
+	return m
+}
+
+func (s *Admin) Status(r *http.Request) (any, error) {
+	ctx := r.Context()
+	out := control.Status{Version: s.Version, Started: s.Started, Ready: true, Shelves: []control.Shelf{}, Memory: resident()}
+	out.Processor, out.Jobs, out.Listeners = processor(), s.Jobs.Status(), s.Listening()
+	out.Door = s.Door.Status()
+	out.Door.Deliveries, out.Door.MostEach = s.Cuts.Count(), live.MostDeliveries
+	out.Free, _ = live.FreeBytes(s.Settings.State) // 0 where it cannot be told
+	h := s.Condition(ctx)
+	out.Condition = h.Status
+	if h.Status != control.Ready {
+		out.Ready, out.Problem, out.Fix = false, h.What+": "+h.Why, h.Fix
+		return out, nil
+	}
+	out.Backup = s.BackupStatus()
+	members, err := s.Store.Members(ctx)
+	if err != nil {
+		return nil, err
+	}
+	open, err := s.Store.Plays(ctx, store.PlayFilter{Open: true})
+	if err != nil {
+		return nil, err
+	}
+	out.Members, out.Streams = len(members), len(open)
+	if out.Format, err = s.Store.Format(ctx); err != nil {
+		return nil, err
+	}
+	if out.Quiet, err = s.QuietStatus(ctx); err != nil {
+		return nil, err
+	}
+	out.Shelves, err = s.ShelfList(ctx)
+	return out, err
+}
+
+// processor gives the processor time that the server has used, in seconds.
+func processor() float64 {
+	var u unix.Rusage
+	if unix.Getrusage(unix.RUSAGE_SELF, &u) != nil {
+		return 0
+	}
+	return time.Duration(u.Utime.Nano() + u.Stime.Nano()).Seconds()
+}
+
+// resident gives the memory that the server has in use, in bytes.
+func resident() int64 {
+	b, err := os.ReadFile("/proc/self/statm")
+	if err != nil {
+		return 0
+	}
+	var size, pages int64
+	fmt.Sscan(string(b), &size, &pages)
+	return pages * int64(os.Getpagesize())
+}
+
+// showShelf gives a shelf with all that is on it, as control.ShelfFiles, a page of titles
+// after the other: a large one would not fit in the server's memory.
+func (s *Admin) showShelf(w http.ResponseWriter, r *http.Request) {
+	ctx, name := r.Context(), r.PathValue("name")
+	list, err := s.ShelfList(ctx)
+	if err != nil {
+		live.Fail(w, err)
+		return
+	}
+	i := slices.IndexFunc(list, func(sh control.Shelf) bool { return sh.Name == name })
+	if i < 0 {
+		live.Fail(w, s.NoShelf(name))
+		return
+	}
+	problems, err := s.Store.FolderProblems(ctx, name)
+	if err != nil {
+		live.Fail(w, err)
+		return
+	}
+	whole, err := json.Marshal(control.ShelfFiles{Shelf: list[i], Contents: []control.TitleFiles{}, Problems: problems})
+	if err != nil {
+		live.Fail(w, err)
+		return
+	}
+	pour(w, whole, "contents", func(yield func(any) bool) error {
+		start := store.PlaceOf("")
+		for at := &start; at != nil; {
+			page, err := s.Store.TitlePage(ctx, name, *at, false, live.AtOnce)
+			if err != nil {
+				return err
+			}
+			ids := make([]int64, 0, len(page.Titles))
+			for _, t := range page.Titles {
+				ids = append(ids, t.ID)
+			}
+			files, err := s.Store.FilesOf(ctx, ids)
+			if err != nil {
+				return err
+			}
+			for _, t := range page.Titles {
+				if !yield(control.TitleFiles{Title: t, Files: files[t.ID]}) {
+					return nil
+				}
+			}
+			at = page.Next
+		}
+		return nil
+	})
+}
+
+// pour answers with a document one of whose lists, empty in whole, is written as it
+// comes; without a name, the list is all of it. Where that fails in its midst, the answer
+// is cut off, and whoever reads it notices.
+func pour(w http.ResponseWriter, whole []byte, list string, each func(yield func(any) bool) error) {
+	before, after := []byte("["), []byte("]\n")
+	if list != "" {
+		i := bytes.Index(whole, []byte(`"`+list+`":[]`)) + len(list) + len(`"":[`)
+		before, after = whole[:i], whole[i:]
+	}
+	w.Header().Set("Content-Type", "application/json")
+	out := bufio.NewWriterSize(w, 64<<10)
+	_, err := out.Write(before)
+	first := true
+	enc := json.NewEncoder(out)
+	if eerr := each(func(v any) bool {
+		if !first && err == nil {
+			err = out.WriteByte(',')
+		}
+		if first = false; err == nil {
+			err = enc.Encode(v)
+		}
+		return err == nil
+	}); eerr != nil {
+		panic(http.ErrAbortHandler)
+	}
+	if err == nil {
+		_, err = out.Write(after)
+	}
+	if err == nil {
+		_ = out.Flush() // the client has gone, if this fails
+	}
+}
+
+func (s *Admin) scanNow(r *http.Request) (any, error) {
+	name := r.URL.Query().Get("shelf")
+	if name != "" && s.Shelves[name] == nil {
+		return nil, s.NoShelf(name)
+	}
+	o := scan.Options{Emptied: r.URL.Query().Get("emptied") == "yes", Gently: r.URL.Query().Get("gently") == "yes"}
+	if folder := r.URL.Query().Get("folder"); folder != "" {
+		sh, part := s.PlaceOf(folder)
+		if part == nil {
+			return nil, &problem.Problem{What: folder + " is on no shelf", Why: "it is neither a shelf's folder nor below one", Fix: "see the folders with cozyshelf shelf list --json", Err: store.ErrNotFound}
+		}
+		name, o.Only = sh, part
+	}
+	return s.Scan(r.Context(), name, o)
+}
+
+// problems finds what somebody should see to, on one shelf or on all.
+func (s *Admin) problems(w http.ResponseWriter, r *http.Request) {
+	name := r.URL.Query().Get("shelf")
+	if name != "" && s.Shelves[name] == nil {
+		live.Fail(w, s.NoShelf(name))
+		return
+	}
+	pour(w, nil, "", func(yield func(any) bool) (err error) {
+		for p := range library.Problems(func(yield func(library.File) bool) {
+			if err == nil {
+				err = s.Store.Each(r.Context(), name, yield)
+			}
+		}, s.Settings.Language) {
+			if !yield(p) {
+				break
+			}
+		}
+		return err
+	})
+}
+
+// checkName says why a name cannot be a member's, or nothing.
+func checkName(name string) string {
+	switch {
+	case name == "":
+		return "it is empty"
+	case !utf8.ValidString(name) || utf8.RuneCountInString(name) > 32:
+		return "it has more than 32 characters"
+	case strings.ContainsFunc(name, func(r rune) bool {
+		return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !unicode.IsMark(r) && !strings.ContainsRune("-_.", r)
+	}):
+		return "it may hold letters, digits, and - _ ."
+	}
+	return ""
+}
+
+func (s *Admin) addMember(r *http.Request) (any, error) {
+	var in control.NewMember
+	if err := live.Read(r, &in); err != nil {
+		return nil, err
+	}
+	if why := checkName(in.Name); why != "" {
+		return nil, live.UsageProblem(fmt.Sprintf("%q cannot be a member's name", in.Name), why, "choose a short name, such as wren")
+	}
+	if !in.Role.Known() {
+		return nil, live.UsageProblem(fmt.Sprintf("there is no role %q", in.Role), "a member is admin, adult, child or guest", "give one of these with --role")
+	}
+	if why := secret.Judge(in.Password, in.Name); why != "" {
+		return nil, live.UsageProblem("the password cannot be taken", why, "choose a longer one, or let one be made")
+	}
+	m := store.Member{Name: in.Name, Role: in.Role, Away: in.Role.AwayByDefault()}
+	if in.Away != nil {
+		m.Away = *in.Away
+	}
+	m.Password = secret.Hash(in.Password)
+	m, err := s.Store.AddMember(r.Context(), m, time.Now())
+	switch {
+	case errors.Is(err, store.ErrExists):
+		return nil, &problem.Problem{What: fmt.Sprintf("there is a member %s already", in.Name), Why: "each person has one account, whatever the case of letters", Fix: "choose another name, or see cozyshelf member list", Err: err}
+	case errors.Is(err, store.ErrFirstAdmin):
+		return nil, live.UsageProblem("the first member must be an administrator", "somebody has to look after the household", fmt.Sprintf("cozyshelf member add %s --role admin", in.Name))
+	case err != nil:
+		return nil, err
+	}
+	s.Events.Tell(event.MemberAdded{Member: m.Name, Role: string(m.Role)})
+	return m, nil
+}
+
+func noMember(name string, err error) error {
+	if errors.Is(err, store.ErrNotFound) {
+		return &problem.Problem{What: fmt.Sprintf("there is no member %q", name), Why: "nobody of that name has an account", Fix: "see cozyshelf member list", Err: err}
+	}
+	return err
+}
+
+func (s *Admin) changeMember(r *http.Request) (any, error) {
+	name := r.PathValue("name")
+	var in control.Change
+	if err := live.Read(r, &in); err != nil {
+		return nil, err
+	}
+	if in.Password != nil {
+		if why := secret.Judge(*in.Password, name); why != "" {
+			return nil, live.UsageProblem("the password cannot be taken", why, "choose a longer one, or let one be made")
+		}
+		if err := s.Store.SetPassword(r.Context(), name, secret.Hash(*in.Password)); err != nil {
+			return nil, noMember(name, err)
+		}
+		s.Events.Tell(event.PasswordChanged{Member: name})
+	}
+	if in.Away != nil {
+		if err := s.Store.SetAway(r.Context(), name, *in.Away); err != nil {
+			return nil, noMember(name, err)
+		}
+		s.Log.Info("away permission changed", "member", name, "away", *in.Away)
+	}
+	m, err := s.Store.Member(r.Context(), name)
+	if err == nil {
+		// What goes on is asked anew, under what holds now.
+		s.Cuts.Cut(m.ID)
+	}
+	return m, noMember(name, err)
+}
+
+func (s *Admin) removeMember(r *http.Request) (any, error) {
+	name := r.PathValue("name")
+	m, err := s.Store.Member(r.Context(), name)
+	if err == nil {
+		err = s.Store.RemoveMember(r.Context(), name)
+	}
+	if errors.Is(err, store.ErrLastAdmin) {
+		return nil, &problem.Problem{What: fmt.Sprintf("%s cannot be removed", name), Why: "the household would be left without an administrator", Fix: "make another member an administrator first", Err: err}
+	}
+	if err != nil {
+		return nil, noMember(name, err)
+	}
+	s.Someone.Store(false) // it is looked at anew
+	s.Cuts.Cut(m.ID)
+	s.Events.Tell(event.MemberRemoved{Member: name})
+	return map[string]bool{"removed": true}, nil
+}
+
+func (s *Admin) plays(r *http.Request) (any, error) {
+	q := r.URL.Query()
+	f := store.PlayFilter{Member: q.Get("member"), Open: q.Get("now") == "true"}
+	var err error
+	if v := q.Get("since"); v != "" {
+		if f.Since, err = time.Parse(time.RFC3339, v); err != nil {
+			return nil, live.UsageProblem("since cannot be read", err.Error(), "give a time as RFC 3339 has it")
+		}
+	}
+	if v := q.Get("limit"); v != "" {
+		if f.Limit, err = strconv.Atoi(v); err != nil {
+			return nil, live.UsageProblem("limit cannot be read", err.Error(), "give a whole number")
+		}
+	}
+	if f.Member != "" {
+		if _, err := s.Store.Member(r.Context(), f.Member); err != nil {
+			// A member who is gone may still have plays.
+			if list, perr := s.Store.Plays(r.Context(), store.PlayFilter{Member: f.Member, Limit: 1}); perr != nil || len(list) == 0 {
+				return nil, noMember(f.Member, errors.Join(err, perr))
+			}
+		}
+	}
+	return s.Store.Plays(r.Context(), f)
+}

@@ -1,0 +1,209 @@
+// Package api is the API that is published under /api/v1, as openapi.json describes it. Its
+// documents are types of their own; rows of the store are turned into them here.
+package api
+
+import (
+	_ "embed" // the description of the API
+	"fmt"
+	"net/http"
+	"strconv"
+	"time"
+
+	"cozyshelf/internal/core/allowance"
+	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/media"
+	"cozyshelf/internal/problem"
+	"cozyshelf/internal/server/live"
+	"cozyshelf/internal/store"
+)
+
+// API answers members' programs.
+type API struct{ *live.Server }
+
+//go:embed openapi.json
+var openAPIDocument []byte
+
+func openAPI(w http.ResponseWriter, _ *http.Request) {
+	w.Header().Set("Content-Type", "application/json")
+	_, _ = w.Write(openAPIDocument) // the client has gone, if this fails
+}
+
+// The documents of the API. openapi.json describes them.
+type (
+	apiMember struct {
+		Name   string         `json:"name"`
+		Role   allowance.Role `json:"role"`
+		Away   bool           `json:"away"`
+		Device string         `json:"device"`
+	}
+	apiToken struct {
+		Token   string    `json:"token"`
+		Expires time.Time `json:"expires"`
+		Member  string    `json:"member"`
+	}
+	apiShelf struct {
+		Name     string         `json:"name"`
+		Kind     household.Kind `json:"kind"`
+		Titles   int            `json:"titles"`
+		Files    int            `json:"files"`
+		Duration float64        `json:"duration"`
+		Size     int64          `json:"size"`
+		Away     bool           `json:"away"`
+	}
+	apiTitle struct {
+		store.Title
+		Files []store.File `json:"files"`
+	}
+	apiFile struct {
+		store.File
+		Chapters []media.Chapter `json:"chapters,omitempty"`
+		Loudness *media.Loud     `json:"loudness,omitempty"`
+	}
+	apiPosition struct {
+		Position float64 `json:"position"`
+		State    string  `json:"state"` // playing, paused or stopped
+	}
+	apiPlay struct {
+		Play     int64   `json:"play"`
+		Position float64 `json:"position"`
+		Watched  float64 `json:"watched"`
+	}
+)
+
+// apiRoutes adds the API to the published port.
+func (s *API) Routes(m *http.ServeMux) {
+	m.HandleFunc("GET /api/v1/openapi.json", openAPI)
+	m.HandleFunc("POST /api/v1/sign-in", live.Answer(s.apiSignIn))
+	for pattern, h := range map[string]http.HandlerFunc{
+		"POST /api/v1/sign-out":              live.Answer(s.apiSignOut),
+		"GET /api/v1/me":                     live.Answer(func(r *http.Request) (any, error) { return me(live.VisitorOf(r)), nil }),
+		"GET /api/v1/shelves":                live.Answer(s.apiShelves),
+		"GET /api/v1/shelves/{shelf}/titles": live.Answer(s.apiTitles),
+		"GET /api/v1/titles/{title}":         live.Answer(s.apiTitle),
+		"GET /api/v1/search":                 live.Answer(s.Search),
+		"GET /api/v1/files/{file}":           live.Answer(s.apiFile),
+		"GET /api/v1/files/{file}/content":   s.content,
+		"PUT /api/v1/files/{file}/position":  live.Answer(s.apiPosition),
+
+		"GET /api/v1/files/{file}/subtitles/{name}": s.subtitle,
+	} {
+		m.HandleFunc(pattern, s.SignedIn(h))
+	}
+	s.uploads(m)
+	m.HandleFunc("/api/", func(w http.ResponseWriter, r *http.Request) {
+		live.Fail(w, &live.StatusError{Problem: &problem.Problem{What: "there is nothing at this address", Where: r.Method + " " + r.URL.Path, Fix: "see /api/v1/openapi.json"}, Status: http.StatusNotFound, Wait: 0})
+	})
+}
+
+func (s *API) apiSignIn(r *http.Request) (any, error) {
+	var in struct{ Name, Password, Device string }
+	if err := live.Read(r, &in); err != nil {
+		return nil, err
+	}
+	token, m, err := s.SignIn(r, in.Name, in.Password, in.Device, store.ForProgram)
+	if err != nil {
+		return nil, err
+	}
+	return apiToken{Token: token, Expires: time.Now().Add(live.Stays[store.ForProgram].Slides).UTC().Truncate(time.Second), Member: m.Name}, nil
+}
+
+func (s *API) apiSignOut(r *http.Request) (any, error) {
+	if err := s.Store.RemoveDevice(r.Context(), live.VisitorOf(r).Device.ID); err != nil {
+		return nil, err
+	}
+	return map[string]bool{"signed_out": true}, nil
+}
+
+func me(v *live.Visitor) apiMember {
+	return apiMember{Name: v.Member.Name, Role: v.Member.Role, Away: v.Away, Device: v.Device.Name}
+}
+
+func (s *API) apiShelves(r *http.Request) (any, error) {
+	list, err := s.ShelfList(r.Context())
+	if err != nil {
+		return nil, err
+	}
+	out := []apiShelf{}
+	for _, sh := range list {
+		out = append(out, apiShelf{Name: sh.Name, Kind: sh.Kind, Titles: sh.Titles, Files: sh.Files, Duration: sh.Duration, Size: sh.Size, Away: len(sh.Away) > 0})
+	}
+	return out, nil
+}
+
+func (s *API) apiTitles(r *http.Request) (any, error) {
+	name := r.PathValue("shelf")
+	if s.Shelves[name] == nil {
+		return nil, live.Nothing(r)
+	}
+	limit := onAnswer
+	if text := r.URL.Query().Get("limit"); text != "" {
+		n, err := strconv.Atoi(text)
+		if err != nil || n < 1 || n > mostOnAnswer {
+			return nil, live.UsageProblem("the limit cannot be taken", fmt.Sprintf("%q is no number from 1 to %d", text, mostOnAnswer), "leave it out, or give one")
+		}
+		limit = n
+	}
+	page, err := s.Store.TitlePage(r.Context(), name, store.PlaceOf(r.URL.Query().Get("from")), false, limit)
+	if err != nil {
+		return nil, err
+	}
+	if page.Next == nil {
+		return apiTitles{Titles: page.Titles}, nil
+	}
+	return apiTitles{Titles: page.Titles, Next: page.Next.String()}, nil
+}
+
+// How many titles an answer holds, where it is not said, and at most.
+const (
+	onAnswer     = 100
+	mostOnAnswer = 1000
+)
+
+type apiTitles struct {
+	Titles []store.Title `json:"titles"`
+	Next   string        `json:"next,omitempty"` // where those after them begin
+}
+
+func (s *API) apiTitle(r *http.Request) (any, error) {
+	t, files, err := s.TitleOf(r)
+	return apiTitle{Title: t, Files: files}, err
+}
+
+func (s *API) apiFile(r *http.Request) (any, error) {
+	_, f, err := s.FileOf(r)
+	if err != nil {
+		return nil, err
+	}
+	out := apiFile{File: f}
+	out.Chapters, out.Loudness, err = s.Findings(r.Context(), f.ID)
+	return out, err
+}
+
+func (s *API) apiPosition(r *http.Request) (any, error) {
+	var in apiPosition
+	if err := live.Read(r, &in); err != nil {
+		return nil, err
+	}
+	t, f, err := s.FileOf(r)
+	if err != nil {
+		return nil, err
+	}
+	bad := ""
+	switch {
+	case !(in.Position >= 0) || in.Position > 1e7:
+		bad = "position must be a number of seconds, 0 or more"
+	case f.Duration > 0 && in.Position > f.Duration+60:
+		bad = "position lies beyond the end"
+	case in.State != "playing" && in.State != "paused" && in.State != "stopped":
+		bad = "state must be playing, paused or stopped"
+	}
+	if bad != "" {
+		return nil, &live.StatusError{Problem: &problem.Problem{What: "the position cannot be taken", Why: bad, Fix: "see /api/v1/openapi.json"}, Status: http.StatusBadRequest, Wait: 0}
+	}
+	p, err := s.Tracker.Report(r.Context(), live.VisitorOf(r).Viewer(), t, f, in.Position, in.State == "stopped")
+	if err != nil {
+		s.Log.Error("a position could not be kept", "why", err)
+		return nil, err
+	}
+	return apiPlay{Play: p.ID, Position: p.Position, Watched: p.Watched}, nil
+}

@@ -1,0 +1,76 @@
+package api
+
+import (
+	"errors"
+	"net/http"
+	"time"
+
+	"cozyshelf/internal/core/naming"
+	"cozyshelf/internal/machine"
+	"cozyshelf/internal/problem"
+	"cozyshelf/internal/server/live"
+	"cozyshelf/internal/store"
+	"cozyshelf/internal/stream"
+)
+
+// unsent answers for a file that cannot be opened.
+func (s *API) unsent(w http.ResponseWriter, f store.File, err error) {
+	why := f.Problem
+	if why == "" {
+		why = "it is away, or may not be read"
+	}
+	s.Log.Error("a file cannot be sent", "shelf", f.Shelf, "file", f.Path, "why", err)
+	var away *live.AwayError
+	if errors.As(err, &away) || errors.Is(err, machine.ErrSilent) {
+		live.Fail(w, &live.StatusError{Problem: &problem.Problem{What: "the shelf is away", Where: f.Shelf, Why: "the disk or the network behind it does not answer, or is not there", Fix: "try again later; the household's administrator sees more with cozyshelf shelf list"}, Status: http.StatusServiceUnavailable, Wait: time.Minute})
+		return
+	}
+	live.Fail(w, &live.StatusError{Problem: &problem.Problem{What: "the file cannot be sent", Where: f.Path, Why: why, Fix: "ask the household's administrator to run cozyshelf check"}, Status: http.StatusNotFound, Wait: 0})
+}
+
+// content sends a file as it is.
+func (s *API) content(w http.ResponseWriter, r *http.Request) {
+	t, f, err := s.FileOf(r)
+	if err != nil {
+		live.Fail(w, err)
+		return
+	}
+	file, err := s.Find(f)
+	if err != nil {
+		s.unsent(w, f, err)
+		return
+	}
+	defer file.Close()
+	end, err := s.Cuts.Begin(w, live.VisitorOf(r))
+	if err != nil {
+		live.Fail(w, err)
+		return
+	}
+	defer end()
+	_, mime := naming.ContentOf(f.Path)
+	if mime == "" {
+		mime = "application/octet-stream"
+	}
+	count := func(int64) {}
+	// A picture that is looked at, and a question about a file, are no streams.
+	if f.Content != string(naming.Picture) && r.Method == http.MethodGet {
+		count, err = s.Tracker.Sending(r.Context(), live.VisitorOf(r).Viewer(), t, f)
+		switch {
+		case errors.Is(err, store.ErrFull):
+			// What is there plays, though nobody will know of it.
+			count = func(int64) {}
+			if s.Unnoted.CompareAndSwap(false, true) {
+				s.Log.Error("streams are not noted while the disk is full", "why", err)
+			}
+		case err != nil:
+			s.Log.Error("a stream could not be noted", "why", err)
+			live.Fail(w, err)
+			return
+		default:
+			s.Unnoted.Store(false)
+		}
+	}
+	if err := stream.Deliver(w, r, file, mime, count); err != nil {
+		live.Fail(w, err)
+	}
+}

@@ -1,0 +1,327 @@
+package live
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/describe"
+	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/layout"
+	"cozyshelf/internal/core/naming"
+	"cozyshelf/internal/lookup"
+	"cozyshelf/internal/picture"
+	"cozyshelf/internal/store"
+)
+
+// sources makes the catalogues that the household allows.
+func Sources(l *blueprint.SettingsLookup, state, version string) []lookup.Source {
+	if l == nil {
+		return nil
+	}
+	agent, cache := "CozyShelf/"+version+" (a household's own media server)", filepath.Join(state, layout.Lookup)
+	var out []lookup.Source
+	for _, name := range l.Sources {
+		switch name {
+		case "wikidata":
+			w := &lookup.Wikidata{Address: l.Wikidata, Commons: l.Commons}
+			w.Agent, w.Cache, w.Near = agent, cache, []string{l.Wikidata, l.Commons}
+			w.Pause = time.Duration(l.Pause)
+			out = append(out, w)
+		case "musicbrainz":
+			m := &lookup.MusicBrainz{Address: l.MusicBrainz, Covers: l.Covers}
+			m.Agent, m.Cache, m.Near = agent, cache, []string{l.MusicBrainz, l.Covers}
+			m.Pause = time.Duration(l.Pause)
+			out = append(out, m)
+		}
+	}
+	return out
+}
+
+func (s *Server) Pictures() string { return filepath.Join(s.Settings.State, layout.Pictures) }
+
+// describeAll describes titles that are new, whenever a scan has ended.
+func (s *Server) DescribeAll(ctx context.Context) {
+	var asked []string
+	for _, k := range household.Kinds {
+		if slices.ContainsFunc(s.Sources, func(src lookup.Source) bool { return src.Knows(k) }) {
+			asked = append(asked, string(k))
+		}
+	}
+	for {
+		ids, err := s.Store.Undescribed(ctx, asked, time.Now().Add(-time.Hour), AtOnce)
+		if err != nil && ctx.Err() == nil {
+			s.Log.Error("titles could not be described", "why", err)
+		}
+		if len(s.Sources) == 0 && len(ids) > 0 {
+			if derr := s.describeMany(ctx, ids); derr != nil && ctx.Err() == nil {
+				s.Log.Error("titles could not be described", "why", derr)
+				err = derr
+			}
+		} else {
+			for _, id := range ids {
+				if ctx.Err() != nil {
+					return
+				}
+				if err := s.Describe(ctx, id, false); err != nil && !errors.Is(err, context.Canceled) {
+					s.Log.Warn("a title could not be described", "title", id, "why", err)
+				}
+			}
+		}
+		if len(ids) > 0 && err == nil {
+			continue
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-s.scannedNow:
+		case <-time.After(time.Hour):
+		}
+	}
+}
+
+// atOnce is how many titles are described before what came of it is noted.
+const AtOnce = 200
+
+// describeMany describes titles without asking anybody, and notes all in one go.
+func (s *Server) describeMany(ctx context.Context, ids []int64) error {
+	out := map[int64]store.Described{}
+	for _, id := range ids {
+		_, free, err := s.Describing.Take(ctx, id, false, true)
+		if err != nil {
+			return err
+		}
+		defer free() // when all is noted
+		d, err := s.work(ctx, id, false)
+		if errors.Is(err, store.ErrNotFound) {
+			continue // its files are gone meanwhile
+		}
+		if err != nil {
+			return err
+		}
+		out[id] = d
+	}
+	return s.Store.DescribeMany(ctx, out)
+}
+
+// describe describes one title from what lies beside its files, what is in them, and the
+// catalogues. What a person set stays. It is given up when a person wants the title, unless
+// it is done for one.
+func (s *Server) Describe(ctx context.Context, id int64, person bool) error {
+	ctx, free, err := s.Describing.Take(ctx, id, person, false)
+	if err != nil {
+		return err
+	}
+	defer free()
+	if person {
+		ctx = lookup.Hurry(ctx)
+	}
+	out, err := s.work(ctx, id, true)
+	if err != nil {
+		return err
+	}
+	return s.Store.Describe(ctx, id, out)
+}
+
+// work works out what is known of a title now.
+func (s *Server) work(ctx context.Context, id int64, ask bool) (store.Described, error) {
+	known, err := s.Store.Described(ctx, id)
+	if err != nil {
+		return known, err
+	}
+	t, err := s.Store.Title(ctx, id)
+	if err != nil {
+		return known, err
+	}
+	files, err := s.Store.Files(ctx, id, 0)
+	if err != nil {
+		return known, err
+	}
+	out := store.Described{Edited: known.Edited, Candidates: []describe.Candidate{}, Looked: time.Now(), Match: known.Match}
+	want := describe.Wanted{Name: t.Name, Year: t.Year, By: t.By, Kind: t.Kind}
+	var cover []byte
+	said := ""
+	for _, f := range files {
+		if want.Outside == "" {
+			want.Outside = f.Outside
+		}
+		if t.Kind == household.Films && f.Extra == "" && f.Piece == 0 && want.Duration == 0 {
+			want.Duration = f.Duration
+		}
+		for _, b := range f.Beside {
+			switch {
+			case b.Sort == naming.Sidecar && out.Source == "":
+				text, err := s.beside(f, b.Name, describe.MaxSidecar)
+				if err == nil {
+					out.Description, err = describe.ReadSidecar(text)
+				}
+				if err != nil {
+					s.Log.Info("a sidecar cannot be read", "shelf", f.Shelf, "file", b.Name, "why", err)
+					continue
+				}
+				out.Source = "sidecar"
+				if want.Outside == "" {
+					want.Outside = out.Outside
+				}
+			case b.Sort == naming.Image && cover == nil:
+				if cover, err = s.beside(f, b.Name, picture.MostBytes); err == nil {
+					said = b.Name
+				}
+			}
+		}
+	}
+	for _, f := range files {
+		if f.Content == string(naming.Picture) && f.Problem == "" && cover == nil {
+			// A set of photos has its first for a cover.
+			if cover, err = s.bytesOf(f, picture.MostBytes); err == nil {
+				said = filepath.Base(f.Path)
+			}
+		}
+		if f.Problem != "" || f.Content == string(naming.Picture) || f.Extra != "" {
+			continue
+		}
+		d, err := s.tags(f)
+		if err != nil {
+			s.Log.Debug("a file's tags cannot be read", "shelf", f.Shelf, "file", f.Path, "why", err)
+			continue
+		}
+		// What an episode says of itself does not tell of the show.
+		if out.Source == "" && t.Kind != household.Series && (len(d.Genres) > 0 || len(d.People) > 0 || d.Summary != "") {
+			out.Year, out.People, out.Genres, out.Summary, out.Source = d.Year, d.People, d.Genres, d.Summary, "file"
+		}
+		if cover == nil && d.Embedded != nil {
+			cover, said = d.Embedded, "the file itself"
+		}
+		break // the first says what there is to be said
+	}
+	if ask && out.Summary == "" && known.Match != store.None {
+		d, list, match, err := s.lookUp(ctx, want)
+		out.Candidates, out.Match = list, match
+		switch {
+		case err != nil && ctx.Err() != nil:
+			return known, ctx.Err()
+		case err != nil:
+			out.Match = store.Failed
+			s.Log.Warn("a catalogue could not be asked", "title", t.Name, "why", err)
+		case match == store.Taken:
+			source, _, _ := strings.Cut(d.Outside, " ")
+			out.Description, out.Source = describe.Merge(out.Description, d, nil), source
+		}
+	}
+	address := out.Picture
+	out.Picture = ""
+	if cover == nil && address != "" {
+		if cover, err = s.FetchPicture(ctx, address, out.Outside); err != nil {
+			s.Log.Info("a picture could not be had", "title", t.Name, "why", err)
+		}
+		said = address
+	}
+	if cover != nil {
+		if name, err := s.KeepPicture(cover); err != nil {
+			s.Log.Info("a picture cannot be used", "title", t.Name, "from", said, "why", err)
+		} else {
+			out.Picture, out.From = name, said
+		}
+	}
+	out.Description = describe.Merge(known.Description, out.Description, known.Edited)
+	if slices.Contains(known.Edited, "picture") {
+		out.From = known.From
+	}
+	return out, nil
+}
+
+// lookUp asks the catalogues that know titles of a kind, in their order, until one is
+// clear.
+func (s *Server) lookUp(ctx context.Context, want describe.Wanted) (describe.Description, []describe.Candidate, store.Match, error) {
+	all := []describe.Candidate{}
+	var worst error
+	asked := false
+	for _, src := range s.Sources {
+		if !src.Knows(want.Kind) {
+			continue
+		}
+		asked = true
+		list, err := src.Candidates(ctx, want, describe.Languages(s.Settings.Language))
+		if err != nil && !errors.Is(err, lookup.ErrNotFound) {
+			worst = err
+			continue
+		}
+		scored := describe.Score(want, list)
+		if best, ok := describe.Take(scored); ok {
+			d, err := src.Describe(ctx, best.ID, describe.Languages(s.Settings.Language))
+			if err != nil {
+				worst = err
+				continue
+			}
+			return d, scored, store.Taken, nil
+		}
+		all = append(all, scored...)
+	}
+	all = slices.DeleteFunc(all, func(c describe.Candidate) bool { return c.Score < 0.3 })
+	switch {
+	case !asked:
+		return describe.Description{}, all, store.Unlooked, nil
+	case len(all) > 0:
+		return describe.Description{}, all, store.Unclear, worst
+	}
+	return describe.Description{}, all, store.Unknown, worst
+}
+
+// fetchPicture fetches a picture through the catalogue that named it.
+func (s *Server) FetchPicture(ctx context.Context, address, outside string) ([]byte, error) {
+	for _, src := range s.Sources {
+		if strings.HasPrefix(outside, src.Name()+" ") {
+			if p, ok := src.(interface {
+				Picture(ctx context.Context, address string) ([]byte, error)
+			}); ok {
+				return p.Picture(ctx, address)
+			}
+		}
+	}
+	return nil, errors.New("no catalogue gives pictures")
+}
+
+// beside reads a file that lies beside one of a shelf.
+func (s *Server) beside(f store.File, name string, most int64) ([]byte, error) {
+	other := f
+	other.Path = filepath.Join(filepath.Dir(f.Path), name)
+	return s.bytesOf(other, most)
+}
+
+// bytesOf reads a file of a shelf, up to a bound.
+func (s *Server) bytesOf(f store.File, most int64) ([]byte, error) {
+	r, err := s.Find(f)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	b, err := io.ReadAll(io.LimitReader(r, most+1))
+	if err == nil && int64(len(b)) > most {
+		err = fmt.Errorf("it has more than %d bytes", most)
+	}
+	return b, err
+}
+
+func (s *Server) tags(f store.File) (lookup.Tagged, error) {
+	r, err := s.Find(f)
+	if err != nil {
+		return lookup.Tagged{}, err
+	}
+	defer r.Close()
+	st, err := r.Stat()
+	if err != nil {
+		return lookup.Tagged{}, err
+	}
+	var out lookup.Tagged
+	err = s.AsSuspect("tags", f, func() (err error) {
+		out, err = lookup.Tags(r, st.Size())
+		return err
+	})
+	return out, err
+}

@@ -1,0 +1,373 @@
+// Package live is what a server that runs has in hand, whoever asks it: the store, the shelves
+// and what is known of them, the streams that go on, the front door, and the work beside
+// answering. The rooms that answer (api, web, admin) build on it; package server puts them
+// together.
+package live
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"cozyshelf/internal/control"
+	"cozyshelf/internal/core/allowance"
+	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/event"
+	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/layout"
+	"cozyshelf/internal/lookup"
+	"cozyshelf/internal/machine"
+	"cozyshelf/internal/scan"
+	"cozyshelf/internal/store"
+	"cozyshelf/internal/stream"
+	"cozyshelf/internal/suspect"
+)
+
+// Server is one server. Make it with Open.
+type Server struct {
+	Settings blueprint.Settings
+	Version  string
+	Log      *slog.Logger
+	Events   event.Stream // what happens; the log is one of those that hear of it
+	Jobs     jobs         // what is done beside answering
+	Store    *store.Store
+	Tracker  *stream.Tracker
+	Stale    bool        // streams that a crash cut off could not be ended yet
+	Unnoted  atomic.Bool // streams are not noted, since the disk is full
+	Trusted  []netip.Prefix
+	Started  time.Time
+
+	attempts        allowance.Attempts // to sign in
+	Known           known              // devices that members have signed in on
+	Cuts            Cuts               // deliveries that go on
+	Door            Door               // connections to the published port
+	Names           map[string]bool    // by which it is known
+	GatewaysOnce    sync.Once
+	GatewayList     []netip.Addr
+	Suspects        *suspect.Book // what is being opened; nil where that cannot be noted
+	allotment       allotment     // of uploads
+	Someone         atomic.Bool   // there is a member; once there is, it is not asked again
+	stalled         atomic.Int64  // answers that are held back
+	refused, failed lately        // what strangers try, in the log
+	guessed         lately        // tokens that are none
+	HeldBack        time.Duration // how long an answer to whoever tries too much is held back
+	warned          atomic.Int64  // addresses that forward without being trusted
+	warnedOf        sync.Map
+
+	Sick          atomic.Pointer[control.Health] // what keeps the store from being used
+	ready         atomic.Bool                    // the store is open
+	backupProblem atomic.Pointer[string]         // of the last try
+
+	touched sync.Map // device id → when it was last noted as seen
+
+	Sources    []lookup.Source
+	scannedNow chan struct{} // a scan has ended
+	Describing Holds         // one at a time on each title
+
+	Presence presence
+	mu       sync.Mutex
+	Shelves  map[string]*shelfState
+}
+
+type shelfState struct {
+	work     sync.Mutex // one scan at a time
+	scanning bool
+	progress control.Progress // of the scan that goes on
+	scanned  time.Time
+	away     []scan.Away
+	mounts   map[string]string // folder inside to what was mounted there when it was last scanned
+	err      string
+	figures  *store.ShelfFigures // as they were counted last; nil while they were not
+	counted  time.Time
+	counting bool
+}
+
+// ReadSettings reads the settings file that a deployment wrote.
+func ReadSettings(path string) (blueprint.Settings, error) {
+	var s blueprint.Settings
+	b, err := os.ReadFile(path)
+	if err != nil {
+		return s, err
+	}
+	if err := json.Unmarshal(b, &s); err != nil {
+		return s, fmt.Errorf("%s: %w", path, err)
+	}
+	if s.Format != 1 {
+		return s, fmt.Errorf("%s: settings of format %d are not known", path, s.Format)
+	}
+	return s, nil
+}
+
+// New makes a server. Its store is opened by Run.
+func New(s blueprint.Settings, version string, log *slog.Logger) *Server {
+	srv := &Server{
+		Settings: s, Version: version, Log: log, Started: time.Now(),
+		Trusted:    household.Remote{TrustedProxies: s.TrustedProxies}.Networks(),
+		Shelves:    map[string]*shelfState{},
+		Names:      NamesOf(s.Names, s.RemoteAddress),
+		Sources:    Sources(s.Lookup, s.State, version),
+		scannedNow: make(chan struct{}, 1),
+	}
+	for _, sh := range s.Shelves {
+		srv.Shelves[sh.Name] = &shelfState{}
+	}
+	srv.Known.file = filepath.Join(s.State, keyFile)
+	srv.Jobs.log = log
+	srv.Events.Hear(func(e event.Event) { logEvent(log, e) })
+	return srv
+}
+
+// Open makes a server and opens its store. Nothing is served yet.
+func Open(ctx context.Context, s blueprint.Settings, version string, log *slog.Logger) (*Server, error) {
+	srv := New(s, version, log)
+	return srv, srv.OpenStore(ctx)
+}
+
+// OpenStore opens the store and brings it up to date.
+func (s *Server) OpenStore(ctx context.Context) error {
+	st, err := store.OpenReserved(ctx, filepath.Join(s.Settings.State, layout.Store))
+	if err != nil {
+		return fmt.Errorf("opening the store in %s: %w", s.Settings.State, err)
+	}
+	// Streams that a crash cut off ended when they were last seen. On a full disk that is
+	// noted later: what is there plays on.
+	if err := st.CloseStale(ctx, s.Started); err != nil {
+		if s.Stale = errors.Is(err, store.ErrFull); !s.Stale {
+			st.Close()
+			return err
+		}
+	}
+	s.Store, s.Tracker = st, &stream.Tracker{Store: st, Log: s.Log, Ended: s.playEnded}
+	s.ready.Store(true)
+	return nil
+}
+
+// closeStale ends the streams that a crash cut off, once there is room to note it.
+func (s *Server) CloseStale(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(reopenPause):
+		}
+		if err := s.Store.CloseStale(ctx, s.Started); err == nil || !errors.Is(err, store.ErrFull) {
+			return
+		}
+	}
+}
+
+// open gives the store, once it is open.
+func (s *Server) Open() *store.Store {
+	if !s.ready.Load() {
+		return nil
+	}
+	return s.Store
+}
+
+// begin opens the store, trying again where that may help, and reports whether it
+// came about before the context ended.
+func (s *Server) Begin(ctx context.Context) bool {
+	for {
+		err := s.OpenStore(ctx)
+		if ctx.Err() != nil {
+			return false
+		}
+		if err == nil {
+			s.Sick.Store(nil)
+			return true
+		}
+		h := sick(s.Settings.State, err)
+		if h.Status == control.FullDisk {
+			h.Status, h.What = control.NoStore, "the store cannot be opened, since the disk with the state folder is full"
+		}
+		if old := s.Sick.Swap(&h); old == nil || old.Why != h.Why {
+			s.Log.Error(h.What, "why", err)
+		}
+		if h.Status == control.DamagedStore || h.Status == control.NewerStore {
+			<-ctx.Done()
+			return false
+		}
+		select {
+		case <-ctx.Done():
+			return false
+		case <-time.After(reopenPause):
+		}
+	}
+}
+
+// sweep removes what an end in the midst of a backup has left.
+func (s *Server) Sweep() {
+	for _, pattern := range []string{".new-backup-*", blueprint.Backups + "/.new-*"} {
+		list, _ := filepath.Glob(filepath.Join(s.Settings.State, pattern))
+		for _, p := range list {
+			_ = os.RemoveAll(p) // it stays until the next time
+		}
+	}
+}
+
+// drop puts aside what belongs to shelves that the household no longer has.
+func (s *Server) Drop(ctx context.Context) error {
+	keep := map[[2]string]bool{}
+	for _, sh := range s.Settings.Shelves {
+		for _, f := range sh.Shown {
+			keep[[2]string{sh.Name, f}] = true
+		}
+	}
+	return s.Store.DropShelves(ctx, keep, time.Now())
+}
+
+// scan scans one shelf, or all for an empty name. Shelves do not wait for each
+// other for ever: one that does not answer is given up.
+func (s *Server) Scan(ctx context.Context, name string, o scan.Options) ([]scan.Report, error) {
+	out := []scan.Report{}
+	for _, sh := range s.Settings.Shelves {
+		if name != "" && sh.Name != name {
+			continue
+		}
+		r, err := s.scanShelf(ctx, sh, o)
+		if err != nil {
+			return out, fmt.Errorf("scanning shelf %s: %w", sh.Name, err)
+		}
+		s.Events.Tell(event.Scanned{Shelf: sh.Name, Files: r.Files, New: r.New, Changed: r.Changed, Gone: r.Gone,
+			Failing: r.Failing, Seconds: r.Seconds})
+		out = append(out, r)
+	}
+	select {
+	case s.scannedNow <- struct{}{}:
+	default:
+	}
+	return out, nil
+}
+
+func (s *Server) scanShelf(ctx context.Context, sh blueprint.SettingsShelf, o scan.Options) (scan.Report, error) {
+	work := &s.Shelves[sh.Name].work
+	work.Lock()
+	defer work.Unlock()
+	s.shelf(sh.Name, func(st *shelfState) {
+		st.scanning, st.progress = true, control.Progress{}
+		if o.Only != nil {
+			return // it does not tell what is away elsewhere
+		}
+		st.mounts = map[string]string{}
+		for _, f := range sh.Folders {
+			st.mounts[f] = machine.MountsAt(f)
+		}
+	})
+	o.Told = func(folders, files int) {
+		s.shelf(sh.Name, func(st *shelfState) { st.progress = control.Progress{Folders: folders, Files: files} })
+	}
+	o.Presence, o.Inside, o.Log, o.Suspects = s.Presence.look, s.inside, s.Log, s.Suspects
+	r, err := scan.Shelf(ctx, s.Store, sh, o)
+	if r.New+r.Changed+r.Moved+r.Gone+r.Failing > 0 || err != nil {
+		if _, cerr := s.count(ctx, sh.Name); cerr != nil && err == nil && ctx.Err() == nil {
+			err = cerr
+		}
+	}
+	s.shelf(sh.Name, func(st *shelfState) {
+		if st.scanning, st.err = false, ""; o.Only == nil {
+			st.away = r.Away
+		}
+		if err != nil {
+			st.err = err.Error()
+		} else if o.Only == nil {
+			st.scanned = time.Now()
+		}
+	})
+	return r, err
+}
+
+// countAgain is how old the figures of a shelf may be while it is scanned.
+const countAgain = 3 * time.Second
+
+// figures gives the figures of a shelf. They are counted when a scan has found something,
+// and now and then while one goes on: with a million files it takes a second.
+func (s *Server) figures(ctx context.Context, name string) (store.ShelfFigures, error) {
+	var have *store.ShelfFigures
+	again := false
+	s.shelf(name, func(st *shelfState) {
+		have = st.figures
+		again = have != nil && st.scanning && !st.counting && time.Since(st.counted) > countAgain
+		st.counting = st.counting || again
+	})
+	if have == nil {
+		return s.count(ctx, name)
+	}
+	if again {
+		go func() {
+			if _, err := s.count(context.WithoutCancel(ctx), name); err != nil {
+				s.Log.Warn("a shelf could not be counted", "shelf", name, "why", err)
+			}
+		}()
+	}
+	return *have, nil
+}
+
+// count counts what is on a shelf, and keeps it.
+func (s *Server) count(ctx context.Context, name string) (store.ShelfFigures, error) {
+	f, err := s.Store.Figures(ctx, name)
+	s.shelf(name, func(st *shelfState) {
+		if st.counting = false; err == nil {
+			st.figures, st.counted = &f, time.Now()
+		}
+	})
+	return f, err
+}
+
+// inside says where the folder of a shelf is mounted.
+func (s *Server) inside(shelf, shown string) string {
+	for _, sh := range s.Settings.Shelves {
+		if i := slices.Index(sh.Shown, shown); sh.Name == shelf && i >= 0 {
+			return sh.Folders[i]
+		}
+	}
+	return ""
+}
+
+func (s *Server) shelf(name string, do func(*shelfState)) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	do(s.Shelves[name])
+}
+
+// awayError says that a folder of a shelf is not there now.
+type AwayError struct{ folder, why string }
+
+func (e *AwayError) Error() string { return e.folder + " is away: " + e.why }
+
+// find opens a file of a shelf, never outside the shelf's folder.
+func (s *Server) Find(f store.File) (*os.File, error) {
+	for _, sh := range s.Settings.Shelves {
+		if sh.Name != f.Shelf {
+			continue
+		}
+		for i, shown := range sh.Shown {
+			if shown != f.Root {
+				continue
+			}
+			// A folder that does not answer keeps nobody waiting, and one that is
+			// known not to is not asked.
+			if why := s.Presence.Why(sh.Folders[i]); why != "" {
+				return nil, &AwayError{folder: sh.Shown[i], why: why}
+			}
+			return machine.Patiently(func() (*os.File, error) {
+				root, err := os.OpenRoot(sh.Folders[i])
+				if err != nil {
+					return nil, err
+				}
+				defer root.Close()
+				return root.Open(strings.TrimPrefix(f.Path, "/"))
+			})
+		}
+	}
+	return nil, os.ErrNotExist
+}

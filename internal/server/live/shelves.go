@@ -1,0 +1,97 @@
+package live
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"cozyshelf/internal/control"
+	"cozyshelf/internal/core/allowance"
+	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/problem"
+	"cozyshelf/internal/scan"
+	"cozyshelf/internal/store"
+)
+
+func (s *Server) ShelfList(ctx context.Context) ([]control.Shelf, error) {
+	out := []control.Shelf{}
+	for _, sh := range s.Settings.Shelves {
+		figures, err := s.figures(ctx, sh.Name)
+		if err != nil {
+			return nil, err
+		}
+		c := control.Shelf{Name: sh.Name, Kind: sh.Kind, Access: sh.Access, Folders: sh.Shown, Away: s.awayNow(sh.Name), ShelfFigures: figures}
+		s.shelf(sh.Name, func(st *shelfState) { c.Scanning, c.Progress, c.Scanned = st.scanning, st.progress, st.scanned })
+		out = append(out, c)
+	}
+	return out, nil
+}
+
+func (s *Server) NoShelf(name string) error {
+	var known []string
+	for _, sh := range s.Settings.Shelves {
+		known = append(known, sh.Name)
+	}
+	return &problem.Problem{What: fmt.Sprintf("there is no shelf %q", name), Why: "the household has: " + strings.Join(known, ", "), Fix: "see cozyshelf shelf list", Err: store.ErrNotFound}
+}
+
+// search finds titles and parts by their words.
+func (s *Server) Search(r *http.Request) (any, error) {
+	limit := 20
+	if v := r.URL.Query().Get("limit"); v != "" {
+		n, err := strconv.Atoi(v)
+		if err != nil || n < 1 || n > 200 {
+			return nil, UsageProblem("limit cannot be read", fmt.Sprintf("%q is no number from 1 to 200", v), "leave it out for 20")
+		}
+		limit = n
+	}
+	q := r.URL.Query().Get("q")
+	if len(q) > 200 {
+		return nil, UsageProblem("that is too much to search for", "there are more than 200 bytes", "a few words, or their beginnings, do")
+	}
+	return s.Store.Search(r.Context(), q, limit)
+}
+
+// placeOf finds the shelf on which a folder lies, as the administrator writes it: the
+// innermost of several.
+func (s *Server) PlaceOf(folder string) (shelf string, part *scan.Part) {
+	for _, sh := range s.Settings.Shelves {
+		for _, shown := range sh.Shown {
+			if folder != shown && !household.Within(folder, shown) || part != nil && len(part.Shown) > len(shown) {
+				continue
+			}
+			rel := strings.Trim(strings.TrimPrefix(folder, shown), "/")
+			shelf, part = sh.Name, &scan.Part{Shown: shown, Places: []scan.Place{{Path: rel, Deep: true}}}
+		}
+	}
+	return shelf, part
+}
+
+// mayBring finds the shelf of a request, if this member may bring something onto it.
+func (s *Server) MayBring(r *http.Request) (blueprint.SettingsShelf, error) {
+	for _, sh := range s.Settings.Shelves {
+		if sh.Name != r.PathValue("shelf") {
+			continue
+		}
+		switch {
+		case !allowance.MayBring(VisitorOf(r).Member.Role):
+			return sh, &StatusError{Problem: &problem.Problem{What: "you may not bring anything onto the shelves", Why: "administrators and adults may", Fix: "ask one of them"}, Status: http.StatusForbidden, Wait: 0}
+		case sh.Access != household.Change:
+			return sh, &StatusError{Problem: &problem.Problem{What: "nothing can be brought onto this shelf from here", Why: "the server may only read it", Fix: "the administrator writes access = \"change\" for it, and deploys"}, Status: http.StatusForbidden, Wait: 0}
+		}
+		return sh, nil
+	}
+	return blueprint.SettingsShelf{}, Nothing(r)
+}
+
+// listening tells where it listens.
+func (s *Server) Listening() []control.Listener {
+	out := []control.Listener{}
+	for _, l := range s.Settings.Listeners {
+		out = append(out, control.Listener{Purpose: string(l.Purpose), Address: l.Address, TLS: l.TLS})
+	}
+	return out
+}

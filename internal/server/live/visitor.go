@@ -1,0 +1,84 @@
+package live
+
+import (
+	"errors"
+	"net/http"
+	"net/netip"
+
+	"cozyshelf/internal/core/event"
+	"cozyshelf/internal/problem"
+	"cozyshelf/internal/store"
+	"cozyshelf/internal/stream"
+)
+
+// visitor is who asks: where from, and for a member who has signed in, as whom.
+type Visitor struct {
+	Address netip.Addr
+	Away    bool
+	Secure  bool // came over HTTPS, here or at a trusted proxy
+	Member  store.Member
+	Device  store.Device
+	cookie  bool // signed in by cookie, not by bearer token
+}
+
+type VisitorKey struct{}
+
+func VisitorOf(r *http.Request) *Visitor { return r.Context().Value(VisitorKey{}).(*Visitor) }
+
+func (v *Visitor) Viewer() stream.Viewer {
+	return stream.Viewer{Member: v.Member.ID, Name: v.Member.Name, Device: v.Device.ID, DeviceAs: v.Device.Name, Address: v.Address.String(), Away: v.Away}
+}
+
+func (s *Server) tooFar(m store.Member, v *Visitor) error {
+	s.Events.Tell(event.RefusedAway{Member: m.Name, Address: v.Address.String()})
+	return &StatusError{Problem: &problem.Problem{
+		What: m.Name + " may not use this server from outside the home", Where: v.Address.String(),
+		Why: "this account is for use at home only", Fix: "ask the household's administrator: cozyshelf member edit " + m.Name + " --away yes",
+	}, Status: http.StatusForbidden, Wait: 0}
+}
+
+// fileOf finds the file that a request names, with its title.
+func (s *Server) FileOf(r *http.Request) (store.Title, store.File, error) {
+	id, err := Number(r, "file")
+	if err != nil {
+		return store.Title{}, store.File{}, err
+	}
+	t, f, err := s.Store.FileOf(r.Context(), id, VisitorOf(r).Member.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		err = Nothing(r)
+	}
+	return t, f, err
+}
+
+// signedIn lets members pass and answers others with a problem.
+func (s *Server) SignedIn(next http.HandlerFunc) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		err := s.Identify(r)
+		if errors.Is(err, store.ErrNotFound) {
+			w.Header().Set("WWW-Authenticate", `Bearer realm="shelf"`)
+			err = &StatusError{Problem: &problem.Problem{What: "you are not signed in", Why: "there is no token, or it is not known, or it has expired", Fix: "sign in again"}, Status: http.StatusUnauthorized, Wait: 0}
+		}
+		if err != nil {
+			Fail(w, err)
+			return
+		}
+		next(w, r)
+	}
+}
+
+// titleOf finds the title that a request names, with its files as its member has seen them.
+func (s *Server) TitleOf(r *http.Request) (store.Title, []store.File, error) {
+	id, err := Number(r, "title")
+	if err != nil {
+		return store.Title{}, nil, err
+	}
+	t, err := s.Store.Title(r.Context(), id)
+	if errors.Is(err, store.ErrNotFound) {
+		return t, nil, Nothing(r)
+	}
+	if err != nil {
+		return t, nil, err
+	}
+	files, err := s.Store.Files(r.Context(), id, VisitorOf(r).Member.ID)
+	return t, files, err
+}
