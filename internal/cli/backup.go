@@ -22,10 +22,10 @@ import (
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/operate"
 	"cozyshelf/internal/problem"
+	"cozyshelf/internal/secret"
 	"cozyshelf/internal/whole"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 )
 
 // passphrase is where a passphrase comes from: never from the command line.
@@ -49,7 +49,11 @@ func (p *passphrase) take(a *app, fresh bool) (string, error) {
 		}
 		b, err := io.ReadAll(io.LimitReader(in, 1<<16))
 		text, _, _ := strings.Cut(string(b), "\n")
-		if text = strings.TrimRight(text, "\r"); err == nil && text == "" {
+		text = strings.TrimRight(text, "\r")
+		if why := secret.Judge(text, ""); err == nil && fresh && text != "" && why != "" {
+			return "", weakPassphrase(p.file, why)
+		}
+		if err == nil && text == "" {
 			return "", &problem.Problem{What: "there is no passphrase", Where: p.file, Why: "its first line is empty", Fix: "write the passphrase into the first line", Exit: problem.ExitUsage}
 		}
 		return text, err
@@ -57,16 +61,13 @@ func (p *passphrase) take(a *app, fresh bool) (string, error) {
 	if !terminal() {
 		return "", &problem.Problem{What: "there is no passphrase", Why: "there is nobody here to type it", Fix: "give --passphrase-file FILE, or - for standard input", Exit: problem.ExitUsage}
 	}
-	ask := func(what string) (string, error) {
-		a.err.Printf("%s: ", what)
-		b, err := term.ReadPassword(int(os.Stdin.Fd()))
-		a.err.Printf("\n")
-		return string(b), err
-	}
-	one, err := ask("passphrase")
+	one, err := a.unseen("passphrase")
 	if err == nil && fresh {
+		if why := secret.Judge(one, ""); why != "" {
+			return "", weakPassphrase("", why)
+		}
 		var two string
-		if two, err = ask("once more"); err == nil && one != two {
+		if two, err = a.unseen("once more"); err == nil && one != two {
 			err = &problem.Problem{What: "the two are not the same", Why: "a passphrase that was mistyped would open nothing", Fix: "try again", Exit: problem.ExitUsage}
 		}
 	}
@@ -74,6 +75,12 @@ func (p *passphrase) take(a *app, fresh bool) (string, error) {
 		err = &problem.Problem{What: "there is no passphrase", Why: "nothing was typed", Fix: "try again", Exit: problem.ExitUsage}
 	}
 	return one, err
+}
+
+// weakPassphrase is a new passphrase that is too easy to guess.
+func weakPassphrase(where, why string) error {
+	return &problem.Problem{What: "the passphrase cannot be taken", Where: where, Why: why,
+		Fix: "choose a longer one: whoever has the file can try as many as they like", Exit: problem.ExitUsage}
 }
 
 func (a *app) backupCommand() *cobra.Command {
@@ -115,6 +122,8 @@ it so.`,
 				to = name
 			} else if st, err := os.Stat(to); err == nil && st.IsDir() {
 				to = filepath.Join(to, name)
+			} else if err := meantAsFolder(to); err != nil {
+				return err
 			}
 			if _, err := os.Lstat(to); err == nil {
 				return &problem.Problem{What: "there is a file already", Where: to, Why: "a backup never replaces anything", Fix: "name another file, or a folder"}
@@ -156,6 +165,14 @@ func (a *app) backupRoutine(ctx context.Context, c *cobra.Command, every, at str
 		return err
 	}
 	old := bytes.Clone(text)
+	if to != "" {
+		if to, err = filepath.Abs(to); err != nil {
+			return err
+		}
+	}
+	if err := judgeRoutine(c, h, every, at, keep, to); err != nil {
+		return err
+	}
 	what := fmt.Sprintf("the server makes a backup every %s and keeps %d", every, keep)
 	if every == "never" {
 		what = "the server makes no backups by itself"
@@ -178,10 +195,8 @@ func (a *app) backupRoutine(ctx context.Context, c *cobra.Command, every, at str
 			set("at", household.Quote(at))
 		}
 		if to != "" {
-			if to, err = filepath.Abs(to); err == nil {
-				set("folder", household.Quote(to))
-				what += " in " + to
-			}
+			set("folder", household.Quote(to))
+			what += " in " + to
 		}
 		if err != nil {
 			return err
@@ -196,6 +211,49 @@ func (a *app) backupRoutine(ctx context.Context, c *cobra.Command, every, at str
 		return err
 	}
 	return a.rewrite(h, text, "backup", what)
+}
+
+// meantAsFolder refuses a name that is no folder and has nothing that a file's name has: it is
+// meant as a folder, such as that of a disk that is not mounted.
+func meantAsFolder(to string) error {
+	_, err := os.Lstat(to)
+	if filepath.Ext(to) != "" && !strings.HasSuffix(to, "/") || err == nil {
+		return nil
+	}
+	return &problem.Problem{What: "there is no folder of that name", Where: to,
+		Why:  "its name has no ending such as .tar.zst, so a folder is meant, and it is not there",
+		Fix:  "mount its disk, or make it: mkdir " + to + "; or name a file, such as " + strings.TrimSuffix(to, "/") + ".tar.zst",
+		Exit: problem.ExitUsage, Err: os.ErrNotExist}
+}
+
+// judgeRoutine holds flags that are written into the household file to its own checks.
+func judgeRoutine(c *cobra.Command, h *household.Household, every, at string, keep int, to string) error {
+	if every == "never" {
+		return nil
+	}
+	with := *h
+	with.Backup = household.Backup{Every: every, Keep: keep, Folder: to}
+	if c.Flags().Changed("at") {
+		with.Backup.At = at
+	}
+	if keep == 0 {
+		with.Backup.Keep = -1 // none at all, which the file says by leaving the section out
+	}
+	for _, key := range []string{"every", "at", "keep", "folder"} {
+		f, bad := with.Fault("backup." + key)
+		if !bad {
+			continue
+		}
+		if key == "keep" {
+			f.Why = fmt.Sprintf("%d cannot be kept", keep)
+		}
+		flag := key
+		if key == "folder" {
+			flag = "to"
+		}
+		return wrongFlag(c, flag, f)
+	}
+	return nil
 }
 
 func (a *app) backupListCommand() *cobra.Command {

@@ -27,7 +27,7 @@ func (f *deployFlags) add(c *cobra.Command) {
 	c.Flags().BoolVar(&f.dry, "dry-run", false, "only show the changes")
 	c.Flags().BoolVar(&f.yes, "yes", false, "do not ask")
 	c.Flags().BoolVar(&f.gently, "gently", false, "wait until nobody is watching who would be interrupted")
-	c.Flags().DurationVar(&f.patience, "for", 2*time.Hour, "with --gently: how long to wait")
+	spanVar(c, &f.patience, "for", 2*time.Hour, "with --gently: how long to wait, such as 90m or 1d")
 }
 
 func (f *deployFlags) judge(c *cobra.Command) error {
@@ -175,13 +175,19 @@ func (a *app) showChanges(changes []blueprint.Change) { tellChanges(a.out, chang
 // tellChanges writes changes a line each; a reason that does not fit has one of its own.
 func tellChanges(out show.Out, changes []blueprint.Change) {
 	for _, ch := range changes {
-		why := "(" + ch.Why + ")"
+		why := ""
+		if ch.Why != "" {
+			why = "(" + ch.Why + ")"
+		}
 		if len(show.Lines(ch.What+"  "+why, 4)) == 1 {
 			out.Printf("  • %s  %s\n", ch.What, show.Faint(why))
 			continue
 		}
 		for i, l := range show.Lines(ch.What, 4) {
 			out.Printf("  %s %s\n", []string{"•", " "}[min(i, 1)], l)
+		}
+		if why == "" {
+			continue
 		}
 		for _, l := range show.Lines(why, 6) {
 			out.Printf("      %s\n", show.Faint(l))
@@ -208,6 +214,7 @@ var steps = map[blueprint.Action]string{
 
 // carry carries a plan out, showing how it goes.
 func (a *app) carry(ctx context.Context, p operate.Plan) (operate.Done, error) {
+	a.begun()
 	d, err := p.Carry(ctx, a.telling(len(p.Changes)))
 	if err != nil {
 		a.err.Printf("failed\n")

@@ -15,7 +15,6 @@ import (
 	"cozyshelf/internal/secret"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 )
 
 func (a *app) memberCommand() *cobra.Command {
@@ -54,25 +53,21 @@ func (p *password) take(a *app) (text string, made bool, err error) {
 		text, err = firstLine(a.in)
 		return text, false, err
 	}
-	a.err.Printf("password (press Enter to have a passphrase made): ")
-	one, err := term.ReadPassword(int(os.Stdin.Fd()))
+	one, err := a.unseen("password (press Enter to have a passphrase made)")
 	if err != nil {
 		return "", false, err
 	}
-	if len(one) == 0 {
-		a.err.Printf("\n")
+	if one == "" {
 		return secret.Passphrase(), true, nil
 	}
-	a.err.Printf("\nonce more: ")
-	two, err := term.ReadPassword(int(os.Stdin.Fd()))
-	a.err.Printf("\n")
+	two, err := a.unseen("once more")
 	if err != nil {
 		return "", false, err
 	}
-	if string(one) != string(two) {
+	if one != two {
 		return "", false, &problem.Problem{What: "no password was set", Why: "the two were not the same", Fix: "try again", Exit: problem.ExitUsage}
 	}
-	return string(one), false, nil
+	return one, false, nil
 }
 
 func firstLine(r io.Reader) (string, error) {
@@ -189,31 +184,51 @@ func (a *app) memberListCommand() *cobra.Command {
 }
 
 func (a *app) memberEditCommand() *cobra.Command {
-	var away string
+	var away, role string
 	c := &cobra.Command{
 		Use: "edit NAME", Short: "Change what a member may do", Args: cobra.ExactArgs(1),
+		Long: `Gives a member another role, or lets it use the server from outside the home or not.
+It holds at once, also for who is signed in. The last administrator stays one.`,
+		Example: "  cozyshelf member edit bram --role adult\n  cozyshelf member edit bram --away no",
 		RunE: func(c *cobra.Command, args []string) error {
-			v, err := yesNo(c, "away", away)
-			if err != nil {
+			var change control.Change
+			var err error
+			if change.Away, err = yesNo(c, "away", away); err != nil {
 				return err
 			}
-			if v == nil {
-				return wrongUse(c, "say what is to be changed, such as --away yes")
+			if role != "" {
+				r := allowance.Role(role)
+				if !r.Known() {
+					return wrongUse(c, fmt.Sprintf("there is no role %q; a member is admin, adult, child or guest", role))
+				}
+				change.Role = &r
+			}
+			if change.Away == nil && change.Role == nil {
+				return wrongUse(c, "say what is to be changed, such as --role adult or --away yes")
 			}
 			cl, err := a.server(c.Context())
 			if err != nil {
 				return err
 			}
-			if err := cl.ChangeMember(c.Context(), args[0], control.Change{Away: v}); err != nil {
+			m, err := cl.ChangeMember(c.Context(), args[0], change)
+			if err != nil {
 				return err
 			}
-			a.out.Printf("%s may watch %s\n", args[0], awayWords(*v))
+			if a.json {
+				return a.document(m)
+			}
+			a.out.Printf("%s is %s, and may watch %s\n", m.Name, roleWords[m.Role], awayWords(m.Away))
 			return nil
 		},
 	}
+	c.Flags().StringVar(&role, "role", "", "admin, adult, child or guest")
 	c.Flags().StringVar(&away, "away", "", "yes or no: may use the server from outside the home")
-	return c
+	return a.reads(c)
 }
+
+// roleWords are roles in a sentence.
+var roleWords = map[allowance.Role]string{allowance.Admin: "an administrator", allowance.Adult: "an adult",
+	allowance.Child: "a child", allowance.Guest: "a guest"}
 
 func (a *app) memberRemoveCommand() *cobra.Command {
 	var yes bool
@@ -230,12 +245,15 @@ func (a *app) memberRemoveCommand() *cobra.Command {
 			if err := cl.RemoveMember(c.Context(), args[0]); err != nil {
 				return err
 			}
+			if a.json {
+				return a.document(map[string]string{"removed": args[0]})
+			}
 			a.out.Printf("removed %s\n", args[0])
 			return nil
 		},
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
-	return c
+	return a.reads(c)
 }
 
 func (a *app) memberPasswordCommand() *cobra.Command {
@@ -251,8 +269,16 @@ func (a *app) memberPasswordCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := cl.ChangeMember(c.Context(), args[0], control.Change{Password: &text}); err != nil {
+			m, err := cl.ChangeMember(c.Context(), args[0], control.Change{Password: &text})
+			if err != nil {
 				return err
+			}
+			if a.json {
+				doc := map[string]any{"member": m.Name}
+				if made {
+					doc["passphrase"] = text
+				}
+				return a.document(doc)
 			}
 			a.out.Printf("%s has a new password; all devices are signed out\n", args[0])
 			if made {
@@ -262,5 +288,5 @@ func (a *app) memberPasswordCommand() *cobra.Command {
 		},
 	}
 	p.flags(c)
-	return c
+	return a.reads(c)
 }

@@ -1,14 +1,18 @@
 package cli
 
 import (
-	"bufio"
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 
+	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/problem"
@@ -57,16 +61,16 @@ proposal is taken. A file that is there is never overwritten.`,
 				}
 				h.Shelves = append(h.Shelves, shelf)
 			}
-			q := &questions{a: a, c: c, in: bufio.NewReader(a.in), ask: terminal()}
-			if err := a.propose(q, &h); err != nil {
+			q := &questions{a: a, c: c, h: &h, ask: terminal()}
+			if err := q.all(); err != nil {
+				return err
+			}
+			if err := faultyFlags(c, &h); err != nil {
 				return err
 			}
 			text := household.Compose(h)
-			if _, err := household.Decode(a.household, text); err != nil {
+			if err := q.write(text); err != nil {
 				return err
-			}
-			if err := whole.Create(a.household, text, 0o644, nil); err != nil {
-				return &problem.Problem{What: "the household file cannot be written", Where: a.household, Why: err.Error(), Fix: "choose a place where you may write, with --household", Err: err}
 			}
 			a.out.Printf("wrote %s\n", a.household)
 			if err := a.offerAccount(text, mending, yes); err != nil {
@@ -112,92 +116,198 @@ func parseShelf(s string) (household.Shelf, error) {
 	return sh, nil
 }
 
-// questions asks for what no flag gave.
-type questions struct {
-	a   *app
-	c   *cobra.Command
-	in  *bufio.Reader
-	ask bool
-}
-
-// want fills a value in: kept if a flag gave it, asked for on a terminal, else
-// as proposed.
-func (q *questions) want(to *string, flag, question, proposal string) error {
-	if q.c.Flags().Changed(flag) {
-		return nil
-	}
-	*to = proposal
-	if !q.ask {
-		return nil
-	}
-	if proposal != "" {
-		question += " [" + proposal + "]"
-	}
-	q.a.err.Printf("%s: ", question)
-	line, err := q.in.ReadString('\n')
-	if err != nil {
-		return &problem.Problem{What: "nothing was written", Why: "the questions were not answered to the end", Fix: "begin again, or give the answers as flags", Exit: problem.ExitRefused, Err: err}
-	}
-	if line = strings.TrimSpace(line); line != "" {
-		*to = line
+// faultyFlags refuses what flags gave and the household file cannot hold.
+func faultyFlags(c *cobra.Command, h *household.Household) error {
+	flags := map[string]string{"household.name": "name", "household.timezone": "timezone", "household.language": "language",
+		"server.engine": "engine", "server.run_as": "run-as", "server.port": "port", "server.bind": "bind",
+		"server.network": "network", "server.memory": "memory", "storage.state": "state", "storage.scratch": "scratch",
+		"storage.scratch_limit": "scratch-limit"}
+	for _, f := range h.Complaints() {
+		flag := flags[f.Key]
+		if strings.HasPrefix(f.Key, "shelf") {
+			flag = "shelf"
+		}
+		return &problem.Problem{What: "the household cannot be written down", Where: "--" + flag, Why: f.Why, Fix: f.Fix,
+			Exit: problem.ExitUsage}
 	}
 	return nil
 }
 
-func (a *app) propose(q *questions, h *household.Household) error {
-	base := "/srv"
+// questions asks for what no flag gave.
+type questions struct {
+	a   *app
+	c   *cobra.Command
+	h   *household.Household
+	ask bool
+}
+
+// want fills a value in: kept if a flag gave it, asked for on a terminal, else as proposed. An
+// answer with which the key is at fault, or of which also says why it cannot be, is asked for
+// again.
+func (q *questions) want(to *string, flag, key, question, proposal string, also func(string) string) error {
+	if q.c.Flags().Changed(flag) {
+		return nil
+	}
+	*to = proposal
+	for q.ask {
+		asked := question
+		if proposal != "" {
+			asked += " [" + proposal + "]"
+		}
+		text, err := q.line(asked)
+		if err != nil {
+			return err
+		}
+		if *to = proposal; text != "" {
+			*to = text
+		}
+		if f, bad := q.h.Fault(key); bad {
+			q.a.err.Printf("  %s: %s\n", show.Clean(f.Why), show.Clean(f.Fix))
+			continue
+		}
+		if also != nil {
+			if why := also(*to); why != "" {
+				q.a.err.Printf("  %s\n", show.Clean(why))
+				continue
+			}
+		}
+		return nil
+	}
+	return nil
+}
+
+// line asks for a line.
+func (q *questions) line(question string) (string, error) {
+	text, err := q.a.line(question + ":")
+	if err != nil && !errors.Is(err, errInterrupted) {
+		return "", &problem.Problem{What: "nothing was written", Why: "the questions were not answered to the end", Fix: "begin again, or give the answers as flags", Exit: problem.ExitRefused, Err: err}
+	}
+	return text, err
+}
+
+// all asks everything.
+func (q *questions) all() error {
+	h, base := q.h, "/srv"
 	if os.Getuid() != 0 {
 		if home, err := os.UserHomeDir(); err == nil {
 			base = home
 		}
 	}
-	if err := q.want(&h.Household.Name, "name", "What is the household called?", householdName()); err != nil {
-		return err
-	}
 	zone := machine.Timezone()
 	if zone == "" {
 		zone = "UTC"
 	}
-	if err := q.want(&h.Household.Timezone, "timezone", "Time zone?", zone); err != nil {
+	if err := q.want(&h.Household.Name, "name", "household.name", "What is the household called?", householdName(), nil); err != nil {
+		return err
+	}
+	if err := q.want(&h.Household.Timezone, "timezone", "household.timezone", "Time zone?", zone, nil); err != nil {
 		return err
 	}
 	if h.Server.Engine == "" {
 		h.Server.Engine = "auto"
 	}
 	if f, err := choose(q.c.Context(), h); err == nil {
-		a.err.Printf("%s\n", show1("engine", f.Kind+": "+f.Why))
+		q.a.err.Printf("%s\n", show1("engine", f.Kind+": "+f.Why))
 	}
-	if err := q.want(&h.Storage.State, "state", "Where may the server keep its own things?", filepath.Join(base, "cozyshelf", "state")); err != nil {
+	if err := q.want(&h.Storage.State, "state", "storage.state", "Where may the server keep its own things?",
+		filepath.Join(base, "cozyshelf", "state"), notFolder); err != nil {
 		return err
 	}
-	if q.ask && len(h.Shelves) == 0 {
-		a.err.Printf("Shelves, one a line, as NAME=KIND:FOLDER, such as films=films:/srv/media/films; an empty line ends.\n")
-		for {
-			var s string
-			if err := q.want(&s, "", "Shelf?", ""); err != nil {
-				return err
-			}
-			if s == "" {
-				break
-			}
-			shelf, err := parseShelf(s)
-			if err != nil {
-				a.err.Printf("%s\n", err)
-				continue
-			}
-			h.Shelves = append(h.Shelves, shelf)
-		}
-	}
-	if err := q.want(&h.Server.RunAs, "run-as", "Which account shall the server run as?", fitting()); err != nil {
+	if err := q.shelves(); err != nil {
 		return err
 	}
-	if !q.c.Flags().Changed("port") {
-		h.Server.Port = machine.NextPort(netip.IPv6Unspecified(), household.DefaultPort)
-		if h.Server.Port != household.DefaultPort {
-			a.err.Printf("%s\n", show1("port", fmt.Sprintf("%d is taken, so %d", household.DefaultPort, h.Server.Port)))
+	if err := q.want(&h.Server.RunAs, "run-as", "server.run_as", "Which account shall the server run as?", fitting(), nil); err != nil {
+		return err
+	}
+	return q.port()
+}
+
+// shelves asks for shelves until there are no more.
+func (q *questions) shelves() error {
+	h := q.h
+	if !q.ask || len(h.Shelves) > 0 {
+		return nil
+	}
+	q.a.err.Printf("Shelves, one a line, as NAME=KIND:FOLDER, such as films=films:/srv/media/films; an empty line ends.\n")
+	for {
+		text, err := q.line("Shelf?")
+		if err != nil || text == "" {
+			return err
+		}
+		shelf, err := parseShelf(text)
+		if err != nil {
+			q.a.err.Printf("  %s\n", err)
+			continue
+		}
+		had := h.Shelves
+		h.Shelves = append(slices.Clone(had), shelf)
+		why := ""
+		if f, bad := h.Fault(fmt.Sprintf("shelf[%d]", len(had))); bad {
+			why = f.Why + ": " + f.Fix
+		} else if !household.IsShare(shelf.Folders[0]) {
+			why = notFolder(shelf.Folders[0])
+		}
+		if why != "" {
+			q.a.err.Printf("  %s\n", show.Clean(why))
+			h.Shelves = had
 		}
 	}
-	return nil
+}
+
+// port asks for the port, and proposes a free one.
+func (q *questions) port() error {
+	h := q.h
+	if q.c.Flags().Changed("port") {
+		return nil
+	}
+	h.Server.Port = machine.NextPort(netip.IPv6Unspecified(), household.DefaultPort)
+	if h.Server.Port == 0 {
+		h.Server.Port = household.DefaultPort
+	}
+	if h.Server.Port != household.DefaultPort {
+		q.a.err.Printf("%s\n", show1("port", fmt.Sprintf("%d is taken, so %d is proposed", household.DefaultPort, h.Server.Port)))
+	}
+	var text string
+	return q.want(&text, "port", "server.port", "On which port?", fmt.Sprint(h.Server.Port), func(s string) string {
+		n, err := strconv.Atoi(s)
+		if err != nil || n < 1 || n > 65535 {
+			return fmt.Sprintf("%q is no port: choose a number from 1 to 65535; 26990 is ours", s)
+		}
+		if p := machine.Port(netip.IPv6Unspecified(), n); !p.Free {
+			return fmt.Sprintf("port %d cannot be used now: %s", n, cmp.Or(p.Holder, p.Error, "another program has it"))
+		}
+		h.Server.Port = n
+		return ""
+	})
+}
+
+// notFolder says that something is there which is no folder, or nothing.
+func notFolder(path string) string {
+	if st, err := os.Stat(path); err == nil && !st.IsDir() {
+		return path + " is a file, not a folder: name a folder"
+	}
+	return ""
+}
+
+// write writes the household file. Where that cannot be done another place is asked for: the
+// answers are not lost.
+func (q *questions) write(text []byte) error {
+	for {
+		err := whole.Create(q.a.household, text, 0o644, nil)
+		if err == nil {
+			return nil
+		}
+		p := &problem.Problem{What: "the household file cannot be written", Where: q.a.household, Why: err.Error(), Fix: "choose a place where you may write, with --household", Err: err}
+		if !q.ask {
+			return p
+		}
+		q.a.complain(p)
+		other, err := q.line("Another place for it (a file)?")
+		if err != nil || other == "" {
+			return errors.Join(err, p)
+		}
+		q.a.household = other
+	}
 }
 
 func show1(what, says string) string { return fmt.Sprintf("%-8s %s", what, says) }

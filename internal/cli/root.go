@@ -14,7 +14,6 @@ import (
 	"os/user"
 	"strconv"
 	"strings"
-	"time"
 
 	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/cli/show"
@@ -25,7 +24,6 @@ import (
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
-	"golang.org/x/term"
 )
 
 // app is what the commands share.
@@ -35,10 +33,13 @@ type app struct {
 	json      bool
 	out, err  show.Out
 	in        io.Reader
-	told      bool        // it was said whose the household file is
-	own       *pack.Image // this program, once it was read
-	ownIs     os.FileInfo // the file that it was read from
-	locked    *os.File    // the household file, while this command alone may change things
+	lines     *bufio.Reader   // of in, for questions
+	ctx       context.Context // of this run: it ends with Ctrl-C
+	did       string          // what is said to be done where the command is interrupted
+	told      bool            // it was said whose the household file is
+	own       *pack.Image     // this program, once it was read
+	ownIs     os.FileInfo     // the file that it was read from
+	locked    *os.File        // the household file, while this command alone may change things
 }
 
 // Run runs the program with its arguments and gives its exit code.
@@ -50,7 +51,8 @@ func Run(ctx context.Context, version string, args []string) int {
 }
 
 func run(ctx context.Context, version string, args []string) int {
-	a := &app{version: version, out: show.To(os.Stdout), err: show.To(os.Stderr), in: os.Stdin}
+	a := &app{version: version, out: show.To(os.Stdout), err: show.To(os.Stderr), in: os.Stdin, ctx: ctx}
+	a.lines = bufio.NewReader(a.in)
 	looks()
 	root := a.root()
 	root.SetArgs(args)
@@ -60,6 +62,10 @@ func run(ctx context.Context, version string, args []string) int {
 	}
 	if err == nil {
 		return problem.ExitDone
+	}
+	if ctx.Err() != nil || errors.Is(err, errInterrupted) {
+		a.interrupted(err)
+		return exitInterrupted
 	}
 	var quiet *exit
 	if errors.As(err, &quiet) {
@@ -114,7 +120,7 @@ The first evening:
 	}
 	root.SetVersionTemplate("cozyshelf {{.Version}}\n")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
-		return wrongUse(c, err.Error())
+		return flagFault(c, err)
 	})
 	file := os.Getenv("COZYSHELF_HOUSEHOLD")
 	if _, err := os.Stat("household.toml"); err == nil || file == "" {
@@ -291,52 +297,6 @@ func accountName(uid int) string {
 		return u.Username
 	}
 	return fmt.Sprint("uid ", uid)
-}
-
-// terminal reports whether a person sits at our standard input.
-func terminal() bool { return term.IsTerminal(int(os.Stdin.Fd())) }
-
-// agree asks whether to go on. Without a terminal it takes --yes.
-func (a *app) agree(yes bool, question string) error {
-	if yes {
-		return nil
-	}
-	refused := &problem.Problem{What: "nothing was done", Why: "it was not agreed to", Fix: "answer y, or give --yes", Exit: problem.ExitRefused}
-	if !terminal() {
-		refused.Why = "there is nobody here to ask"
-		return refused
-	}
-	a.err.Printf("%s [y/N] ", question)
-	line, err := bufio.NewReader(a.in).ReadString('\n')
-	if err != nil && line == "" {
-		return refused
-	}
-	if s := strings.ToLower(strings.TrimSpace(line)); s != "y" && s != "yes" {
-		return refused
-	}
-	return nil
-}
-
-// since reads "2h", "3d", a date or a time as the moment from which on.
-func since(c *cobra.Command, s string) (time.Time, error) {
-	if s == "" {
-		return time.Time{}, nil
-	}
-	if days, ok := strings.CutSuffix(s, "d"); ok {
-		var n float64
-		if _, err := fmt.Sscanf(days, "%g", &n); err == nil && n >= 0 && n < 1e5 {
-			return time.Now().Add(-time.Duration(n * 24 * float64(time.Hour))), nil
-		}
-	}
-	if d, err := time.ParseDuration(s); err == nil && d >= 0 {
-		return time.Now().Add(-d), nil
-	}
-	for _, form := range []string{time.RFC3339, "2006-01-02 15:04", "2006-01-02"} {
-		if t, err := time.ParseInLocation(form, s, time.Local); err == nil {
-			return t, nil
-		}
-	}
-	return time.Time{}, wrongUse(c, fmt.Sprintf("%q is no time; write 90m, 3d, 2026-11-23 or a time as RFC 3339 has it", s))
 }
 
 // householdText reads the text of the household file.

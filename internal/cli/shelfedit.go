@@ -63,6 +63,9 @@ for the run-as account. cozyshelf deploy then makes it so.`,
 				if machine.Silent(f) {
 					return &problem.Problem{What: "the folder does not answer", Where: f, Why: machine.ErrSilent.Error(), Fix: "see to the disk or the network behind it, and try again"}
 				}
+				if why := notFolder(f); why != "" {
+					return &problem.Problem{What: "the folder of a shelf must be a folder", Where: f, Why: why, Fix: "name the folder that it lies in", Exit: problem.ExitUsage}
+				}
 				if _, err := os.Stat(f); errors.Is(err, os.ErrNotExist) {
 					if !make {
 						return &problem.Problem{What: "the folder does not exist", Where: f, Why: "a shelf needs its folder", Fix: "give --make to have it made, or make it yourself"}
@@ -114,7 +117,7 @@ func (a *app) shelfRemoveCommand() *cobra.Command {
 				for _, s := range h.Shelves {
 					known = append(known, s.Name)
 				}
-				return &problem.Problem{What: fmt.Sprintf("there is no shelf %q", args[0]), Where: a.household, Why: "the household has: " + strings.Join(known, ", "), Fix: "name one of these", Err: err}
+				return &problem.Problem{What: fmt.Sprintf("there is no shelf %q", args[0]), Where: a.household, Why: "the household has: " + strings.Join(known, ", "), Fix: "name one of these", Exit: problem.ExitUsage, Err: err}
 			}
 			if err != nil {
 				return err

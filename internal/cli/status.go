@@ -97,7 +97,7 @@ and again, until you press Ctrl-C.`,
 		},
 	}
 	c.Flags().BoolVar(&watch, "watch", false, "show it again and again")
-	c.Flags().DurationVar(&pause, "pause", 2*time.Second, "with --watch: how long to wait in between")
+	spanVar(c, &pause, "pause", 2*time.Second, "with --watch: how long to wait in between")
 	return a.reads(c)
 }
 

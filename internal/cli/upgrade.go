@@ -123,6 +123,7 @@ func (a *app) undoDeployment(ctx context.Context, h *operate.House, command stri
 	if err := a.alone(ctx); err != nil { // it is another file now
 		return err
 	}
+	a.begun()
 	d, err := u.Carry(ctx, a.telling(len(u.Changes)), func(text []byte) error { return replace(a.household, text) })
 	if err != nil {
 		a.err.Printf("failed\n")

@@ -148,6 +148,8 @@ type NewMember struct {
 type Change struct {
 	Password *string `json:"password,omitempty"`
 	Away     *bool   `json:"away,omitempty"`
+	// Role is another role; nil leaves it.
+	Role *allowance.Role `json:"role,omitempty"`
 }
 
 // Client asks a server.
@@ -289,8 +291,8 @@ func (c *Client) refused(res *http.Response) error {
 	if err := json.Unmarshal(b, p); err != nil {
 		p.Why = string(b)
 	}
-	if res.StatusCode == http.StatusBadRequest {
-		p.Exit = problem.ExitUsage
+	if res.StatusCode == http.StatusBadRequest || res.StatusCode == http.StatusNotFound {
+		p.Exit = problem.ExitUsage // what was asked for is not there, or cannot be
 	}
 	var h Health
 	if json.Unmarshal(b, &h) == nil && h.Status != "" {
@@ -384,8 +386,8 @@ func (c *Client) AddMember(ctx context.Context, m NewMember) (store.Member, erro
 }
 
 // ChangeMember changes a member.
-func (c *Client) ChangeMember(ctx context.Context, name string, ch Change) error {
-	return c.do(ctx, "PATCH", "/control/v1/members/"+url.PathEscape(name), ch, nil)
+func (c *Client) ChangeMember(ctx context.Context, name string, ch Change) (store.Member, error) {
+	return ask[store.Member](ctx, c, "PATCH", "/control/v1/members/"+url.PathEscape(name), ch)
 }
 
 // RemoveMember removes a member.

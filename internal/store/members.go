@@ -174,17 +174,38 @@ func (s *Store) SetPassword(ctx context.Context, name, password string) error {
 	})
 }
 
-// SetAway lets a member use the server from outside the home, or not.
-func (s *Store) SetAway(ctx context.Context, name string, away bool) error {
+// Edit is what is to be changed about a member; nil leaves it.
+type Edit struct {
+	Role *allowance.Role
+	Away *bool
+}
+
+// EditMember changes what a member may do: all that is asked, or nothing. The last
+// administrator stays one.
+func (s *Store) EditMember(ctx context.Context, name string, e Edit) error {
 	defer s.changed()
-	res, err := s.w.ExecContext(ctx, "UPDATE members SET away = ? WHERE folded = ?", away, Fold(name))
-	if err != nil {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		var role allowance.Role
+		err := tx.QueryRowContext(ctx, "SELECT role FROM members WHERE folded = ?", Fold(name)).Scan(&role)
+		if errors.Is(err, sql.ErrNoRows) {
+			return ErrNotFound
+		}
+		if err != nil {
+			return err
+		}
+		if e.Role != nil && *e.Role != allowance.Admin && role == allowance.Admin {
+			var admins int
+			if err := tx.QueryRowContext(ctx, "SELECT count(*) FROM members WHERE role = 'admin'").Scan(&admins); err != nil {
+				return err
+			}
+			if admins == 1 {
+				return ErrLastAdmin
+			}
+		}
+		_, err = tx.ExecContext(ctx, "UPDATE members SET role = coalesce(?, role), away = coalesce(?, away) WHERE folded = ?",
+			e.Role, e.Away, Fold(name))
 		return err
-	}
-	if n, err := res.RowsAffected(); err != nil || n == 0 {
-		return errors.Join(err, ErrNotFound)
-	}
-	return nil
+	})
 }
 
 // mostDevices is how many devices of a member stay signed in; beyond, the one that was used

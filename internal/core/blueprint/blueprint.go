@@ -51,6 +51,7 @@ const Backups = layout.Backups
 type Blueprint struct {
 	Engine    string
 	Household string    // id
+	Bare      bool      // what runs has no container: it is a process of the machine
 	Services  []Service // the server, and what else runs; those that others wait for come first
 	Volumes   []Volume  // of shares
 	Settings  Settings

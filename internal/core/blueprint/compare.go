@@ -230,8 +230,11 @@ func (c *comparison) images() {
 			if s.FFmpeg != "" {
 				packed += ", with ffmpeg " + s.FFmpeg
 			}
-			c.add(LoadImage, s.Key, key, fmt.Sprintf("pack this program (%s) as image %s and load it", packed, short(key)),
-				"the engine does not have it")
+			what, why := fmt.Sprintf("pack this program (%s) as image %s and load it", packed, short(key)), "the engine does not have it"
+			if c.want.Bare {
+				what, why = fmt.Sprintf("keep a copy of this program (%s)", packed), "the server is run from it"
+			}
+			c.add(LoadImage, s.Key, key, what, why)
 		case p.ours == nil && !slices.Contains(c.have.Kept, key):
 			c.add(LoadImage, s.Key, key, fmt.Sprintf("keep image %s (%s) for this household", short(key), s.Version),
 				"the engine has it already, for another one")
@@ -279,7 +282,11 @@ func (c *comparison) create(p pair) {
 			}
 			c.add(Prove, p.want.Key, name, "try a sample of every shelf as the server will", why)
 		}
-		c.add(Create, p.want.Key, name, "create container "+name, reasons(p.want, p.old))
+		what := "create container " + name
+		if c.want.Bare {
+			what = "prepare " + p.want.describe()
+		}
+		c.add(Create, p.want.Key, name, what, reasons(p.want, p.old))
 		return
 	}
 	if len(p.ours.Drift) > 0 {
@@ -339,9 +346,13 @@ func (c *comparison) start(p pair, store bool) {
 		case p.ours.Waiting:
 			why = "it crashed, and would wait before the next try"
 		}
-		c.add(Start, p.want.Key, name, "start "+name, why)
+		what := "start " + name
+		if c.want.Bare {
+			what = "start " + p.want.describe()
+		}
+		c.add(Start, p.want.Key, name, what, why)
 	}
-	why := "so that it is known to work"
+	why := ""
 	if len(p.old) > 0 {
 		why = "the old one is kept until then"
 	}

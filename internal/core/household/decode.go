@@ -89,7 +89,7 @@ func unknownKey(where string, key toml.Key) *problem.Problem {
 		Fix: "remove it",
 	}
 	known := keysOf(key[:len(key)-1])
-	if near := nearest(last, known); near != "" {
+	if near := Nearest(last, known); near != "" {
 		p.Fix = fmt.Sprintf("did you mean %q?", near)
 	} else if len(known) > 0 {
 		p.Fix = "the keys known here are: " + strings.Join(known, ", ")
@@ -184,8 +184,8 @@ func kindOf(key []string) string {
 	return ""
 }
 
-// nearest gives the known word most like word, if any is near enough.
-func nearest(word string, known []string) string {
+// Nearest gives the known word most like word, if any is near enough.
+func Nearest(word string, known []string) string {
 	best, at := "", 1+len(word)/2
 	for _, k := range known {
 		if d := distance(word, k); d < at {

@@ -264,6 +264,33 @@ type complaint struct {
 	key, why, fix string
 }
 
+// Complaint is what is wrong with a key of a household.
+type Complaint struct{ Key, Why, Fix string }
+
+// Complaints gives everything that is wrong with a household that was put together by hand,
+// with defaults in place of what it leaves out.
+func (h *Household) Complaints() []Complaint {
+	whole := *h
+	whole.Shelves = slices.Clone(h.Shelves)
+	whole.defaults()
+	var out []Complaint
+	for _, c := range whole.judge(func(string) bool { return false }) {
+		out = append(out, Complaint{Key: c.key, Why: c.why, Fix: c.fix})
+	}
+	return out
+}
+
+// Fault gives what is wrong with one key, or with what is below it, while others may be
+// missing still; ok is false where nothing is.
+func (h *Household) Fault(key string) (c Complaint, ok bool) {
+	for _, c := range h.Complaints() {
+		if c.Key == key || strings.HasPrefix(c.Key, key+".") || strings.HasPrefix(c.Key, key+"[") {
+			return c, true
+		}
+	}
+	return Complaint{}, false
+}
+
 // judge finds every impossible value. given tells whether a key is in the text.
 func (h *Household) judge(given func(key string) bool) []complaint {
 	var out []complaint

@@ -287,25 +287,39 @@ func (s *Admin) changeMember(r *http.Request) (any, error) {
 	if err := live.Read(r, &in); err != nil {
 		return nil, err
 	}
+	// What cannot be taken is refused before anything is changed.
 	if in.Password != nil {
 		if why := secret.Judge(*in.Password, name); why != "" {
 			return nil, live.UsageProblem("the password cannot be taken", why, "choose a longer one, or let one be made")
 		}
+	}
+	if in.Role != nil && !in.Role.Known() {
+		return nil, live.UsageProblem(fmt.Sprintf("there is no role %q", *in.Role), "a member is admin, adult, child or guest",
+			"give one of these with --role")
+	}
+	if in.Role != nil || in.Away != nil {
+		err := s.Store.EditMember(r.Context(), name, store.Edit{Role: in.Role, Away: in.Away})
+		if errors.Is(err, store.ErrLastAdmin) {
+			return nil, &problem.Problem{What: fmt.Sprintf("%s stays an administrator", name),
+				Why: "the household would be left without one", Fix: "make another member an administrator first", Err: err}
+		}
+		if err != nil {
+			return nil, noMember(name, err)
+		}
+	}
+	if in.Password != nil {
 		if err := s.Store.SetPassword(r.Context(), name, secret.Hash(*in.Password)); err != nil {
 			return nil, noMember(name, err)
 		}
 		s.Events.Tell(event.PasswordChanged{Member: name})
 	}
-	if in.Away != nil {
-		if err := s.Store.SetAway(r.Context(), name, *in.Away); err != nil {
-			return nil, noMember(name, err)
-		}
-		s.Log.Info("away permission changed", "member", name, "away", *in.Away)
-	}
 	m, err := s.Store.Member(r.Context(), name)
 	if err == nil {
 		// What goes on is asked anew, under what holds now.
 		s.Cuts.Cut(m.ID)
+		if in.Role != nil || in.Away != nil {
+			s.Events.Tell(event.MemberChanged{Member: m.Name, Role: string(m.Role), Away: m.Away})
+		}
 	}
 	return m, noMember(name, err)
 }
