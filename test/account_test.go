@@ -76,13 +76,24 @@ func TestAnAccountOfItsOwnIsProposedMadeAndTakenBack(t *testing.T) {
 	if d := m.access("films", "--prove"); d.Folders[0].Proof.Read != d.Folders[0].Files || d.Folders[0].Files == 0 {
 		t.Errorf("as the new account: %+v", d.Folders[0])
 	}
-	if _, errs, code := m.run("", "undo", "1", "--yes"); code != 1 || !strings.Contains(errs, "used by process") {
+	if _, errs, code := m.run("", "undo", "1", "--yes"); code != 1 || !strings.Contains(errs, "is in use") {
 		t.Errorf("while the server runs as it: code %d, %s", code, errs)
 	}
 	m.must("stop")
 	m.must("undo", "1", "--yes")
 	if exec.Command("getent", "passwd", name).Run() == nil {
 		t.Error("the account is still there")
+	}
+	// Taking that back makes the account again, with the same numbers.
+	list := m.entries()
+	m.must("undo", fmt.Sprint(list[len(list)-1].ID), "--yes")
+	if again, err := user.Lookup(name); err != nil || again.Uid != u.Uid || again.Gid != u.Gid {
+		t.Errorf("made again: %+v, %v, want %s:%s", again, err, u.Uid, u.Gid)
+	}
+	list = m.entries()
+	m.must("undo", fmt.Sprint(list[len(list)-1].ID), "--yes")
+	if exec.Command("getent", "passwd", name).Run() == nil {
+		t.Error("the account is still there, after it was made again and removed")
 	}
 	// So that cleaning up finds its numbers.
 	m.edit(fmt.Sprintf("run_as  = %q", name), fmt.Sprintf("run_as  = \"%s:%s\"", u.Uid, u.Gid))

@@ -611,3 +611,21 @@ func TestNothingAcknowledgedIsEverLost(t *testing.T) {
 		}
 	}
 }
+
+// entries are all entries of the ledger.
+func (m *mill) entries() []ledger.Entry {
+	m.t.Helper()
+	all, _, err := ledger.Read(m.path("state"))
+	if err != nil {
+		m.t.Fatal(err)
+	}
+	return all
+}
+
+// made is how the making of the server is told on this engine.
+func (m *mill) made() string {
+	if m.engine == "process" {
+		return "prepare the server"
+	}
+	return "create container"
+}

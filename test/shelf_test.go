@@ -45,7 +45,7 @@ func TestShelvesComeAndGoInTheFileAndOnTheServer(t *testing.T) {
 	if after, err := os.ReadFile(m.path("household.toml")); err != nil || string(after) != string(before) {
 		t.Errorf("the file is another: %v\n%s\nwas\n%s", err, after, before)
 	}
-	if _, errs, code := m.run("", "shelf", "remove", "music", "--yes"); code != 1 || !strings.Contains(errs, "films, series") {
+	if _, errs, code := m.run("", "shelf", "remove", "music", "--yes"); code != 2 || !strings.Contains(errs, "films, series") {
 		t.Errorf("removing what is not there: code %d, %s", code, errs)
 	}
 	if out := m.must("deploy", "--yes"); !strings.Contains(out, "music no longer from") {

@@ -62,7 +62,7 @@ func TestTheWholeWay(t *testing.T) {
 		if out := m.must("access", "films"); !strings.Contains(out, "6 of 6 files readable") {
 			t.Errorf("access films said:\n%s", out)
 		}
-		if out := m.must("deploy", "--dry-run"); !strings.Contains(out, "create container") {
+		if out := m.must("deploy", "--dry-run"); !strings.Contains(out, m.made()) {
 			t.Errorf("dry run said:\n%s", out)
 		}
 		if _, err := os.Stat(m.path("state")); err == nil {
@@ -117,7 +117,7 @@ func TestTheWholeWay(t *testing.T) {
 		if _, err := os.Stat(m.path("state/store.db")); err != nil {
 			t.Errorf("retire without --erase took the store: %v", err)
 		}
-		if out := m.must("ledger", "--steps"); !strings.Contains(out, "create container") || !strings.Contains(out, "retire") {
+		if out := m.must("ledger", "--steps"); !strings.Contains(out, m.made()) || !strings.Contains(out, "retire") {
 			t.Errorf("the ledger says:\n%s", out)
 		}
 		m.must("retire", "--erase", "--yes")
@@ -195,7 +195,7 @@ func shelves(t *testing.T, m *mill) {
 	if m.document(&reports, "shelf", "scan", m.path("media/series/Tiny Harbour (2016)")); len(reports) != 1 || reports[0].Folders != 2 || reports[0].New != 0 || reports[0].Gone != 0 {
 		t.Errorf("one folder: %+v", reports)
 	}
-	if _, errs, code := m.run("", "shelf", "scan", m.dir); code != 1 || !strings.Contains(errs, "on no shelf") {
+	if _, errs, code := m.run("", "shelf", "scan", m.dir); code != 2 || !strings.Contains(errs, "on no shelf") {
 		t.Errorf("a folder on no shelf: code %d, %s", code, errs)
 	}
 	if _, _, code := m.run("", "shelf", "scan", m.path("household.toml")); code != problem.ExitUsage {
@@ -213,7 +213,7 @@ func shelves(t *testing.T, m *mill) {
 	if m.document(&list, "shelf", "list"); reports[0].Gone > 1 || reports[0].Failing != 0 || list[0].Files != 6 || list[0].Problems != 0 {
 		t.Errorf("with one less: got %+v, %+v", reports, list)
 	}
-	if _, errs, code := m.run("", "shelf", "show", "books"); code != 1 || !strings.Contains(errs, "films, series") {
+	if _, errs, code := m.run("", "shelf", "show", "books"); code != 2 || !strings.Contains(errs, "films, series") {
 		t.Errorf("an unknown shelf: code %d, %s", code, errs)
 	}
 	// Adding and removing a file changed the folder's time; put it back for
@@ -274,7 +274,7 @@ func watching(t *testing.T, m *mill) {
 	if err := m.viewer("ozan").Watch(ctx, f, 1); err != nil {
 		t.Fatal(err)
 	}
-	if _, errs, code := m.run("", "usage", "history", "--member", "nobody"); code != 1 || !strings.Contains(errs, "no member") {
+	if _, errs, code := m.run("", "usage", "history", "--member", "nobody"); code != 2 || !strings.Contains(errs, "no member") {
 		t.Errorf("history of nobody: code %d, %s", code, errs)
 	}
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -172,6 +173,7 @@ every folder; where that differs from what was computed, it is told.`,
 					bad = bad || len(after.Problems) > 0
 					a.out.Printf("  %s: %s\n", f.Shelf, after.Summary(f.Need == household.Change))
 				}
+				a.scanMended(c.Context(), house, r.Folders)
 			} else if a.json {
 				err = a.document(r)
 			} else {
@@ -193,6 +195,24 @@ every folder; where that differs from what was computed, it is told.`,
 	c.Flags().IntVar(&sample, "sample", 0, "with --prove: only so many files of every folder, chosen by chance")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return a.reads(c)
+}
+
+// scanMended has the server look at shelves again whose files were mended, so that they can be
+// played now. One that does not run finds them when it starts.
+func (a *app) scanMended(ctx context.Context, h *operate.House, folders []accessFolder) {
+	var done []string
+	for _, f := range folders {
+		if len(f.Problems) == 0 || slices.Contains(done, f.Shelf) {
+			continue
+		}
+		if _, err := h.Client().Scan(ctx, f.Shelf, "", false, false); err != nil {
+			return
+		}
+		done = append(done, f.Shelf)
+	}
+	if len(done) > 0 {
+		a.out.Printf("  the server has looked at %s again: what can be read now can be played\n", strings.Join(done, ", "))
+	}
 }
 
 // accountFor finds the account that is asked about.
@@ -247,11 +267,7 @@ func (a *app) showAccess(r accessReport, brief bool) {
 		who = r.Identity.Account + ", " + who
 	}
 	a.out.Printf("access of %s, groups %s\n", show.Bold(who), strings.Trim(strings.ReplaceAll(fmt.Sprint(r.Identity.Groups), " ", ", "), "[]"))
-	say := func(indent, text string) {
-		for _, l := range show.Lines(show.Clean(text), len(indent)) {
-			a.out.Printf("%s%s\n", indent, l)
-		}
-	}
+	say := func(indent, text string) { a.out.Hang(indent, text) }
 	for _, f := range r.Folders {
 		if brief && len(f.Problems) == 0 {
 			continue
@@ -291,13 +307,13 @@ func (a *app) showAccess(r accessReport, brief bool) {
 		for _, m := range f.Remedies {
 			least := ""
 			if m.Least {
-				least = ", the least"
+				least = "; the smallest change"
 			}
-			a.out.Printf("  → %s %s\n", show.Bold(m.ID), show.Faint(fmt.Sprintf("(mends %s%s)", show.Count(m.Reaches, "path", "paths"), least)))
+			a.out.Printf("  → %s %s\n", show.Bold(m.ID), show.Faint(fmt.Sprintf("(fixes %s%s)", show.Count(m.Reaches, "path", "paths"), least)))
 			say("    ", m.What)
 			say("    ", "who gains: "+m.Widens)
 			for _, cmd := range m.Commands {
-				say("    $ ", cmd)
+				a.out.Command("    $ ", cmd)
 			}
 		}
 	}

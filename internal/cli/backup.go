@@ -275,7 +275,7 @@ func (a *app) backupListCommand() *cobra.Command {
 			for _, b := range list {
 				rows = append(rows, []string{show.When(b.Made), show.Size(b.Size), b.Path})
 			}
-			a.out.Table([]show.Column{{Head: "made"}, {Head: "size", Right: true}, {Head: "file"}}, rows)
+			a.out.Table([]show.Column{{Head: "made", Whole: true}, {Head: "size", Right: true}, {Head: "file"}}, rows)
 			return nil
 		},
 	}
@@ -371,6 +371,7 @@ func (a *app) showBackup(file string, u deploy.Unpacked) {
 func (a *app) restoreCommand() *cobra.Command {
 	var yes bool
 	var pass passphrase
+	var g gentle
 	c := &cobra.Command{
 		Use: "restore FILE", Short: "Put a backup's members, positions, plays and pictures in place",
 		Long: `Reads the whole backup first and refuses one that is damaged. Then it shows what will
@@ -379,6 +380,9 @@ it back. On a fresh machine, where there is no household file, the one in the ba
 is written first: look at its folders and its account, then restore again.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
+			if err := g.judge(c); err != nil {
+				return err
+			}
 			ctx := c.Context()
 			file, err := filepath.Abs(args[0])
 			if err != nil {
@@ -398,11 +402,12 @@ is written first: look at its folders and its account, then restore again.`,
 			if _, err := os.Stat(a.household); errors.Is(err, os.ErrNotExist) {
 				return a.restoreHouseholdFile(u, yes)
 			}
-			return a.restore(ctx, operate.Backup{File: file, Secret: secret, Unpacked: u}, yes, "restore", 0)
+			return a.restore(ctx, operate.Backup{File: file, Secret: secret, Unpacked: u}, yes, "restore", 0, g)
 		},
 	}
 	pass.flags(c)
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	g.flags(c)
 	return a.reads(c)
 }
 
@@ -429,7 +434,7 @@ func (a *app) restoreHouseholdFile(u deploy.Unpacked, yes bool) error {
 
 // restore puts the store of a backup in place; on the engine only what runs is
 // stopped and started.
-func (a *app) restore(ctx context.Context, b operate.Backup, yes bool, command string, undoes int) error {
+func (a *app) restore(ctx context.Context, b operate.Backup, yes bool, command string, undoes int, g gentle) error {
 	h, err := a.openAlone(ctx)
 	if err == nil {
 		err = h.Here(ctx)
@@ -459,6 +464,9 @@ func (a *app) restore(ctx context.Context, b operate.Backup, yes bool, command s
 	if err := a.agree(yes, "Carry this out?"); err != nil {
 		return err
 	}
+	if err := g.wait(ctx, a, h, r.Watching); err != nil {
+		return err
+	}
 	d, err := a.carry(ctx, r.Plan)
 	if err != nil {
 		return err
@@ -475,7 +483,7 @@ func (a *app) restore(ctx context.Context, b operate.Backup, yes bool, command s
 }
 
 // undoStore puts the store back that was there before a restore.
-func (a *app) undoStore(ctx context.Context, e ledger.Entry, yes bool) error {
+func (a *app) undoStore(ctx context.Context, e ledger.Entry, yes bool, g gentle) error {
 	state, owner := a.known()
 	if filepath.Dir(e.Undo.Path) != deploy.BackupsFolder(state) {
 		return &problem.Problem{What: "the entry names no backup of this household", Where: e.Undo.Path, Why: "such backups lie in " + deploy.BackupsFolder(state), Fix: "restore the file by its name, if it is the right one: cozyshelf restore"}
@@ -488,7 +496,7 @@ func (a *app) undoStore(ctx context.Context, e ledger.Entry, yes bool) error {
 		return err
 	}
 	defer u.Close()
-	return a.restore(ctx, operate.Backup{File: e.Undo.Path, Unpacked: u}, yes, "undo", e.ID)
+	return a.restore(ctx, operate.Backup{File: e.Undo.Path, Unpacked: u}, yes, "undo", e.ID, g)
 }
 
 // undoUnbegun takes back a restore that was cut off before anything was replaced.

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"os"
+	"strconv"
 	"strings"
 	"time"
 
@@ -97,7 +98,7 @@ func (a *app) makeAccount(h *household.Household, engine facts.Engine, p facts.P
 	if err := a.ready(h, engine.Identity(account)); err != nil {
 		return err
 	}
-	id := a.enter(h, ledger.Entry{At: time.Now(), Who: who(), Command: "check --mend", Action: "make-account", What: fmt.Sprintf("make the account %s, %d:%d", p.Name, account.UID, account.GID), Why: "the server runs as it", Outcome: "done", Undo: &ledger.Undo{Kind: undoAccount, Path: p.Name}})
+	id := a.enter(h, ledger.Entry{At: time.Now(), Who: who(), Command: "check --mend", Action: "make-account", What: fmt.Sprintf("make the account %s, %d:%d", p.Name, account.UID, account.GID), Why: "the server runs as it", Outcome: "done", Undo: &ledger.Undo{Kind: undoAccount, Path: p.Name, Data: accountData(account)}})
 	a.err.Printf("entry %d: made %s, %d:%d; cozyshelf undo %d removes it\n", id, p.Name, account.UID, account.GID, id)
 	for _, g := range p.Nameless {
 		if err := a.addGroup(h, g, "check --mend", "the shelves need it"); err != nil {
@@ -106,6 +107,33 @@ func (a *app) makeAccount(h *household.Household, engine facts.Engine, p facts.P
 	}
 	a.err.Printf("\n")
 	return nil
+}
+
+// accountData writes down the numbers of an account, to make it again by.
+func accountData(a facts.Account) string {
+	out := fmt.Sprintf("%d:%d", a.UID, a.GID)
+	for _, g := range a.Groups {
+		if g != a.GID {
+			out += fmt.Sprintf(":%d", g)
+		}
+	}
+	return out
+}
+
+// accountNumbers reads it.
+func accountNumbers(data string) (uid, gid uint32, groups []uint32, err error) {
+	var all []uint32
+	for _, t := range strings.Split(data, ":") {
+		n, err := strconv.ParseUint(t, 10, 32)
+		if err != nil {
+			return 0, 0, nil, fmt.Errorf("the account's numbers are not kept: %q", data)
+		}
+		all = append(all, uint32(n))
+	}
+	if len(all) < 2 {
+		return 0, 0, nil, fmt.Errorf("the account's numbers are not kept: %q", data)
+	}
+	return all[0], all[1], all[2:], nil
 }
 
 // addGroup lets the server into a group by its number, in the household file.
@@ -128,7 +156,7 @@ func (a *app) showVerdict(lines []verdict.Line, worst verdict.Status) {
 	}
 	indent := strings.Repeat(" ", 9+wide+2)
 	say := func(first, text string, style func(string) string) {
-		for i, line := range show.Lines(show.Clean(text), len(indent)) {
+		for i, line := range a.out.Lines(show.Clean(text), len(indent)) {
 			if i > 0 {
 				first = indent
 			}

@@ -4,10 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/core/verdict"
 	"cozyshelf/internal/ledger"
@@ -19,22 +21,14 @@ import (
 
 // deployFlags are those of deploy and upgrade.
 type deployFlags struct {
-	dry, yes, gently bool
-	patience         time.Duration
+	gentle
+	dry, yes bool
 }
 
 func (f *deployFlags) add(c *cobra.Command) {
 	c.Flags().BoolVar(&f.dry, "dry-run", false, "only show the changes")
 	c.Flags().BoolVar(&f.yes, "yes", false, "do not ask")
-	c.Flags().BoolVar(&f.gently, "gently", false, "wait until nobody is watching who would be interrupted")
-	spanVar(c, &f.patience, "for", 2*time.Hour, "with --gently: how long to wait, such as 90m or 1d")
-}
-
-func (f *deployFlags) judge(c *cobra.Command) error {
-	if c.Flags().Changed("for") && !f.gently || f.patience < 0 {
-		return wrongUse(c, "--for is how long --gently waits, such as 10m")
-	}
-	return nil
+	f.flags(c)
 }
 
 func (a *app) deployCommand() *cobra.Command {
@@ -68,7 +62,7 @@ func (a *app) deploy(ctx context.Context, command string, f deployFlags) error {
 		return err
 	}
 	if !h.Account.Known {
-		return a.blocked(h.Blocked(ctx)) // with the account that is proposed
+		return a.blocked(operate.OnlyBlocked(h.Judge(ctx))) // with the account that is proposed
 	}
 	p, err := h.Deploy(ctx, command)
 	if err != nil {
@@ -84,16 +78,15 @@ func (a *app) deploy(ctx context.Context, command string, f deployFlags) error {
 		return p.Settle()
 	}
 	// What would certainly fail is not begun.
-	if err := a.blocked(h.Blocked(ctx)); err != nil {
+	found := h.Gather(ctx)
+	if err := a.blocked(operate.OnlyBlocked(verdict.Judge(h.Household, found))); err != nil {
 		return err
 	}
 	if err := a.agree(f.yes, "Carry this out?"); err != nil {
 		return err
 	}
-	if f.gently {
-		if err := a.waitForStreams(ctx, h, p.Changes, f.patience); err != nil {
-			return err
-		}
+	if err := f.wait(ctx, a, h, p.Watching); err != nil {
+		return err
 	}
 	began := time.Now()
 	d, err := a.carry(ctx, p)
@@ -106,7 +99,37 @@ func (a *app) deploy(ctx context.Context, command string, f deployFlags) error {
 	}
 	a.out.Printf("\nready after %s%s\n", show.Took(time.Since(began)), away)
 	a.whereNext(ctx, h)
+	a.showUnreadable(found)
 	return nil
+}
+
+// showUnreadable says in a line a shelf what the server cannot use.
+func (a *app) showUnreadable(f facts.Facts) {
+	for _, s := range f.Shelves {
+		files, folders, closed := 0, 0, 0
+		for _, d := range s.Folders {
+			if r := d.Access; r != nil && r.Failing > 0 {
+				closed++
+				files += r.Files - r.ReadableFiles
+				folders += r.Folders - r.ListableFolders
+			}
+		}
+		var what []string
+		if files > 0 {
+			what = append(what, show.Count(files, "file", "files"))
+		}
+		if folders > 0 {
+			what = append(what, show.Count(folders, "folder", "folders"))
+		}
+		switch {
+		case closed == 0:
+		case len(what) == 0:
+			a.warn(fmt.Sprintf("%s: the server cannot put files there; cozyshelf access %s says why", s.Name, s.Name))
+		default:
+			a.warn(fmt.Sprintf("%s: the server cannot read %s; cozyshelf access %s says why", s.Name, strings.Join(what, " and "),
+				s.Name))
+		}
+	}
 }
 
 // showDeployment shows what deploy would do.
@@ -148,16 +171,17 @@ func (a *app) blocked(lines []verdict.Line) error {
 }
 
 func (a *app) showInterrupted(watching []usage.Play) {
+	to := a.out
+	if a.json {
+		to = a.err
+	}
 	for _, p := range watching {
-		a.out.Printf("  %s %s is watching %s (%s of %s, %s): that is interrupted, and goes on where it was\n", show.Mark("warning"), p.Member, playTitle(p), show.Length(p.Position), show.Length(p.Duration), p.Device)
+		to.Printf("  %s %s is watching %s (%s of %s, %s): that is interrupted, and goes on where it was\n", show.Mark("warning"), p.Member, playTitle(p), show.Length(p.Position), show.Length(p.Duration), p.Device)
 	}
 }
 
 // waitForStreams waits until nothing would be interrupted.
-func (a *app) waitForStreams(ctx context.Context, h *operate.House, changes []blueprint.Change, patience time.Duration) error {
-	if len(h.Watching(ctx, changes)) == 0 {
-		return nil
-	}
+func (a *app) waitForStreams(ctx context.Context, h *operate.House, patience time.Duration) error {
 	err := h.Wait(ctx, patience, func(n int) {
 		a.err.Printf("waiting for %s to end\n", show.Count(n, "stream", "streams"))
 	})
@@ -179,17 +203,17 @@ func tellChanges(out show.Out, changes []blueprint.Change) {
 		if ch.Why != "" {
 			why = "(" + ch.Why + ")"
 		}
-		if len(show.Lines(ch.What+"  "+why, 4)) == 1 {
+		if len(out.Lines(ch.What+"  "+why, 4)) == 1 {
 			out.Printf("  • %s  %s\n", ch.What, show.Faint(why))
 			continue
 		}
-		for i, l := range show.Lines(ch.What, 4) {
+		for i, l := range out.Lines(ch.What, 4) {
 			out.Printf("  %s %s\n", []string{"•", " "}[min(i, 1)], l)
 		}
 		if why == "" {
 			continue
 		}
-		for _, l := range show.Lines(why, 6) {
+		for _, l := range out.Lines(why, 6) {
 			out.Printf("      %s\n", show.Faint(l))
 		}
 	}
@@ -294,7 +318,7 @@ func (a *app) ledgerCommand() *cobra.Command {
 				}
 				rows = append(rows, []string{fmt.Sprint(e.ID), show.When(e.At), e.Who, e.Command, e.What, outcome})
 			}
-			a.out.Table([]show.Column{{Head: "entry", Right: true}, {Head: "when"}, {Head: "who"}, {Head: "command"}, {Head: "what", Most: 80}, {Head: "outcome", Most: 30}}, rows)
+			a.out.Table([]show.Column{{Head: "entry", Right: true}, {Head: "when", Whole: true}, {Head: "who", Drop: 1}, {Head: "command", Drop: 2}, {Head: "what", Most: 200}, {Head: "outcome", Most: 60}}, rows)
 			if hidden > 0 {
 				a.out.Printf("%s of these left out; --steps shows them\n", show.Count(hidden, "step", "steps"))
 			}

@@ -550,7 +550,7 @@ func (a *app) intakeListCommand() *cobra.Command {
 				}
 				rows = append(rows, []string{w.ID, show.When(w.Began), w.Who, w.Way, w.Shelf, what, show.Bar(float64(w.Done), float64(max(1, w.All))), show.Size(w.Done) + " of " + show.Size(w.All), w.Now})
 			}
-			a.out.Table([]show.Column{{Head: "job"}, {Head: "since"}, {Head: "who", Most: 14}, {Head: "way"}, {Head: "onto"}, {Head: "what", Most: 40}, {Head: ""}, {Head: "there", Right: true}, {Head: "state"}}, rows)
+			a.out.Table([]show.Column{{Head: "job", Whole: true}, {Head: "since", Whole: true, Drop: 3}, {Head: "who", Most: 14, Drop: 2}, {Head: "way", Whole: true, Drop: 1}, {Head: "onto", Whole: true}, {Head: "what", Most: 60}, {Head: "", Drop: 4}, {Head: "there", Right: true, Drop: 5}, {Head: "state"}}, rows)
 			for _, w := range list {
 				if w.Why != "" {
 					a.out.Printf("\n%s %s: %s\n", show.Mark("warning"), w.ID, show.Clean(w.Why))

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"time"
 
 	"cozyshelf/internal/backup"
 	"cozyshelf/internal/boundary"
@@ -17,6 +18,7 @@ import (
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/logline"
 	"cozyshelf/internal/core/plain"
+	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/engine"
 	"cozyshelf/internal/intake"
 	"cozyshelf/internal/machine"
@@ -169,14 +171,47 @@ func (f *logFilter) flush() error {
 	return nil
 }
 
+// gentle are the flags of commands that interrupt who is watching.
+type gentle struct {
+	gently   bool
+	patience time.Duration
+}
+
+func (g *gentle) flags(c *cobra.Command) {
+	c.Flags().BoolVar(&g.gently, "gently", false, "wait until nobody is watching who would be interrupted")
+	spanVar(c, &g.patience, "for", 2*time.Hour, "with --gently: how long to wait, such as 90m or 1d")
+}
+
+func (g *gentle) judge(c *cobra.Command) error {
+	if c.Flags().Changed("for") && !g.gently {
+		return wrongUse(c, "--for is how long --gently waits, such as 10m")
+	}
+	return nil
+}
+
+// wait waits for who is watching, where that is wished.
+func (g *gentle) wait(ctx context.Context, a *app, h *operate.House, watching []usage.Play) error {
+	if !g.gently || len(watching) == 0 {
+		return nil
+	}
+	return a.waitForStreams(ctx, h, g.patience)
+}
+
 // turn stops or starts what is deployed, as asked.
-func (a *app) turn(ctx context.Context, command string, stop, start bool) error {
+func (a *app) turn(ctx context.Context, command string, stop, start bool, g gentle) error {
 	if err := a.alone(ctx); err != nil {
 		return err
 	}
 	h, seen, err := a.deployed(ctx)
 	if err != nil {
 		return err
+	}
+	if stop && seen.Running {
+		watching := h.Streams(ctx)
+		a.showInterrupted(watching)
+		if err := g.wait(ctx, a, h, watching); err != nil {
+			return err
+		}
 	}
 	if err := a.takeOver(h.Household); err != nil {
 		a.warn(err.Error()) // a full disk does not keep the server from being stopped or started
@@ -189,11 +224,18 @@ func (a *app) turn(ctx context.Context, command string, stop, start bool) error 
 	switch {
 	case err != nil && !full:
 		return err
+	case a.json:
+		if err := a.document(map[string]any{"household": h.Name(), "running": start, "address": h.Address(), "full_disk": full}); err != nil {
+			return err
+		}
 	case !start:
 		a.out.Printf("%s is stopped\n", h.Name())
+	default:
+		a.out.Printf("%s is running: %s\n", h.Name(), h.Address())
+	}
+	if !start {
 		return nil
 	}
-	a.out.Printf("%s is running: %s\n", h.Name(), h.Address())
 	if full {
 		a.warn("the disk with the state folder is full: what is there plays, and nothing new is remembered; " +
 			"free some space there, and it goes on by itself")
@@ -203,22 +245,34 @@ func (a *app) turn(ctx context.Context, command string, stop, start bool) error 
 }
 
 func (a *app) startCommand() *cobra.Command {
-	return &cobra.Command{Use: "start", Short: "Start the server again", Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error { return a.turn(c.Context(), "start", false, true) }}
+	return a.reads(&cobra.Command{Use: "start", Short: "Start the server again", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error { return a.turn(c.Context(), "start", false, true, gentle{}) }})
 }
 
 func (a *app) stopCommand() *cobra.Command {
-	return &cobra.Command{Use: "stop", Short: "Stop the server; nothing is removed", Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error { return a.turn(c.Context(), "stop", true, false) }}
+	return a.turning(&cobra.Command{Use: "stop", Short: "Stop the server; nothing is removed", Args: cobra.NoArgs}, false)
 }
 
 func (a *app) restartCommand() *cobra.Command {
-	return &cobra.Command{Use: "restart", Short: "Stop and start the server", Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error { return a.turn(c.Context(), "restart", true, true) }}
+	return a.turning(&cobra.Command{Use: "restart", Short: "Stop and start the server", Args: cobra.NoArgs}, true)
+}
+
+// turning makes a command that stops the server, and starts it again where that is wished.
+func (a *app) turning(c *cobra.Command, start bool) *cobra.Command {
+	var g gentle
+	c.RunE = func(c *cobra.Command, _ []string) error {
+		if err := g.judge(c); err != nil {
+			return err
+		}
+		return a.turn(c.Context(), c.Name(), true, start, g)
+	}
+	g.flags(c)
+	return a.reads(c)
 }
 
 func (a *app) retireCommand() *cobra.Command {
 	var erase, yes bool
+	var g gentle
 	c := &cobra.Command{
 		Use: "retire", Short: "Remove what was made on the engine; media stay, always",
 		Long: `Removes the household's container, network and image from the engine. The state
@@ -226,6 +280,9 @@ folder (members, positions, plays) stays for a later deploy, unless --erase is
 given. Media are never touched.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
+			if err := g.judge(c); err != nil {
+				return err
+			}
 			ctx := c.Context()
 			h, err := a.openAlone(ctx)
 			if err == nil {
@@ -238,17 +295,31 @@ given. Media are never touched.`,
 			if err != nil {
 				return err
 			}
+			if a.json {
+				if err := a.document(map[string]any{"household": h.Name(), "changes": p.Changes, "interrupts": p.Watching}); err != nil {
+					return err
+				}
+			}
 			if len(p.Changes) == 0 {
-				a.out.Printf("nothing to do: %s has nothing on %s\n", h.Name(), h.Facts.Kind)
+				a.say("nothing to do: %s has nothing on %s\n", h.Name(), h.Facts.Kind)
 				return nil
 			}
-			a.out.Printf("%s on %s\n", show.Bold(h.Name()), h.Facts.Kind)
-			a.showChanges(p.Changes)
+			if !a.json {
+				a.out.Printf("%s on %s\n", show.Bold(h.Name()), h.Facts.Kind)
+				a.showChanges(p.Changes)
+				a.showInterrupted(p.Watching)
+			}
 			if err := a.agree(yes, "Carry this out?"); err != nil {
+				return err
+			}
+			if err := g.wait(ctx, a, h, p.Watching); err != nil {
 				return err
 			}
 			if _, err := a.carry(ctx, p); err != nil {
 				return err
+			}
+			if a.json {
+				return nil
 			}
 			a.out.Printf("retired; media were not touched\n")
 			for _, l := range stays(h.Household) {
@@ -260,7 +331,8 @@ given. Media are never touched.`,
 	}
 	c.Flags().BoolVar(&erase, "erase", false, "also erase the state folder")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
-	return c
+	g.flags(c)
+	return a.reads(c)
 }
 
 // stays lists what a household that has retired leaves on this machine, beside its media and

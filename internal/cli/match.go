@@ -169,7 +169,7 @@ func (a *app) showMatch(m control.Matched) {
 	}
 	if d.Summary != "" {
 		a.out.Printf("\n")
-		for _, l := range show.Lines(show.Clean(d.Summary), 2) {
+		for _, l := range a.out.Lines(show.Clean(d.Summary), 2) {
 			a.out.Printf("  %s\n", l)
 		}
 	}

@@ -177,7 +177,7 @@ func (a *app) memberListCommand() *cobra.Command {
 			for _, m := range list {
 				rows = append(rows, []string{m.Name, string(m.Role), awayWords(m.Away), fmt.Sprint(m.Devices), show.When(m.Seen), show.When(m.Created)})
 			}
-			a.out.Table([]show.Column{{Head: "member"}, {Head: "role"}, {Head: "may watch"}, {Head: "devices", Right: true}, {Head: "last seen"}, {Head: "added"}}, rows)
+			a.out.Table([]show.Column{{Head: "member", Whole: true}, {Head: "role"}, {Head: "may watch", Whole: true}, {Head: "devices", Right: true, Drop: 2}, {Head: "last seen", Whole: true, Drop: 3}, {Head: "added", Whole: true, Drop: 1}}, rows)
 			return nil
 		},
 	})

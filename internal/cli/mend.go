@@ -69,12 +69,15 @@ func (a *app) mend(h *household.Household, engine facts.Engine, account facts.Ac
 		}
 	}
 	for _, id := range ids {
-		if !used[id] {
-			return &problem.Problem{What: fmt.Sprintf("%q is neither a shelf nor a remedy offered here", id), Where: a.household, Why: "remedies follow from what stands in the way, and some are only for your own hands", Fix: "cozyshelf access shows those there are", Exit: problem.ExitUsage}
+		if err := a.offered(h, id, used, folders); err != nil {
+			return err
 		}
 	}
 	if len(todo) == 0 {
-		a.out.Printf("\nnothing to mend here\n")
+		if a.json {
+			return a.document([]mended{})
+		}
+		a.out.Printf("\n%s\n", nothingToMend(folders))
 		return nil
 	}
 	for _, m := range todo {
@@ -109,6 +112,47 @@ func (a *app) mend(h *household.Household, engine facts.Engine, account facts.Ac
 		return a.document(done)
 	}
 	return nil
+}
+
+// offered refuses the name of a remedy that is none, or that would mend nothing here though
+// something is to be mended.
+func (a *app) offered(h *household.Household, id string, used map[string]bool, folders []accessFolder) error {
+	needed := slices.ContainsFunc(folders, func(f accessFolder) bool { return len(f.Problems) > 0 })
+	switch {
+	case used[id] || permit.IsID(id) && !needed:
+		return nil
+	case permit.IsID(id):
+		return &problem.Problem{What: fmt.Sprintf("%q mends nothing here", id), Where: a.household,
+			Why: "remedies follow from what stands in the way, and some are only for your own hands",
+			Fix: "cozyshelf access shows those there are", Exit: problem.ExitUsage}
+	}
+	var known []string
+	for _, s := range h.Shelves {
+		known = append(known, s.Name)
+	}
+	for _, k := range permit.Kinds {
+		known = append(known, string(k))
+	}
+	p := &problem.Problem{What: fmt.Sprintf("%q is neither a shelf nor a remedy", id), Where: a.household,
+		Why: "no shelf and no remedy has that name", Fix: "cozyshelf access shows shelves and remedies", Exit: problem.ExitUsage}
+	if near := household.Nearest(id, known); near != "" {
+		p.Fix = "did you mean " + near + "? " + p.Fix
+	}
+	return p
+}
+
+// nothingToMend says so of the folders that were looked at.
+func nothingToMend(folders []accessFolder) string {
+	var names []string
+	for _, f := range folders {
+		if !slices.Contains(names, f.Shelf) {
+			names = append(names, f.Shelf)
+		}
+	}
+	if len(names) == 0 {
+		return "There is nothing to mend."
+	}
+	return "Nothing on " + strings.Join(names, ", ") + " needs mending."
 }
 
 // choose chooses the remedies for a folder.

@@ -15,6 +15,9 @@ import (
 // signal's number.
 const exitInterrupted = 130
 
+// exitUnread is the exit code where nobody reads what is printed any more.
+const exitUnread = 141
+
 // errInterrupted is that somebody pressed Ctrl-C at a question.
 var errInterrupted = errors.New("interrupted")
 

@@ -11,9 +11,11 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"os/signal"
 	"os/user"
 	"strconv"
 	"strings"
+	"syscall"
 
 	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/cli/show"
@@ -54,6 +56,10 @@ func run(ctx context.Context, version string, args []string) int {
 	a := &app{version: version, out: show.To(os.Stdout), err: show.To(os.Stderr), in: os.Stdin, ctx: ctx}
 	a.lines = bufio.NewReader(a.in)
 	looks()
+	// Whoever reads what we print may go; what is being done is done to its end all the same, and
+	// nothing is left behind.
+	gone := make(chan os.Signal, 1)
+	signal.Notify(gone, syscall.SIGPIPE)
 	root := a.root()
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
@@ -68,8 +74,11 @@ func run(ctx context.Context, version string, args []string) int {
 		return exitInterrupted
 	}
 	var quiet *exit
-	if errors.As(err, &quiet) {
+	switch {
+	case errors.As(err, &quiet):
 		return quiet.code
+	case errors.Is(err, syscall.EPIPE):
+		return exitUnread
 	}
 	a.complain(err)
 	return problem.Code(err)
@@ -220,6 +229,13 @@ func wrongUse(c *cobra.Command, why string) error {
 func (a *app) reads(c *cobra.Command) *cobra.Command {
 	c.Flags().BoolVar(&a.json, "json", false, "write one JSON document")
 	return c
+}
+
+// say prints a text, unless a document is written in its place.
+func (a *app) say(format string, args ...any) {
+	if !a.json {
+		a.out.Printf(format, args...)
+	}
 }
 
 // document writes a JSON document.

@@ -70,7 +70,7 @@ func (a *app) showShelves(list []control.Shelf) {
 		}
 		rows = append(rows, []string{s.Name, string(s.Kind), string(s.Access), fmt.Sprint(s.Titles), fmt.Sprint(s.Files), show.Length(s.Duration), show.Size(s.Size), problems, state})
 	}
-	a.out.Table([]show.Column{{Head: "shelf"}, {Head: "kind"}, {Head: "access"}, {Head: "titles", Right: true}, {Head: "files", Right: true}, {Head: "length", Right: true}, {Head: "size", Right: true}, {Head: "problems", Right: true}, {Head: "state"}}, rows)
+	a.out.Table([]show.Column{{Head: "shelf", Whole: true}, {Head: "kind", Whole: true, Drop: 2}, {Head: "access", Whole: true, Drop: 1}, {Head: "titles", Right: true}, {Head: "files", Right: true, Drop: 4}, {Head: "length", Right: true, Drop: 3}, {Head: "size", Right: true, Drop: 5}, {Head: "problems", Right: true}, {Head: "state"}}, rows)
 }
 
 func (a *app) shelfShowCommand() *cobra.Command {
@@ -233,7 +233,7 @@ func (a *app) showLibrary(l store.Library) {
 		files, length, bytes = files+k.Files, length+k.Duration, bytes+k.Size
 	}
 	rows = append(rows, []string{"together", "", "", show.Count(files, "file", "files"), show.Length(length), show.Size(bytes)})
-	a.out.Table([]show.Column{{Head: "kind"}, {Head: "titles", Right: true}, {Head: "", Right: true}, {Head: "files", Right: true}, {Head: "length", Right: true}, {Head: "size", Right: true}}, rows)
+	a.out.Table([]show.Column{{Head: "kind", Whole: true}, {Head: "titles", Right: true}, {Head: "", Right: true}, {Head: "files", Right: true}, {Head: "length", Right: true}, {Head: "size", Right: true}}, rows)
 	a.out.Printf("\n")
 	rows = nil
 	for _, c := range l.Codecs {
@@ -256,7 +256,7 @@ func (a *app) showLately(list []store.Title) {
 	for _, t := range list {
 		rows = append(rows, []string{show.When(t.Added), t.Shelf, titled(t), show.Length(t.Duration), show.Size(t.Size)})
 	}
-	a.out.Table([]show.Column{{Head: "when"}, {Head: "shelf"}, {Head: "title", Most: 60}, {Head: "length", Right: true}, {Head: "size", Right: true}}, rows)
+	a.out.Table([]show.Column{{Head: "when", Whole: true}, {Head: "shelf", Whole: true, Drop: 2}, {Head: "title", Most: 60}, {Head: "length", Right: true, Drop: 1}, {Head: "size", Right: true, Drop: 3}}, rows)
 }
 
 // titled is a title as a person says it.
@@ -295,7 +295,7 @@ func (a *app) shelfFindCommand() *cobra.Command {
 			for _, h := range list {
 				rows = append(rows, []string{h.Title.Shelf, titled(h.Title), h.Part, show.Count(h.Title.Parts, "file", "files"), show.Length(h.Title.Duration)})
 			}
-			a.out.Table([]show.Column{{Head: "shelf"}, {Head: "title", Most: 60}, {Head: "part", Most: 40}, {Head: "", Right: true}, {Head: "length", Right: true}}, rows)
+			a.out.Table([]show.Column{{Head: "shelf", Whole: true, Drop: 2}, {Head: "title", Most: 60}, {Head: "part", Most: 40}, {Head: "", Right: true, Drop: 1}, {Head: "length", Right: true, Drop: 3}}, rows)
 			return nil
 		},
 	})
@@ -335,7 +335,7 @@ func (a *app) showShelf(sh control.ShelfFiles) {
 			rows = append(rows, []string{mark, name, year, strings.TrimSpace(f.Day() + " " + f.Label()), show.Length(f.Duration), size(f.Media.First(media.Video)), f.Media.Codecs(), show.Size(f.Size), path.Base(f.Path)})
 		}
 	}
-	a.out.Table([]show.Column{{Head: ""}, {Head: "title", Most: 44}, {Head: "year"}, {Head: "part", Most: 22}, {Head: "length", Right: true}, {Head: "picture"}, {Head: "codecs"}, {Head: "size", Right: true}, {Head: "file", Most: 46}}, rows)
+	a.out.Table([]show.Column{{Head: ""}, {Head: "title", Most: 60}, {Head: "year", Drop: 5}, {Head: "part", Most: 40}, {Head: "length", Right: true, Drop: 4}, {Head: "picture", Drop: 2}, {Head: "codecs", Drop: 1}, {Head: "size", Right: true, Drop: 3}, {Head: "file"}}, rows)
 	for _, p := range sh.Problems {
 		problems = append(problems, fmt.Sprintf("%s: %s", path.Join(p.Root, p.Path), p.Problem))
 	}
@@ -410,7 +410,7 @@ func (a *app) shelfScanCommand() *cobra.Command {
 				failing += r.Failing
 				rows = append(rows, []string{r.Shelf, fmt.Sprint(r.Files), fmt.Sprint(r.New), fmt.Sprint(r.Changed), fmt.Sprint(r.Moved), fmt.Sprint(r.Gone), fmt.Sprint(r.Failing), fmt.Sprint(r.Unclear), fmt.Sprint(r.Samples), fmt.Sprint(r.Passed), fmt.Sprintf("%.2f s", r.Seconds), note})
 			}
-			a.out.Table([]show.Column{{Head: "shelf"}, {Head: "files", Right: true}, {Head: "new", Right: true}, {Head: "changed", Right: true}, {Head: "moved", Right: true}, {Head: "gone", Right: true}, {Head: "failing", Right: true}, {Head: "unclear", Right: true}, {Head: "samples", Right: true}, {Head: "other files", Right: true}, {Head: "took", Right: true}, {Head: ""}}, rows)
+			a.out.Table([]show.Column{{Head: "shelf", Whole: true}, {Head: "files", Right: true}, {Head: "new", Right: true}, {Head: "changed", Right: true}, {Head: "moved", Right: true, Drop: 5}, {Head: "gone", Right: true}, {Head: "unreadable", Right: true}, {Head: "name not understood", Right: true, Drop: 4}, {Head: "samples", Right: true, Drop: 1}, {Head: "other files", Right: true, Drop: 2}, {Head: "took", Right: true, Drop: 3}, {Head: ""}}, rows)
 			for _, f := range away {
 				a.out.Printf("\n%s %s: %s\n", show.Mark("warning"), show.Clean(f.Folder), show.Clean(f.Why))
 			}

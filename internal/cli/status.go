@@ -77,7 +77,8 @@ func (a *app) statusCommand() *cobra.Command {
 		Use: "status", Short: "How the deployment is", Args: cobra.NoArgs,
 		Long: `Shows on one screen whether the server is healthy, or why not, what it runs on, what
 it may use, who watches, and what somebody changed by hand. --watch shows it again
-and again, until you press Ctrl-C.`,
+and again, until you press Ctrl-C. Exit code 3 when the server is not healthy: stopped, not
+deployed, or sick; so that a program which watches the machine can use it.`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			if c.Flags().Changed("pause") && !watch || pause < 200*time.Millisecond {
 				return wrongUse(c, "--pause goes with --watch, and is 200ms or more")
@@ -90,10 +91,14 @@ and again, until you press Ctrl-C.`,
 				return a.watchStatus(c.Context(), r, pause)
 			}
 			if a.json {
-				return a.document(r)
+				err = a.document(r)
+			} else {
+				a.showStatus(r)
 			}
-			a.showStatus(r)
-			return nil
+			if err == nil && !r.Healthy {
+				return &exit{problem.ExitFound}
+			}
+			return err
 		},
 	}
 	c.Flags().BoolVar(&watch, "watch", false, "show it again and again")
@@ -317,7 +322,7 @@ func (a *app) showStatus(r *statusReport) {
 		state = "not healthy: " + r.Why
 	}
 	row := func(name, says string, args ...any) {
-		for i, line := range show.Lines(show.Clean(fmt.Sprintf(says, args...)), 12) {
+		for i, line := range a.out.Lines(show.Clean(fmt.Sprintf(says, args...)), 12) {
 			if i > 0 {
 				name = ""
 			}
@@ -413,7 +418,7 @@ func (a *app) showMounts(list []mountReport) {
 		return
 	}
 	inside := slices.ContainsFunc(list, func(m mountReport) bool { return m.Inside != "" })
-	columns := []show.Column{{Head: "mount"}, {Head: "on this machine", Most: 48}, {Head: "inside"}, {Head: "to"}, {Head: "access"}, {Head: "", Most: 60}}
+	columns := []show.Column{{Head: "mount"}, {Head: "on this machine"}, {Head: "inside", Drop: 1}, {Head: "to", Drop: 2}, {Head: "access", Whole: true}, {Head: "", Most: 80, Drop: 3}}
 	if !inside {
 		columns = slices.Delete(columns, 2, 3)
 	}

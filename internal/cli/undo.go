@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -35,6 +36,7 @@ const (
 
 func (a *app) undoCommand() *cobra.Command {
 	var yes bool
+	var g gentle
 	c := &cobra.Command{
 		Use: "undo ENTRY", Short: "Take back what an entry of the ledger records",
 		Long: `Puts back what an entry of the ledger changed, as cozyshelf ledger lists it. What
@@ -42,6 +44,9 @@ somebody else changed since is shown and left alone. Undoing is an entry too, an
 can be undone. Exit code 3 when something was left alone.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
+			if err := g.judge(c); err != nil {
+				return err
+			}
 			h, err := a.loadAlone(c.Context())
 			if err != nil {
 				return err
@@ -61,9 +66,9 @@ can be undone. Exit code 3 when something was left alone.`,
 				if err != nil {
 					return err
 				}
-				return a.undoDeployment(c.Context(), house, "undo", e, yes)
+				return a.undoDeployment(c.Context(), house, "undo", e, yes, g)
 			case undoStore:
-				return a.undoStore(c.Context(), e, yes)
+				return a.undoStore(c.Context(), e, yes, g)
 			case undoAccess:
 				return a.undoAccess(h, e, yes)
 			case ledger.Upload:
@@ -73,12 +78,13 @@ can be undone. Exit code 3 when something was left alone.`,
 			case undoFile:
 				return a.undoFile(h, e, yes)
 			case undoFolder, undoGroup, undoAccount, undoMade:
-				return a.undoThing(h, e, yes)
+				return a.undoThing(c.Context(), h, e, yes)
 			}
 			return &problem.Problem{What: "this entry cannot be taken back by this program", Where: h.Storage.State, Why: fmt.Sprintf("it is of a kind %q that is not known here", e.Undo.Kind), Fix: "use the program that wrote it"}
 		},
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	g.flags(c)
 	return a.reads(c)
 }
 
@@ -228,58 +234,137 @@ func above(path string, do func(d *boundary.Dir, name string) error) error {
 	return do(d, filepath.Base(path))
 }
 
-// undoThing takes back what has no plan.
-func (a *app) undoThing(h *household.Household, e ledger.Entry, yes bool) error {
-	var what string
-	var do func() error
-	switch e.Undo.Kind {
-	case undoFolder:
-		what = fmt.Sprintf("remove the folder %s, if it is empty", e.Undo.Path)
-		do = func() error {
-			return above(e.Undo.Path, func(d *boundary.Dir, name string) error { return d.RemoveDir(name) })
-		}
-	case undoMade:
-		what = fmt.Sprintf("remove %s, if it is as it was written", e.Undo.Path)
-		do = func() error {
-			return above(e.Undo.Path, func(d *boundary.Dir, name string) error {
-				b, err := d.Read(name, 16<<20, nil)
-				if errors.Is(err, os.ErrNotExist) {
-					return nil
-				}
-				if err == nil && sum(b) != e.Undo.Data {
-					err = errors.New("it was changed since")
-				}
+// thing is a change to the host that has no plan of its own: what the taking back of it is, or
+// the taking back of that.
+type thing struct {
+	what  string
+	do    func() error
+	again bool // it can be taken back in turn
+}
+
+// thing says how an entry is taken back; back is that the entry itself took another back.
+func (e undoable) thing(back bool) thing {
+	u := e.Undo
+	switch {
+	case u.Kind == undoFolder && back:
+		return thing{what: "make the folder " + u.Path + " again", again: true, do: func() error {
+			return above(u.Path, func(d *boundary.Dir, name string) error {
+				made, err := d.Mkdir(name, 0o755, nil)
 				if err != nil {
-					return err
+					return ignoreExists(err)
 				}
-				return d.Remove(name)
+				return made.Close()
 			})
+		}}
+	case u.Kind == undoFolder:
+		return thing{what: fmt.Sprintf("remove the folder %s, if it is empty", u.Path), again: true, do: func() error {
+			return above(u.Path, func(d *boundary.Dir, name string) error { return d.RemoveDir(name) })
+		}}
+	case u.Kind == undoMade:
+		return thing{what: fmt.Sprintf("remove %s, if it is as it was written", u.Path), do: func() error {
+			return above(u.Path, func(d *boundary.Dir, name string) error { return removeAsWritten(d, name, u.Data) })
+		}}
+	case u.Kind == undoGroup:
+		join, what := machine.LeaveGroup, "take %s out of group %s"
+		if back {
+			join, what = machine.JoinGroup, "add %s to group %s again"
 		}
-	case undoGroup:
-		what = fmt.Sprintf("take %s out of group %s", e.Undo.Path, e.Undo.Data)
-		do = func() error {
-			gid, err := strconv.ParseUint(e.Undo.Data, 10, 32)
+		return thing{what: fmt.Sprintf(what, u.Path, u.Data), again: true, do: func() error {
+			gid, err := strconv.ParseUint(u.Data, 10, 32)
 			if err != nil {
 				return err
 			}
-			return machine.LeaveGroup(e.Undo.Path, uint32(gid))
-		}
-	case undoAccount:
-		what = fmt.Sprintf("remove the account %s", e.Undo.Path)
-		do = func() error { return machine.RemoveAccount(e.Undo.Path) }
+			return join(u.Path, uint32(gid))
+		}}
+	case back:
+		return thing{what: "make the account " + u.Path + " again, with the numbers that it had", again: true, do: func() error {
+			uid, gid, groups, err := accountNumbers(u.Data)
+			if err != nil {
+				return err
+			}
+			return machine.RestoreAccount(u.Path, uid, gid, groups)
+		}}
 	}
-	a.err.Printf("  • %s\n", what)
+	return thing{what: "remove the account " + u.Path, again: u.Data != "", do: func() error { return machine.RemoveAccount(u.Path) }}
+}
+
+// undoable is an entry that can be taken back.
+type undoable struct{ ledger.Entry }
+
+func ignoreExists(err error) error {
+	if errors.Is(err, os.ErrExist) {
+		return nil
+	}
+	return err
+}
+
+// removeAsWritten removes a file, unless it was changed since.
+func removeAsWritten(d *boundary.Dir, name, wrote string) error {
+	b, err := d.Read(name, 16<<20, nil)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err == nil && sum(b) != wrote {
+		err = errors.New("it was changed since")
+	}
+	if err != nil {
+		return err
+	}
+	return d.Remove(name)
+}
+
+// undoThing takes back what has no plan.
+func (a *app) undoThing(ctx context.Context, h *household.Household, e ledger.Entry, yes bool) error {
+	back := backwards(h, e)
+	if e.Undo.Kind == undoAccount && !back {
+		if err := a.unused(ctx, e.Undo.Path); err != nil {
+			return err
+		}
+	}
+	t := undoable{e}.thing(back)
+	a.err.Printf("  • %s\n", t.what)
 	if err := a.agree(yes, "Carry this out?"); err != nil {
 		return err
 	}
-	id, err := ledger.Begin(h.Storage.State, ledger.Entry{At: time.Now(), Who: who(), Command: "undo", Action: "undo", What: what, Why: fmt.Sprintf("entry %d is taken back", e.ID), Undoes: e.ID})
+	note := ledger.Entry{At: time.Now(), Who: who(), Command: "undo", Action: "undo", What: t.what, Why: fmt.Sprintf("entry %d is taken back", e.ID), Undoes: e.ID}
+	if t.again {
+		undo := *e.Undo
+		note.Undo = &undo
+	}
+	id, err := ledger.Begin(h.Storage.State, note)
 	if err != nil {
 		return &problem.Problem{What: "the ledger could not be written, so nothing was touched", Where: h.Storage.State, Why: err.Error(), Fix: "run this as root, or as the run-as account", Err: err}
 	}
-	if err := do(); err != nil {
+	if err := t.do(); err != nil {
 		_ = ledger.End(h.Storage.State, id, err.Error()) // the error below tells
 		return &problem.Problem{What: "it could not be taken back", Where: e.Undo.Path, Why: err.Error(), Fix: "see what uses it, and try again", Err: err}
 	}
-	a.err.Printf("entry %d: done\n", id)
-	return ledger.End(h.Storage.State, id, "done")
+	if err := ledger.End(h.Storage.State, id, "done"); err != nil {
+		return err
+	}
+	a.err.Printf("entry %d: done: %s\n", id, t.what)
+	if a.json {
+		return a.document(map[string]any{"entry": id, "undoes": e.ID, "what": t.what})
+	}
+	return nil
+}
+
+// unused refuses to remove an account that a server runs as, and warns where it would.
+func (a *app) unused(ctx context.Context, account string) error {
+	h, err := a.find(ctx)
+	if err != nil || !h.Facts.Answers {
+		return nil // nothing is known of a server
+	}
+	seen, err := h.Deployed(ctx)
+	if err != nil || h.Account.Name != account {
+		return nil // there is none, or it runs as another
+	}
+	if !seen.Running {
+		a.warn(fmt.Sprintf("%s is deployed, though stopped, and is to run as this account: without it the next deploy asks for "+
+			"another", h.Name()))
+		return nil
+	}
+	return &problem.Problem{What: "the account is in use", Where: account,
+		Why: fmt.Sprintf("the server of %s runs as it (%s)", h.Name(), seen.Name),
+		Fix: "cozyshelf stop or cozyshelf retire first; or write another run_as under [server], and deploy"}
 }

@@ -78,6 +78,7 @@ cozyshelf rollback goes back to it.`,
 
 func (a *app) rollbackCommand() *cobra.Command {
 	var yes bool
+	var g gentle
 	c := &cobra.Command{
 		Use: "rollback", Short: "Go back to the program before, with the store as it left it",
 		Long: `Takes the last upgrade back: the program that ran before runs again, with its
@@ -85,6 +86,9 @@ settings, the household file as it was, and the store as that program left it. W
 came into the store since is said first, and is kept in a backup.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
+			if err := g.judge(c); err != nil {
+				return err
+			}
 			h, err := a.openAlone(c.Context())
 			if err != nil {
 				return err
@@ -94,15 +98,16 @@ came into the store since is said first, and is kept in a backup.`,
 				return err
 			}
 			a.err.Printf("entry %d, %s by %s: %s\n", e.ID, show.When(e.At), e.Who, show.Clean(e.What))
-			return a.undoDeployment(c.Context(), h, "rollback", e, yes)
+			return a.undoDeployment(c.Context(), h, "rollback", e, yes, g)
 		},
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	g.flags(c)
 	return a.reads(c)
 }
 
 // undoDeployment deploys what a deployment replaced.
-func (a *app) undoDeployment(ctx context.Context, h *operate.House, command string, e ledger.Entry, yes bool) error {
+func (a *app) undoDeployment(ctx context.Context, h *operate.House, command string, e ledger.Entry, yes bool, g gentle) error {
 	u, err := h.Undo(ctx, command, e)
 	if err != nil {
 		return err
@@ -113,6 +118,9 @@ func (a *app) undoDeployment(ctx context.Context, h *operate.House, command stri
 		return u.Close()
 	}
 	if err := a.agree(yes, "Carry this out?"); err != nil {
+		return err
+	}
+	if err := g.wait(ctx, a, h, u.Watching); err != nil {
 		return err
 	}
 	if u.File != nil {
@@ -147,6 +155,7 @@ func (a *app) undoDeployment(ctx context.Context, h *operate.House, command stri
 func (a *app) showUndoing(h *operate.House, u operate.Undoing) {
 	a.err.Printf("%s on %s\n", show.Bold(h.Name()), h.Facts.Kind)
 	tellChanges(a.err, u.Changes)
+	a.showInterrupted(u.Watching)
 	if u.File != nil {
 		a.err.Printf("  • put the former text of %s back\n", a.household)
 	}
@@ -161,7 +170,7 @@ func (a *app) showUndoing(h *operate.House, u operate.Undoing) {
 // warn writes a warning that may take several lines.
 func (a *app) warn(text string) {
 	first := show.Mark("warning")
-	for _, l := range show.Lines(text, 10) {
+	for _, l := range a.err.Lines(text, 10) {
 		a.err.Printf("  %s %s\n", first, l)
 		first = "       "
 	}

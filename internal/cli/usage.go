@@ -89,7 +89,7 @@ func (a *app) showStreams(list []usage.Play) {
 	for _, p := range list {
 		rows = append(rows, []string{p.Member, playTitle(p), show.Bar(p.Position, p.Duration), show.Length(p.Position) + " of " + show.Length(p.Duration), p.Device, place(p), p.Address, show.Size(p.Bytes), show.When(p.Started)})
 	}
-	a.out.Table([]show.Column{{Head: "member"}, {Head: "title", Most: 40}, {Head: ""}, {Head: "position", Right: true}, {Head: "device", Most: 24}, {Head: "where"}, {Head: "address"}, {Head: "sent", Right: true}, {Head: "since"}}, rows)
+	a.out.Table([]show.Column{{Head: "member", Whole: true}, {Head: "title", Most: 60}, {Head: "", Drop: 5}, {Head: "position", Right: true}, {Head: "device", Whole: true, Most: 24, Drop: 4}, {Head: "where", Whole: true, Drop: 6}, {Head: "address", Drop: 2}, {Head: "sent", Right: true, Drop: 1}, {Head: "since", Whole: true, Drop: 3}}, rows)
 }
 
 func (a *app) usageHistoryCommand() *cobra.Command {
@@ -131,7 +131,7 @@ func (a *app) usageHistoryCommand() *cobra.Command {
 				}
 				rows = append(rows, []string{show.When(p.Started), p.Member, p.Shelf, playTitle(p), show.Length(p.Watched), show.Length(p.Duration), end, place(p), p.Device, show.Size(p.Bytes)})
 			}
-			a.out.Table([]show.Column{{Head: "started"}, {Head: "member"}, {Head: "shelf"}, {Head: "title", Most: 40}, {Head: "watched", Right: true}, {Head: "of", Right: true}, {Head: "end"}, {Head: "where"}, {Head: "device", Most: 24}, {Head: "sent", Right: true}}, rows)
+			a.out.Table([]show.Column{{Head: "started", Whole: true}, {Head: "member", Whole: true}, {Head: "shelf", Whole: true, Drop: 4}, {Head: "title", Most: 60}, {Head: "watched", Right: true}, {Head: "of", Right: true, Drop: 6}, {Head: "end", Whole: true, Drop: 5}, {Head: "where", Whole: true, Drop: 2}, {Head: "device", Whole: true, Most: 24, Drop: 3}, {Head: "sent", Right: true, Drop: 1}}, rows)
 			return nil
 		},
 	}
@@ -205,7 +205,7 @@ func (a *app) topTitles(list []usage.Rank) {
 	for _, r := range list {
 		rows = append(rows, []string{r.Name, r.Shelf, show.Bar(r.Watched, list[0].Watched), show.Length(r.Watched), fmt.Sprint(r.Plays), fmt.Sprint(r.Done), fmt.Sprint(r.Members)})
 	}
-	a.out.Table([]show.Column{{Head: "title", Most: 40}, {Head: "shelf"}, {Head: ""}, {Head: "watched", Right: true}, {Head: "plays", Right: true}, {Head: "to the end", Right: true}, {Head: "members", Right: true}}, rows)
+	a.out.Table([]show.Column{{Head: "title", Most: 60}, {Head: "shelf", Whole: true, Drop: 2}, {Head: "", Drop: 1}, {Head: "watched", Right: true}, {Head: "plays", Right: true}, {Head: "to the end", Right: true, Drop: 3}, {Head: "members", Right: true, Drop: 4}}, rows)
 }
 
 func (a *app) topMembers(list []usage.Rank) {
@@ -214,6 +214,6 @@ func (a *app) topMembers(list []usage.Rank) {
 		rows = append(rows, []string{r.Name, show.Bar(r.Watched, list[0].Watched), show.Length(r.Watched), fmt.Sprint(r.Plays), fmt.Sprint(r.Done), fmt.Sprint(r.Titles)})
 	}
 	if len(rows) > 0 {
-		a.out.Table([]show.Column{{Head: "member"}, {Head: ""}, {Head: "watched", Right: true}, {Head: "plays", Right: true}, {Head: "to the end", Right: true}, {Head: "titles", Right: true}}, rows)
+		a.out.Table([]show.Column{{Head: "member", Whole: true}, {Head: "", Drop: 1}, {Head: "watched", Right: true}, {Head: "plays", Right: true}, {Head: "to the end", Right: true, Drop: 2}, {Head: "titles", Right: true, Drop: 3}}, rows)
 	}
 }

@@ -260,6 +260,45 @@ func MakeAccount(p facts.Proposal) error {
 	return nil
 }
 
+// RestoreAccount makes an account again that RemoveAccount removed, with the numbers that it
+// had.
+func RestoreAccount(name string, uid, gid uint32, groups []uint32) error {
+	if found, u, g, err := userIDs(name); err == nil {
+		if u == uid && g == gid {
+			return nil
+		}
+		return fmt.Errorf("there is an account %s already, with the numbers %d:%d", found, u, g)
+	}
+	u, g := strconv.FormatUint(uint64(uid), 10), strconv.FormatUint(uint64(gid), 10)
+	list := makeAccount(name, groups)
+	if len(list) == 0 {
+		return ErrNoTool
+	}
+	first := strings.Fields(list[0])
+	if first[0] == "useradd" {
+		if GroupName(gid) == "" {
+			if err := do([]string{"groupadd", "--system", "--gid", g, name}); err != nil {
+				return err
+			}
+		}
+		words := slices.DeleteFunc(first[1:], func(w string) bool { return w == "--user-group" })
+		return do(slices.Concat([]string{"useradd", "--uid", u, "--gid", g}, words))
+	}
+	for i, c := range list {
+		words := strings.Fields(c)
+		switch {
+		case i == 0:
+			words = slices.Concat([]string{"addgroup", "-g", g}, words[1:])
+		case words[0] == "adduser":
+			words = slices.Concat([]string{"adduser", "-u", u}, words[1:])
+		}
+		if err := do(words); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // RemoveAccount removes an account that MakeAccount made; one that is not there
 // is no error.
 func RemoveAccount(name string) error {

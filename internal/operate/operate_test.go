@@ -308,7 +308,7 @@ func TestAnUnknownAccountIsJudgedBeforeAnythingIsDrawn(t *testing.T) {
 	b := newBench(t)
 	b.file.Server.RunAs = "nobody-has-this-name"
 	h := b.find()
-	lines := h.Blocked(t.Context())
+	lines := OnlyBlocked(h.Judge(t.Context()))
 	found := false
 	for _, l := range lines {
 		found = found || l.What == "run-as account" && strings.Contains(l.Do, "check --mend")

@@ -196,9 +196,9 @@ func Older(one, than string) bool {
 	return semver.IsValid(a) && semver.IsValid(b) && semver.Compare(a, b) < 0
 }
 
-// Blocked gives what would certainly make the plan fail.
-func (h *House) Blocked(ctx context.Context) []verdict.Line {
-	return slices.DeleteFunc(h.Judge(ctx), func(l verdict.Line) bool { return l.Status != verdict.Blocked })
+// OnlyBlocked gives those of the lines that would certainly make a deployment fail.
+func OnlyBlocked(lines []verdict.Line) []verdict.Line {
+	return slices.DeleteFunc(slices.Clone(lines), func(l verdict.Line) bool { return l.Status != verdict.Blocked })
 }
 
 // summary says in a line what a deployment is about.

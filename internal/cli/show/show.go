@@ -25,11 +25,35 @@ import (
 
 // Out is where text goes, with colour only where the place bears it. What is written must
 // be whole lines, or parts of a line that end with a whole character.
-type Out struct{ w io.Writer }
+type Out struct {
+	w     io.Writer
+	width int // columns of the terminal; 0 where there is none, and lines end nowhere
+}
 
 // To makes an Out for a stream. NO_COLOR and streams that are no terminal get
-// no colour.
-func To(w io.Writer) Out { return Out{colorprofile.NewWriter(w, os.Environ())} }
+// no colour, and lines that are as long as they are.
+func To(w io.Writer) Out {
+	return Out{w: colorprofile.NewWriter(w, os.Environ()), width: widthOf(w)}
+}
+
+// widthOf is how many columns a stream has, where it is a terminal.
+func widthOf(w io.Writer) int {
+	f, ok := w.(*os.File)
+	if !ok {
+		return 0
+	}
+	width, _, err := term.GetSize(int(f.Fd()))
+	if err != nil {
+		return 0
+	}
+	return width
+}
+
+// Width gives the same, for a terminal of so many columns; 0 for none.
+func (o Out) Width(columns int) Out {
+	o.width = columns
+	return o
+}
 
 // escape stands for the character that begins what a terminal is told, until it is printed.
 var escape = "\x02" + rand.Text() + "\x03"
@@ -76,56 +100,6 @@ func Bold(s string) string { return ours(bold.Render(Clean(s))) }
 // Mark shows a status as a word in its colour.
 func Mark(status string) string { return ours(marks[status].Render(status)) }
 
-// Column is a column of a table.
-type Column struct {
-	Head  string
-	Right bool // numbers stand to the right
-	Most  int  // longer texts are cut; 0 for never
-}
-
-// Table prints rows under their heads, each column as wide as it must be.
-func (o Out) Table(columns []Column, rows [][]string) {
-	width := make([]int, len(columns))
-	cut := func(s string, most int) string {
-		s = Clean(s)
-		if r := []rune(s); most > 0 && lipgloss.Width(s) > most && len(r) > most {
-			return string(r[:most-1]) + "…"
-		}
-		return s
-	}
-	for i, c := range columns {
-		width[i] = lipgloss.Width(c.Head)
-		for _, r := range rows {
-			width[i] = max(width[i], lipgloss.Width(cut(r[i], c.Most)))
-		}
-	}
-	line := func(cells []string, style func(string) string) {
-		var b strings.Builder
-		for i, c := range columns {
-			s := cut(cells[i], c.Most)
-			pad := strings.Repeat(" ", width[i]-lipgloss.Width(s))
-			if c.Right {
-				s = pad + s
-			} else if i < len(columns)-1 {
-				s += pad
-			}
-			if i > 0 {
-				b.WriteString("  ")
-			}
-			b.WriteString(s)
-		}
-		fmt.Fprintln(o, style(strings.TrimRight(b.String(), " ")))
-	}
-	heads := make([]string, len(columns))
-	for i, c := range columns {
-		heads[i] = c.Head
-	}
-	line(heads, Faint)
-	for _, r := range rows {
-		line(r, func(s string) string { return s })
-	}
-}
-
 // Clean makes a text from elsewhere safe to stand on one line.
 func Clean(s string) string { return safe(s, plain.Line) }
 
@@ -141,16 +115,20 @@ func safe(s string, with func(string) string) string {
 	return strings.Join(parts, escape)
 }
 
-// Lines breaks a text into lines that fit beside an indent of so many columns,
-// where standard output is a terminal; elsewhere it is one line. It breaks between
-// words, so that a path in a command stays whole.
-func Lines(s string, indent int) []string {
-	width, _, err := term.GetSize(int(os.Stdout.Fd()))
-	if err != nil || width < indent+30 {
-		return []string{s}
+// Hang prints a text behind what stands before its first line; further lines stand below the
+// text.
+func (o Out) Hang(before, text string) {
+	wide := lipgloss.Width(before)
+	for i, l := range o.Lines(Clean(text), wide) {
+		if i > 0 {
+			before = strings.Repeat(" ", wide)
+		}
+		o.Printf("%s%s\n", before, l)
 	}
-	return strings.Split(lipgloss.Wrap(s, width-indent, ""), "\n")
 }
+
+// Command prints a command to be copied: it stays on one line, however narrow the terminal is.
+func (o Out) Command(before, command string) { o.Printf("%s%s\n", before, Clean(command)) }
 
 // Size writes a number of bytes.
 func Size(n int64) string { return humanize.IBytes(uint64(max(0, n))) }

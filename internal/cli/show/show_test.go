@@ -8,7 +8,7 @@ import (
 
 func TestNothingThatIsPrintedMovesTheCursor(t *testing.T) {
 	var b bytes.Buffer
-	o := Out{&b}
+	o := Out{w: &b}
 	evil := "a\x1b[2J\u009b31m\u202eb\nforged: line"
 	o.Printf("%s %s %s\n", evil, Bold(evil), Faint("plain"))
 	o.Table([]Column{{Head: "name"}, {Head: "size", Right: true}}, [][]string{{evil, "1"}, {"\x1b]0;title\a", "2"}})
@@ -41,7 +41,7 @@ func TestNothingThatIsPrintedMovesTheCursor(t *testing.T) {
 
 func TestStyledTextMayBeCleaned(t *testing.T) {
 	var b bytes.Buffer
-	Out{&b}.Printf("%s", Clean("a "+Bold("b")+" c"))
+	Out{w: &b}.Printf("%s", Clean("a "+Bold("b")+" c"))
 	if got := b.String(); !strings.Contains(got, "\x1b[1mb") {
 		t.Errorf("got %q", got)
 	}

@@ -5,6 +5,7 @@ import (
 	"path"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 )
 
@@ -46,6 +47,28 @@ const (
 	Remount  Kind = "remount"
 	Relabel  Kind = "relabel"
 )
+
+// Kinds are all kinds of remedies, the least first.
+var Kinds = []Kind{Join, OwnMode, Unfix, ACLUser, ACLGroup, ACLLater, OwnGroup, Open, Options, Remount, Relabel}
+
+// IsID reports whether a word can be the ID of a remedy: its kind, or, where there may be
+// several of that, its kind with the number of the group.
+func IsID(word string) bool {
+	for _, k := range Kinds {
+		rest, ok := strings.CutPrefix(word, string(k))
+		if !ok {
+			continue
+		}
+		if rest == "" {
+			return true
+		}
+		number, dash := strings.CutPrefix(rest, "-")
+		if _, err := strconv.ParseUint(number, 10, 32); dash && err == nil && (k == Join || k == ACLGroup || k == OwnGroup) {
+			return true
+		}
+	}
+	return false
+}
 
 // Target is where a remedy applies: one path, or all below it too.
 type Target struct {

@@ -325,3 +325,13 @@ func TestManyHandsSayTheSame(t *testing.T) {
 		}
 	}
 }
+
+// TestIDsOfRemedies tells those that can be from those that cannot.
+func TestIDsOfRemedies(t *testing.T) {
+	for word, want := range map[string]bool{"acl-user": true, "acl-group": true, "acl-group-2003": true, "join-group-44": true,
+		"open": true, "open-7": false, "acl-group-": false, "acl-group-x": false, "series": false, "": false} {
+		if got := IsID(word); got != want {
+			t.Errorf("%q: %v", word, got)
+		}
+	}
+}

@@ -75,7 +75,7 @@ func Judge(h *household.Household, f facts.Facts) []Line {
 		j.about(f.Scratch.Path, j.scratch)
 	}
 	if f.Backups != nil {
-		j.about(f.Backups.Path, func() { j.writable("backup folder", *f.Backups) })
+		j.about(f.Backups.Path, func() { j.writable("backup folder", *f.Backups, false) })
 	}
 	j.shelves()
 	j.ffmpeg()
@@ -509,12 +509,12 @@ func (j *judge) state() {
 		j.add("state folder", Blocked, fmt.Sprintf("%s is on a file system (%s) that does not lock files: %s", s.Path, s.FSType, s.NoLocks), "put it on a disk of this machine: a database needs locks that work; or mount the share with its lock service")
 		return
 	}
-	j.writable("state folder", j.f.State)
+	j.writable("state folder", j.f.State, true)
 }
 
 func (j *judge) scratch() {
 	if j.f.Scratch != nil {
-		j.writable("scratch folder", *j.f.Scratch)
+		j.writable("scratch folder", *j.f.Scratch, true)
 		last := &j.lines[len(j.lines)-1]
 		if limit := int64(j.h.Storage.ScratchLimit); last.Status != Blocked && limit > j.f.Scratch.Free {
 			last.Status, last.Says = Blocked, fmt.Sprintf("%s has %s free, and scratch may take %s", j.f.Scratch.Path, bytes(j.f.Scratch.Free), bytes(limit))
@@ -523,7 +523,9 @@ func (j *judge) scratch() {
 	}
 }
 
-func (j *judge) writable(what string, f facts.Folder) {
+// writable judges a folder that the account writes to; whole is that all in it must be its own
+// to use, too.
+func (j *judge) writable(what string, f facts.Folder, whole bool) {
 	l, well := j.place(what, f, leastStateFree, fewStateFree)
 	switch {
 	case !well:
@@ -538,7 +540,7 @@ func (j *judge) writable(what string, f facts.Folder) {
 		l.Do = fmt.Sprintf("make it as root: mkdir -p %s && chown %d:%d %s", f.Path, j.owner().UID, j.owner().Groups[0], f.Path)
 	case !f.Exists:
 		l.Says = fmt.Sprintf("%s will be made; %s free", f.Path, bytes(f.Free))
-	case f.Access != nil && j.f.Account.Known && (f.Access.WritableFolders < 1 || f.Access.Failing > 0):
+	case f.Access != nil && j.f.Account.Known && (f.Access.WritableFolders < 1 || whole && f.Access.Failing > 0):
 		l.Status, l.Says = Blocked, f.Path+" cannot be used by the run-as account"
 		l.Do = fmt.Sprintf("give it the folder: chown -R %d:%d %s", j.owner().UID, j.owner().Groups[0], f.Path)
 		for _, x := range f.Access.First {

@@ -128,15 +128,35 @@ func (e *Engine) LoadArchive(ctx context.Context, path, digest, as string) error
 	return nil
 }
 
-// LoadImage packs the program and loads it.
+// LoadImage packs the program and loads it. Another household may remove the last of its images
+// just then, so what is there now is looked at anew where that happens.
 func (e *Engine) LoadImage(ctx context.Context, img pack.Image, household string) error {
-	have, err := e.images(ctx)
-	if err != nil {
-		return err
+	for try := 0; ; try++ {
+		have, err := e.images(ctx)
+		if err != nil {
+			return err
+		}
+		if have[img.Digest] == "" {
+			if err := e.load(ctx, img, household); err != nil {
+				return err
+			}
+			if have, err = e.images(ctx); err != nil {
+				return err
+			}
+		}
+		err = e.keep(ctx, have[img.Digest], img.Digest, household)
+		if err == nil {
+			return nil
+		}
+		if now, lerr := e.images(ctx); try == 3 || lerr != nil || now[img.Digest] == have[img.Digest] && try > 0 {
+			return err
+		}
 	}
-	if have[img.Digest] != "" {
-		return e.keep(ctx, have[img.Digest], img.Digest, household)
-	}
+}
+
+// load packs a program and has the engine load it, under the name by which a household keeps
+// it.
+func (e *Engine) load(ctx context.Context, img pack.Image, household string) error {
 	r, w := io.Pipe()
 	defer r.Close() // lets the packing end where loading fails
 	go func() { w.CloseWithError(img.Write(w, kept(household, img.Digest))) }()
@@ -149,13 +169,11 @@ func (e *Engine) LoadImage(ctx context.Context, img pack.Image, household string
 	if err != nil {
 		return err
 	}
-	if have, err = e.images(ctx); err != nil {
-		return err
+	have, err := e.images(ctx)
+	if err == nil && have[img.Digest] == "" {
+		err = fmt.Errorf("the engine took the image but does not list it; it said: %s", strings.TrimSpace(string(said)))
 	}
-	if have[img.Digest] == "" {
-		return fmt.Errorf("the engine took the image but does not list it; it said: %s", strings.TrimSpace(string(said)))
-	}
-	return e.keep(ctx, have[img.Digest], img.Digest, household)
+	return err
 }
 
 // keep gives an image the name under which a household keeps it.
