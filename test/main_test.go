@@ -157,9 +157,20 @@ func (m *mill) must(args ...string) string {
 // document runs a reading command with --json and decodes what it says.
 func (m *mill) document(v any, args ...string) {
 	m.t.Helper()
-	out := m.must(append(args, "--json")...)
+	line := strings.Join(args, " ")
+	out, errs, code := m.run("", append(args, "--json")...)
+	if code != 0 && !(code == 3 && args[0] == "status") {
+		m.t.Fatalf("cozyshelf %s --json: code %d\n%s%s", line, code, out, errs)
+	}
 	if err := json.Unmarshal([]byte(out), v); err != nil {
-		m.t.Fatalf("cozyshelf %s: %v\n%s", strings.Join(args, " "), err, out)
+		m.t.Fatalf("cozyshelf %s: %v\n%s", line, err, out)
+	}
+	var st struct{ Healthy bool }
+	if args[0] != "status" || json.Unmarshal([]byte(out), &st) != nil {
+		return
+	}
+	if st.Healthy != (code == 0) {
+		m.t.Errorf("status ends with code %d where healthy is %v", code, st.Healthy)
 	}
 }
 

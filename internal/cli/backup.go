@@ -177,7 +177,7 @@ func (a *app) backupRoutine(ctx context.Context, c *cobra.Command, every, at str
 	if every == "never" {
 		what = "the server makes no backups by itself"
 		if h.Backup.Every == "" {
-			a.out.Printf("nothing to do: %s\n", what)
+			a.say("nothing to do: %s\n", what)
 			return nil
 		}
 		if text, err = household.RemoveSection(a.household, text, "backup"); err != nil {
@@ -203,10 +203,10 @@ func (a *app) backupRoutine(ctx context.Context, c *cobra.Command, every, at str
 		}
 	}
 	if bytes.Equal(old, text) {
-		a.out.Printf("nothing to do: %s already\n", what)
+		a.say("nothing to do: %s already\n", what)
 		return nil
 	}
-	a.out.Printf("%s\n  • %s\n", show.Bold(a.household), what)
+	a.say("%s\n  • %s\n", show.Bold(a.household), what)
 	if err := a.agree(yes, "Carry this out?"); err != nil {
 		return err
 	}

@@ -575,6 +575,7 @@ func (a *app) intakeClearCommand() *cobra.Command {
 				return err
 			}
 			var todo []waiting
+			cleared := []clearedJob{}
 			for _, id := range args {
 				i := slices.IndexFunc(list, func(w waiting) bool { return w.ID == id })
 				if i < 0 {
@@ -598,6 +599,7 @@ func (a *app) intakeClearCommand() *cobra.Command {
 						return a.intakeFault(err, w.Folder)
 					}
 					a.err.Printf("%s removed\n", show.Size(w.Done))
+					cleared = append(cleared, clearedJob{Job: w.ID, Bytes: w.Done})
 					continue
 				}
 				entry, err := ledger.Begin(h.Storage.State, ledger.Entry{At: time.Now(), Who: who(), Command: "intake clear", Action: "discard",
@@ -613,10 +615,21 @@ func (a *app) intakeClearCommand() *cobra.Command {
 					return a.intakeFault(err, h.Storage.State)
 				}
 				a.err.Printf("entry %d: %s removed\n", entry, show.Size(w.Done))
+				cleared = append(cleared, clearedJob{Job: w.ID, Entry: entry, Bytes: w.Done})
+			}
+			if a.json {
+				return a.document(cleared)
 			}
 			return nil
 		},
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
-	return c
+	return a.reads(c)
+}
+
+// clearedJob is what was removed of a job, as a document.
+type clearedJob struct {
+	Job   string `json:"job"`
+	Entry int    `json:"entry,omitempty"` // of the ledger; none where the household has retired
+	Bytes int64  `json:"bytes"`
 }

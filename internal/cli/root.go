@@ -125,7 +125,6 @@ The first evening:
   cozyshelf deploy                        make it so
   cozyshelf member add NAME --role admin  let the first person in`,
 		Version: a.version, SilenceErrors: true, SilenceUsage: true,
-		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
 	}
 	root.SetVersionTemplate("cozyshelf {{.Version}}\n")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
@@ -150,8 +149,13 @@ The first evening:
 	add("life", a.statusCommand(), a.logsCommand(), a.startCommand(), a.stopCommand(), a.restartCommand(), a.retireCommand(), a.upgradeCommand(), a.rollbackCommand(), a.backupCommand(), a.restoreCommand(), a.ledgerCommand(), a.undoCommand())
 	add("home", a.shelfCommand(), a.tidyCommand(), a.intakeCommand(), a.memberCommand(), a.usageCommand())
 	add("inside", a.serveCommand())
-	root.AddCommand(a.superviseCommand(), a.healthcheckCommand(), a.relayCommand(), a.probeCommand(), a.lookCommand(), a.storeWorkCommand())
+	root.AddCommand(a.superviseCommand(), a.healthcheckCommand(), a.relayCommand(), a.probeCommand(), a.lookCommand(), a.storeWorkCommand(), a.manCommand())
 	root.SetHelpCommandGroupID("inside")
+	root.SetCompletionCommandGroupID("inside")
+	root.InitDefaultCompletionCmd()
+	if err := a.completions(root); err != nil {
+		panic(err) // a name in its table is wrong; a test finds it
+	}
 	strict(root)
 	return root
 }

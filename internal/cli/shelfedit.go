@@ -53,8 +53,8 @@ for the run-as account. cozyshelf deploy then makes it so.`,
 			if err != nil {
 				return err
 			}
-			a.out.Printf("%s\n", show.Bold(a.household))
-			a.out.Printf("  • new shelf %s of kind %s, to %s, from %s\n", s.Name, s.Kind, s.Access, strings.Join(s.Folders, ", "))
+			a.say("%s\n", show.Bold(a.household))
+			a.say("  • new shelf %s of kind %s, to %s, from %s\n", s.Name, s.Kind, s.Access, strings.Join(s.Folders, ", "))
 			var missing []string
 			for _, f := range s.Folders {
 				if household.IsShare(f) {
@@ -71,7 +71,7 @@ for the run-as account. cozyshelf deploy then makes it so.`,
 						return &problem.Problem{What: "the folder does not exist", Where: f, Why: "a shelf needs its folder", Fix: "give --make to have it made, or make it yourself"}
 					}
 					missing = append(missing, f)
-					a.out.Printf("  • make the folder %s\n", f)
+					a.say("  • make the folder %s\n", f)
 				}
 			}
 			if err := a.agree(yes, "Carry this out?"); err != nil {
@@ -95,7 +95,7 @@ for the run-as account. cozyshelf deploy then makes it so.`,
 	if err := c.MarkFlagRequired("kind"); err != nil {
 		panic(err) // the flag is made above
 	}
-	return c
+	return a.reads(c)
 }
 
 func (a *app) shelfRemoveCommand() *cobra.Command {
@@ -122,7 +122,7 @@ func (a *app) shelfRemoveCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			a.out.Printf("%s\n  • shelf %s goes; its media stay where they are\n", show.Bold(a.household), args[0])
+			a.say("%s\n  • shelf %s goes; its media stay where they are\n", show.Bold(a.household), args[0])
 			if err := a.agree(yes, "Carry this out?"); err != nil {
 				return err
 			}
@@ -130,7 +130,7 @@ func (a *app) shelfRemoveCommand() *cobra.Command {
 		},
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
-	return c
+	return a.reads(c)
 }
 
 // commonRoot gives the deepest folder that the folders of all shelves lie below;
@@ -219,14 +219,19 @@ func (a *app) rewriteFor(h *household.Household, text []byte, command, what stri
 		}
 		return &problem.Problem{What: "the household file could not be written", Where: a.household, Why: err.Error(), Fix: "check that you may write there; the file is as it was", Err: err}
 	}
-	if id == 0 {
-		a.out.Printf("done; cozyshelf deploy makes it so\n")
-		return nil
+	if id != 0 {
+		if err := ledger.End(state, id, "done"); err != nil {
+			a.err.Printf("the ledger could not be written: %s\n", err) // the next command ends the entry
+		}
 	}
-	if err := ledger.End(state, id, "done"); err != nil {
-		a.err.Printf("the ledger could not be written: %s\n", err) // the next command ends the entry
+	switch {
+	case a.json:
+		return a.document(map[string]any{"household_file": path, "what": what, "entry": id, "to_deploy": true})
+	case id == 0:
+		a.out.Printf("Written: %s. cozyshelf deploy makes it so.\n", show.Clean(what))
+	default:
+		a.out.Printf("Written, as entry %d of the ledger: %s. cozyshelf deploy makes it so.\n", id, show.Clean(what))
 	}
-	a.out.Printf("done, entry %d of the ledger; cozyshelf deploy makes it so\n", id)
 	return nil
 }
 

@@ -40,7 +40,7 @@ func everything(ctx context.Context, s *Store) (string, error) {
 	}
 	hits, err := s.Search(ctx, "lighthouse", 50)
 	add(hits, err)
-	page, err := s.TitlePage(ctx, "films", Place{}, false, 50)
+	page, err := s.TitlePage(ctx, Wanted{Shelf: "films", At: Place{}, Back: false, Limit: 50})
 	add(page, err)
 	members, err := s.Members(ctx)
 	add(members, err)

@@ -156,7 +156,7 @@ func BenchmarkMillionFiles(b *testing.B) {
 	for name, text := range map[string]string{"first": "", "in the midst": "orchard", "the last": "zz"} {
 		b.Run("page "+name, func(b *testing.B) {
 			for b.Loop() {
-				if _, err := s.TitlePage(ctx, "series", PlaceOf(text), text == "zz", 120); err != nil {
+				if _, err := s.TitlePage(ctx, Wanted{Shelf: "series", At: PlaceOf(text), Back: text == "zz", Limit: 120}); err != nil {
 					b.Fatal(err)
 				}
 			}

@@ -216,7 +216,7 @@ func TestPagesGoThroughAShelf(t *testing.T) {
 		var there, back []int64
 		at, ends := PlaceOf(""), Place{}
 		for n := 0; ; n++ {
-			p, err := s.TitlePage(ctx, "films", at, false, size)
+			p, err := s.TitlePage(ctx, Wanted{Shelf: "films", At: at, Back: false, Limit: size})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -237,7 +237,7 @@ func TestPagesGoThroughAShelf(t *testing.T) {
 		}
 		at = ends
 		for {
-			p, err := s.TitlePage(ctx, "films", at, true, size)
+			p, err := s.TitlePage(ctx, Wanted{Shelf: "films", At: at, Back: true, Limit: size})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -255,13 +255,13 @@ func TestPagesGoThroughAShelf(t *testing.T) {
 		t.Errorf("initials: %q, %v", initials, err)
 	}
 	for _, c := range initials {
-		p, err := s.TitlePage(ctx, "films", PlaceOf(c), false, 500)
+		p, err := s.TitlePage(ctx, Wanted{Shelf: "films", At: PlaceOf(c), Back: false, Limit: 500})
 		if i := slices.IndexFunc(all, func(t Title) bool { return Fold(t.Name) >= c }); err != nil || len(p.Titles) != len(all)-max(i, 0) {
 			t.Errorf("from %q: %d titles, %v", c, len(p.Titles), err)
 		}
 	}
 	for _, text := range []string{"", "\x1f", "\x1f\x1f", "a\x1fx\x1fb", "\xff", strings.Repeat("z", 5000)} {
-		if _, err := s.TitlePage(ctx, "films", PlaceOf(text), false, 3); err != nil {
+		if _, err := s.TitlePage(ctx, Wanted{Shelf: "films", At: PlaceOf(text), Back: false, Limit: 3}); err != nil {
 			t.Errorf("%q: %v", text, err)
 		}
 	}

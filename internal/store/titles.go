@@ -74,8 +74,19 @@ func (f File) Day() string {
 	return strings.TrimSpace(date + " " + at[:min(len("15:04"), len(at))])
 }
 
+// A part of a title is there once, however many copies or editions of it there are; extras are
+// none. Where the kind has each thing once, what tells parts apart is their place in the title.
+const onePart = `SELECT 1 AS one, max(p.duration) AS seconds FROM files p WHERE p.title = t.id AND p.gone = 0 AND p.extra = ''
+	GROUP BY p.season, p.episode, p.disc, p.piece, p.date,
+	CASE WHEN p.episode = 0 AND t.kind IN ('series', 'music') THEN p.part ELSE '' END,
+	CASE WHEN t.kind IN ('films', 'series', 'music') THEN 0 ELSE p.id END`
+
 // A title is shown as it is described, else as its files have it.
-const titleColumns = `SELECT t.id, t.shelf, t.kind, coalesce(nullif(x.name, ''), t.name), coalesce(nullif(x.year, 0), t.year), t.maker, t.added, count(*) FILTER (WHERE f.extra = ''), total(f.duration), sum(f.size), count(*) FILTER (WHERE f.problem != '')
+const titleFields = `t.id, t.shelf, t.kind, coalesce(nullif(x.name, ''), t.name), coalesce(nullif(x.year, 0), t.year), t.maker,
+	t.added, (SELECT count(*) FROM (` + onePart + `)), (SELECT total(seconds) FROM (` + onePart + `)), sum(f.size),
+	count(*) FILTER (WHERE f.problem != '')`
+
+const titleColumns = `SELECT ` + titleFields + `
 	FROM titles t JOIN files f ON f.title = t.id AND f.gone = 0 LEFT JOIN descriptions x ON x.title = t.id `
 
 func scanTitle(r *sql.Rows, t *Title) error {
@@ -124,51 +135,60 @@ type Page struct {
 	Before, Next *Place // where others begin; nil where there are none
 }
 
-// TitlePage gives the titles of a shelf after a place, or, with back, those before it.
-func (s *Store) TitlePage(ctx context.Context, shelf string, at Place, back bool, limit int) (Page, error) {
+// Wanted says which titles a page is to hold.
+type Wanted struct {
+	Shelf  string
+	At     Place // those after it
+	Back   bool  // those before it
+	Limit  int
+	Usable bool // only titles of which a file can be read
+}
+
+// TitlePage gives some titles of a shelf.
+func (s *Store) TitlePage(ctx context.Context, w Wanted) (Page, error) {
 	type row struct {
 		Title
 		at Place
 	}
 	side, order := ">", ""
-	if back {
+	if w.Back {
 		side, order = "<", " DESC"
 	}
 	// One more than is wanted tells whether there are more. A title is there while a file of
 	// it is.
 	q := strings.NewReplacer("$side", side, "$order", order).Replace(`WITH page AS MATERIALIZED (SELECT id, folded, year, maker FROM titles o WHERE shelf = ?1 AND (folded, year, maker) $side (?2, ?3, ?4)
-		AND EXISTS (SELECT 1 FROM files WHERE title = o.id AND gone = 0) ORDER BY folded$order, year$order, maker$order LIMIT ?5)
-		SELECT t.id, t.shelf, t.kind, coalesce(nullif(x.name, ''), t.name), coalesce(nullif(x.year, 0), t.year), t.maker, t.added, count(*) FILTER (WHERE f.extra = ''), total(f.duration), sum(f.size), count(*) FILTER (WHERE f.problem != ''), t.folded, t.year, t.maker
+		AND EXISTS (SELECT 1 FROM files WHERE title = o.id AND gone = 0 AND (NOT ?6 OR problem = '')) ORDER BY folded$order, year$order, maker$order LIMIT ?5)
+		SELECT ` + titleFields + `, t.folded, t.year, t.maker
 		FROM page JOIN titles t ON t.id = page.id JOIN files f ON f.title = t.id AND f.gone = 0 LEFT JOIN descriptions x ON x.title = t.id GROUP BY t.id ORDER BY t.folded, t.year, t.maker`)
 	list, err := rows(ctx, s.r, func(r *sql.Rows, v *row) error {
 		var added int64
 		err := r.Scan(&v.ID, &v.Shelf, &v.Kind, &v.Name, &v.Year, &v.By, &added, &v.Parts, &v.Duration, &v.Size, &v.Problems, &v.at.folded, &v.at.year, &v.at.maker)
 		v.Added = fromMilli(added)
 		return err
-	}, q, shelf, at.folded, at.year, at.maker, limit+1)
+	}, q, w.Shelf, w.At.folded, w.At.year, w.At.maker, w.Limit+1, w.Usable)
 	if err != nil || len(list) == 0 {
 		return Page{Titles: []Title{}}, err
 	}
-	more := len(list) > limit
-	if more && back {
+	more := len(list) > w.Limit
+	if more && w.Back {
 		list = list[1:]
 	} else if more {
-		list = list[:limit]
+		list = list[:w.Limit]
 	}
 	out := Page{Titles: make([]Title, 0, len(list))}
 	for _, v := range list {
 		out.Titles = append(out.Titles, v.Title)
 	}
 	first, last := list[0].at, list[len(list)-1].at
-	if more || !back {
+	if more || !w.Back {
 		out.Before = &first
 	}
-	if more || back {
+	if more || w.Back {
 		out.Next = &last
 	}
-	if !back { // nothing is asked for what lies behind, unless this is not the beginning
+	if !w.Back { // nothing is asked for what lies behind, unless this is not the beginning
 		var any bool
-		err = s.r.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM titles o WHERE shelf = ? AND (folded, year, maker) < (?, ?, ?) AND EXISTS (SELECT 1 FROM files WHERE title = o.id AND gone = 0))", shelf, first.folded, first.year, first.maker).Scan(&any)
+		err = s.r.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM titles o WHERE shelf = ? AND (folded, year, maker) < (?, ?, ?) AND EXISTS (SELECT 1 FROM files WHERE title = o.id AND gone = 0 AND (NOT ? OR problem = '')))", w.Shelf, first.folded, first.year, first.maker, w.Usable).Scan(&any)
 		if !any {
 			out.Before = nil
 		}
@@ -290,7 +310,7 @@ type ShelfFigures struct {
 
 // Figures gives the figures of a shelf. It looks at each of its files.
 func (s *Store) Figures(ctx context.Context, shelf string) (v ShelfFigures, err error) {
-	err = s.r.QueryRowContext(ctx, `SELECT count(DISTINCT f.title), count(f.id), count(*) FILTER (WHERE f.problem != '') + count(DISTINCT d.id) FILTER (WHERE d.problem != ''), total(f.duration), coalesce(sum(f.size), 0)
+	err = s.r.QueryRowContext(ctx, `SELECT count(DISTINCT f.title), count(f.id), count(*) FILTER (WHERE f.problem != '') + count(DISTINCT d.id) FILTER (WHERE d.problem != ''), total(f.duration) FILTER (WHERE f.extra = ''), coalesce(sum(f.size), 0)
 		FROM folders d LEFT JOIN files f ON f.folder = d.id AND f.gone = 0 WHERE d.shelf = ?`, shelf).Scan(&v.Titles, &v.Files, &v.Problems, &v.Duration, &v.Size)
 	return v, s.told(err)
 }

@@ -182,6 +182,10 @@ func readMatroska(r io.ReaderAt, size int64) (Info, error) {
 	if !m.hasTrack {
 		return Info{}, errors.New("the file tells of no tracks")
 	}
+	if m.segment.end != unknownSize && m.segment.end > size {
+		return Info{}, fmt.Errorf("the file ends inside its pictures and sound (segment): %d bytes are missing",
+			m.segment.end-size)
+	}
 	m.info.Duration = max(m.ticks, m.measured) * float64(m.scale) / 1e9
 	return m.info, nil
 }

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"net/http"
 	"os"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -134,7 +135,7 @@ func (s *Admin) showShelf(w http.ResponseWriter, r *http.Request) {
 	pour(w, whole, "contents", func(yield func(any) bool) error {
 		start := store.PlaceOf("")
 		for at := &start; at != nil; {
-			page, err := s.Store.TitlePage(ctx, name, *at, false, live.AtOnce)
+			page, err := s.Store.TitlePage(ctx, store.Wanted{Shelf: name, At: *at, Limit: live.AtOnce})
 			if err != nil {
 				return err
 			}
@@ -214,6 +215,21 @@ func (s *Admin) problems(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	pour(w, nil, "", func(yield func(any) bool) (err error) {
+		// What is behind a folder that cannot be listed nobody knows.
+		for _, sh := range s.Settings.Shelves {
+			if name != "" && sh.Name != name {
+				continue
+			}
+			closed, err := s.Store.FolderProblems(r.Context(), sh.Name)
+			if err != nil {
+				return err
+			}
+			for _, f := range closed {
+				if !yield(library.Problem{Sort: library.Unreadable, Shelf: sh.Name, Path: path.Join(f.Root, f.Path), Says: f.Problem}) {
+					return nil
+				}
+			}
+		}
 		for p := range library.Problems(func(yield func(library.File) bool) {
 			if err == nil {
 				err = s.Store.Each(r.Context(), name, yield)

@@ -143,7 +143,8 @@ func (s *API) apiTitles(r *http.Request) (any, error) {
 		}
 		limit = n
 	}
-	page, err := s.Store.TitlePage(r.Context(), name, store.PlaceOf(r.URL.Query().Get("from")), false, limit)
+	page, err := s.Store.TitlePage(r.Context(), store.Wanted{Shelf: name, At: store.PlaceOf(r.URL.Query().Get("from")), Limit: limit,
+		Usable: !live.SeesAll(r)})
 	if err != nil {
 		return nil, err
 	}

@@ -16,7 +16,7 @@ import (
 	"cozyshelf/internal/server/live"
 )
 
-// mostSubtitle is how large a subtitle may be: those of long films have a few hundred KiB.
+// MostSubtitle is how large a subtitle may be: those of long films have a few hundred KiB.
 const MostSubtitle = 2 << 20
 
 // subtitle sends a subtitle that lies beside a file as WebVTT, which browsers take.

@@ -39,7 +39,7 @@ type daily struct {
 	bytes int64
 }
 
-// grant decides whether a member may begin an upload of a size onto a folder of a shelf,
+// Grant decides whether a member may begin an upload of a size onto a folder of a shelf,
 // and has begin begin it. All that was granted before, and has not come yet, counts.
 func (s *Server) Grant(member, folder string, size int64, begin func() error) error {
 	a := &s.allotment
@@ -108,7 +108,7 @@ func sameDisk(a, b string) bool {
 	return a == b || err == nil && yerr == nil && machine.Device(x) == machine.Device(y)
 }
 
-// takes lets a part be taken in, unless too many are.
+// Takes lets a part be taken in, unless too many are.
 func (s *Server) Takes() (end func(), err error) {
 	a := &s.allotment
 	a.mu.Lock()
@@ -124,7 +124,7 @@ func (s *Server) Takes() (end func(), err error) {
 	}, nil
 }
 
-// sweepUploads lets uploads go of which nothing came for long, now and then.
+// SweepUploads lets uploads go of which nothing came for long, now and then.
 func (s *Server) SweepUploads(ctx context.Context) {
 	for {
 		s.ExpireUploads(time.Now())

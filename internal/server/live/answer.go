@@ -12,7 +12,7 @@ import (
 	"cozyshelf/internal/store"
 )
 
-// answer makes a handler of a function that gives a document or a problem.
+// Answer makes a handler of a function that gives a document or a problem.
 func Answer(do func(*http.Request) (any, error)) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		v, err := do(r)
@@ -24,7 +24,7 @@ func Answer(do func(*http.Request) (any, error)) http.HandlerFunc {
 	}
 }
 
-// fail answers with a problem and the status that fits it.
+// Fail answers with a problem and the status that fits it.
 func Fail(w http.ResponseWriter, err error) {
 	status := http.StatusInternalServerError
 	var st *StatusError
@@ -50,7 +50,7 @@ func Fail(w http.ResponseWriter, err error) {
 	reply(w, status, problem.Of(err))
 }
 
-// statusError is a problem with the status that it is answered with.
+// StatusError is a problem with the status that it is answered with.
 type StatusError struct {
 	*problem.Problem
 	Status int
@@ -82,7 +82,7 @@ func reply(w http.ResponseWriter, status int, v any) {
 	_ = json.NewEncoder(w).Encode(v)
 }
 
-// number reads an id from the path. What is no number is as unknown as a number
+// Number reads an id from the path. What is no number is as unknown as a number
 // that nothing has.
 func Number(r *http.Request, name string) (int64, error) {
 	n, err := strconv.ParseInt(r.PathValue(name), 10, 64)

@@ -15,7 +15,7 @@ import (
 	"cozyshelf/internal/whole"
 )
 
-// source is what a backup is taken of.
+// Source is what a backup is taken of.
 func (s *Server) Source(ctx context.Context) (backup.Source, error) {
 	format, err := s.Store.Format(ctx)
 	return backup.Source{
@@ -30,7 +30,7 @@ const (
 	backupRetry = 15 * time.Minute // after one that failed
 )
 
-// backups makes the server's own backups when they are due.
+// Backups makes the server's own backups when they are due.
 func (s *Server) Backups(ctx context.Context) {
 	b := s.Settings.Backup
 	if b == nil {
@@ -116,7 +116,7 @@ func (s *Server) ownBackup(ctx context.Context, now time.Time) error {
 	return err
 }
 
-// backupStatus tells about the server's own backups.
+// BackupStatus tells about the server's own backups.
 func (s *Server) BackupStatus() *control.Backup {
 	b := s.Settings.Backup
 	if b == nil {

@@ -35,7 +35,7 @@ const (
 	mostHeader      = 32 << 10 // bytes
 )
 
-// door keeps the connections.
+// Door keeps the connections.
 type Door struct {
 	mu      sync.Mutex
 	all     map[*conn]bool
@@ -81,7 +81,7 @@ type listener struct {
 	fault error
 }
 
-// listen lets a listener's connections be kept.
+// Listen lets a listener's connections be kept.
 func (d *Door) Listen(l net.Listener, trusted []netip.Prefix) net.Listener {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -273,7 +273,7 @@ func (c *conn) Close() error {
 
 type connKey struct{}
 
-// context lets a request find its connection.
+// Context lets a request find its connection.
 func (d *Door) Context(ctx context.Context, c net.Conn) context.Context {
 	if c, ok := c.(*conn); ok {
 		return context.WithValue(ctx, connKey{}, c)
@@ -294,10 +294,10 @@ func (d *Door) keep(r *http.Request, kept bool) {
 	}
 }
 
-// known says that a member asks on the connection of a request.
+// Known says that a member asks on the connection of a request.
 func (d *Door) Known(r *http.Request) { d.keep(r, true) }
 
-// handle keeps a connection while it is answered: at once where nothing is still to come,
+// Handle keeps a connection while it is answered: at once where nothing is still to come,
 // or else when all has come, or a member is known.
 func (d *Door) Handle(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -326,7 +326,7 @@ func (a *arriving) Read(b []byte) (int, error) {
 	return n, err
 }
 
-// status tells about the connections.
+// Status tells about the connections.
 func (d *Door) Status() control.Door {
 	d.mu.Lock()
 	defer d.mu.Unlock()

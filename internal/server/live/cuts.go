@@ -9,11 +9,11 @@ import (
 	"cozyshelf/internal/problem"
 )
 
-// mostDeliveries is how many files may be sent to a member at once. A browser asks for
+// MostDeliveries is how many files may be sent to a member at once. A browser asks for
 // several parts of a film at a time, and a household shares accounts now and then.
 const MostDeliveries = 24
 
-// cuts are the deliveries that go on, so that they can be ended when a member may no longer
+// Cuts are the deliveries that go on, so that they can be ended when a member may no longer
 // have them.
 type Cuts struct {
 	mu sync.Mutex
@@ -23,7 +23,7 @@ type Cuts struct {
 // delivery is one of them.
 type delivery struct{ rc *http.ResponseController }
 
-// begin notes one, unless the member has too many. The function that it gives ends it.
+// Begin notes one, unless the member has too many. The function that it gives ends it.
 func (c *Cuts) Begin(w http.ResponseWriter, v *Visitor) (end func(), err error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -51,7 +51,7 @@ func (c *Cuts) Begin(w http.ResponseWriter, v *Visitor) (end func(), err error) 
 	}, nil
 }
 
-// count is how many there are.
+// Count is how many there are.
 func (c *Cuts) Count() int {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -62,7 +62,7 @@ func (c *Cuts) Count() int {
 	return n
 }
 
-// cut ends all deliveries to a member: what is still to be sent is not. Whoever may still
+// Cut ends all deliveries to a member: what is still to be sent is not. Whoever may still
 // have them asks again.
 func (c *Cuts) Cut(member int64) {
 	c.mu.Lock()

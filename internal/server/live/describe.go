@@ -20,7 +20,7 @@ import (
 	"cozyshelf/internal/store"
 )
 
-// sources makes the catalogues that the household allows.
+// Sources makes the catalogues that the household allows.
 func Sources(l *blueprint.SettingsLookup, state, version string) []lookup.Source {
 	if l == nil {
 		return nil
@@ -46,7 +46,7 @@ func Sources(l *blueprint.SettingsLookup, state, version string) []lookup.Source
 
 func (s *Server) Pictures() string { return filepath.Join(s.Settings.State, layout.Pictures) }
 
-// describeAll describes titles that are new, whenever a scan has ended.
+// DescribeAll describes titles that are new, whenever a scan has ended.
 func (s *Server) DescribeAll(ctx context.Context) {
 	var asked []string
 	for _, k := range household.Kinds {
@@ -86,7 +86,7 @@ func (s *Server) DescribeAll(ctx context.Context) {
 	}
 }
 
-// atOnce is how many titles are described before what came of it is noted.
+// AtOnce is how many titles are described before what came of it is noted.
 const AtOnce = 200
 
 // describeMany describes titles without asking anybody, and notes all in one go.
@@ -110,7 +110,7 @@ func (s *Server) describeMany(ctx context.Context, ids []int64) error {
 	return s.Store.DescribeMany(ctx, out)
 }
 
-// describe describes one title from what lies beside its files, what is in them, and the
+// Describe describes one title from what lies beside its files, what is in them, and the
 // catalogues. What a person set stays. It is given up when a person wants the title, unless
 // it is done for one.
 func (s *Server) Describe(ctx context.Context, id int64, person bool) error {
@@ -273,7 +273,7 @@ func (s *Server) lookUp(ctx context.Context, want describe.Wanted) (describe.Des
 	return describe.Description{}, all, store.Unknown, worst
 }
 
-// fetchPicture fetches a picture through the catalogue that named it.
+// FetchPicture fetches a picture through the catalogue that named it.
 func (s *Server) FetchPicture(ctx context.Context, address, outside string) ([]byte, error) {
 	for _, src := range s.Sources {
 		if strings.HasPrefix(outside, src.Name()+" ") {

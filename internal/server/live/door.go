@@ -34,7 +34,7 @@ const (
 	SecureCookieName = "__Host-" + CookieName
 )
 
-// session is the name of the session's cookie for a visitor.
+// Session is the name of the session's cookie for a visitor.
 func (v *Visitor) Session() string {
 	if v.Secure {
 		return SecureCookieName
@@ -49,7 +49,7 @@ const fewAttempts = 2
 // a member's has.
 const mostName = 200
 
-// identify finds out who asks, by bearer token or cookie.
+// Identify finds out who asks, by bearer token or cookie.
 func (s *Server) Identify(r *http.Request) error {
 	v := VisitorOf(r)
 	// A page's cookie is no token for programs: whoever sends it so has taken it from there.
@@ -89,7 +89,7 @@ func (s *Server) Identify(r *http.Request) error {
 	return nil
 }
 
-// signIn checks name and password, and gives a token for a device. An attempt is counted
+// SignIn checks name and password, and gives a token for a device. An attempt is counted
 // before anything is done for it.
 func (s *Server) SignIn(r *http.Request, name, password, device string, kind store.For) (string, store.Member, error) {
 	v, now := VisitorOf(r), time.Now()
@@ -217,7 +217,7 @@ func tooMany(why string, wait time.Duration) error {
 	}, Status: http.StatusTooManyRequests, Wait: wait}
 }
 
-// admit judges a request before anything is done for it, by where it comes from and how.
+// Admit judges a request before anything is done for it, by where it comes from and how.
 func (s *Server) Admit(w http.ResponseWriter, r *http.Request, v *Visitor) error {
 	if !s.answersTo(r.Host) {
 		return &StatusError{Problem: &problem.Problem{
@@ -248,7 +248,7 @@ func (s *Server) Admit(w http.ResponseWriter, r *http.Request, v *Visitor) error
 	return nil
 }
 
-// turnAway answers a request that is not admitted: a page for people, a document for
+// TurnAway answers a request that is not admitted: a page for people, a document for
 // programs.
 func (s *Server) TurnAway(w http.ResponseWriter, r *http.Request, err error) {
 	var st *StatusError
@@ -284,7 +284,7 @@ func (s *Server) answersTo(host string) bool {
 	return s.Names[name]
 }
 
-// namesOf gives the names that a server answers to.
+// NamesOf gives the names that a server answers to.
 func NamesOf(names []string, remote string) map[string]bool {
 	out := map[string]bool{"localhost": true}
 	for _, n := range names {
@@ -300,7 +300,7 @@ func NamesOf(names []string, remote string) map[string]bool {
 	return out
 }
 
-// hidden reports whether strangers may be behind an address: where the engine forwards all
+// Hidden reports whether strangers may be behind an address: where the engine forwards all
 // connections by itself, they come from the network's gateway or from this container.
 func (s *Server) Hidden(a netip.Addr) bool {
 	if !s.Settings.HidesClients {
@@ -314,7 +314,7 @@ func (s *Server) Hidden(a netip.Addr) bool {
 	return false
 }
 
-// warnProxy tells once of an address that forwards without being trusted, and of so many
+// WarnProxy tells once of an address that forwards without being trusted, and of so many
 // at most.
 func (s *Server) WarnProxy(via netip.Addr) {
 	if s.warned.Load() > 20 {

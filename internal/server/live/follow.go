@@ -22,7 +22,7 @@ const (
 	watchAgain    = time.Minute
 )
 
-// follow keeps what is known of a shelf right: it scans it when files in it change, and
+// Follow keeps what is known of a shelf right: it scans it when files in it change, and
 // now and then.
 func (s *Server) Follow(ctx context.Context, sh blueprint.SettingsShelf) {
 	var due due

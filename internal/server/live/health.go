@@ -41,7 +41,7 @@ func sick(state string, err error) control.Health {
 	return h
 }
 
-// condition gives how the server is, in short.
+// Condition gives how the server is, in short.
 func (s *Server) Condition(ctx context.Context) control.Health {
 	if h := s.Sick.Load(); h != nil {
 		return *h
@@ -81,7 +81,7 @@ func FreeBytes(path string) (int64, error) {
 	return int64(st.Bavail) * int64(st.Bsize), err
 }
 
-// healthz tells everybody in a word how the server is, and the administrator why.
+// Healthz tells everybody in a word how the server is, and the administrator why.
 func (s *Server) Healthz(w http.ResponseWriter, r *http.Request, why bool) {
 	h := s.Condition(r.Context())
 	status := http.StatusOK
@@ -94,7 +94,7 @@ func (s *Server) Healthz(w http.ResponseWriter, r *http.Request, why bool) {
 	reply(w, status, h)
 }
 
-// watchRoom makes the reserve again that a start on a full disk has used up.
+// WatchRoom makes the reserve again that a start on a full disk has used up.
 func (s *Server) WatchRoom(ctx context.Context) {
 	for {
 		select {
@@ -106,7 +106,7 @@ func (s *Server) WatchRoom(ctx context.Context) {
 	}
 }
 
-// watchStore looks at all pages of the store, once it is open and then every day.
+// WatchStore looks at all pages of the store, once it is open and then every day.
 func (s *Server) WatchStore(ctx context.Context) {
 	for {
 		if err := s.Store.Check(ctx); errors.Is(err, store.ErrDamaged) {

@@ -5,7 +5,7 @@ import (
 	"sync"
 )
 
-// holds sees to it that one at a time changes what is known of a title. A person who comes
+// Holds sees to it that one at a time changes what is known of a title. A person who comes
 // does not wait for a catalogue that is being asked in the background: that is given up,
 // and done again later. The zero value is ready.
 type Holds struct {
@@ -18,7 +18,7 @@ type hold struct {
 	free   chan struct{}      // closed when the title is free again
 }
 
-// take waits for a title, and gives a context that ends when a person wants it. A person
+// Take waits for a title, and gives a context that ends when a person wants it. A person
 // keeps it, as does who is quick. The function given lets it go.
 func (h *Holds) Take(ctx context.Context, id int64, person, quick bool) (context.Context, func(), error) {
 	for {

@@ -11,7 +11,7 @@ import (
 	"cozyshelf/internal/control"
 )
 
-// job is something that the server does beside answering, until its context ends or there is
+// Job is something that the server does beside answering, until its context ends or there is
 // nothing left to do.
 type Job struct {
 	Name string
@@ -26,7 +26,7 @@ type jobs struct {
 	work sync.WaitGroup
 }
 
-// start starts a job.
+// Start starts a job.
 func (j *jobs) Start(ctx context.Context, one Job) {
 	j.mu.Lock()
 	at := len(j.list)
@@ -41,7 +41,7 @@ func (j *jobs) Start(ctx context.Context, one Job) {
 	})
 }
 
-// status gives all jobs, by name.
+// Status gives all jobs, by name.
 func (j *jobs) Status() []control.Job {
 	j.mu.Lock()
 	defer j.mu.Unlock()
@@ -50,5 +50,5 @@ func (j *jobs) Status() []control.Job {
 	return out
 }
 
-// wait waits until all have ended.
+// Wait waits until all have ended.
 func (j *jobs) Wait() { j.work.Wait() }

@@ -66,7 +66,7 @@ func (k *known) device(r *http.Request, member int64) int64 {
 	return int64(binary.LittleEndian.Uint64(sum[:])>>1) | 1
 }
 
-// remember marks a browser as the member's own.
+// Remember marks a browser as the member's own.
 func (k *known) Remember(w http.ResponseWriter, member int64, secure bool) {
 	id := rand.Text()
 	http.SetCookie(w, &http.Cookie{Name: knownCookie, Value: id + "." + k.mac(member, id), Path: "/sign-in", MaxAge: 365 * 86400, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: secure})

@@ -69,14 +69,14 @@ func (p *presence) note(folder, why string) {
 	}
 }
 
-// why gives what is known, without asking.
+// Why gives what is known, without asking.
 func (p *presence) Why(folder string) string {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	return p.away[folder]
 }
 
-// watch looks at all folders now and then, and whenever something is mounted or
+// Watch looks at all folders now and then, and whenever something is mounted or
 // unmounted; a shelf with a folder that comes, goes, or changes below is scanned.
 func (s *Server) Watch(ctx context.Context) {
 	stirred := make(chan struct{}, 1)

@@ -18,7 +18,7 @@ import (
 // jump.
 const quietLook = 30 * time.Second
 
-// quiet does the work that takes long, at quiet hours, one file after the other. What was
+// Quiet does the work that takes long, at quiet hours, one file after the other. What was
 // done is noted with each, so that it goes on where it was.
 func (s *Server) Quiet(ctx context.Context) {
 	q := s.Settings.Quiet
@@ -143,7 +143,7 @@ func (s *Server) quietly(ctx context.Context, tools ffmpeg.Tools, work string, f
 	}
 }
 
-// quietStatus tells how far the work of quiet hours is.
+// QuietStatus tells how far the work of quiet hours is.
 func (s *Server) QuietStatus(ctx context.Context) (*control.Quiet, error) {
 	q := s.Settings.Quiet
 	if q == nil {
@@ -166,7 +166,7 @@ func (s *Server) QuietStatus(ctx context.Context) (*control.Quiet, error) {
 	return out, nil
 }
 
-// findings gives what the work of quiet hours found out about a file.
+// Findings gives what the work of quiet hours found out about a file.
 func (s *Server) Findings(ctx context.Context, file int64) (chapters []media.Chapter, loud *media.Loud, err error) {
 	all, err := s.Store.Findings(ctx, file)
 	if err != nil {

@@ -152,7 +152,7 @@ func (s *Server) OpenStore(ctx context.Context) error {
 	return nil
 }
 
-// closeStale ends the streams that a crash cut off, once there is room to note it.
+// CloseStale ends the streams that a crash cut off, once there is room to note it.
 func (s *Server) CloseStale(ctx context.Context) {
 	for {
 		select {
@@ -166,7 +166,7 @@ func (s *Server) CloseStale(ctx context.Context) {
 	}
 }
 
-// open gives the store, once it is open.
+// Open gives the store, once it is open.
 func (s *Server) Open() *store.Store {
 	if !s.ready.Load() {
 		return nil
@@ -174,7 +174,7 @@ func (s *Server) Open() *store.Store {
 	return s.Store
 }
 
-// begin opens the store, trying again where that may help, and reports whether it
+// Begin opens the store, trying again where that may help, and reports whether it
 // came about before the context ended.
 func (s *Server) Begin(ctx context.Context) bool {
 	for {
@@ -205,7 +205,7 @@ func (s *Server) Begin(ctx context.Context) bool {
 	}
 }
 
-// sweep removes what an end in the midst of a backup has left.
+// Sweep removes what an end in the midst of a backup has left.
 func (s *Server) Sweep() {
 	for _, pattern := range []string{".new-backup-*", blueprint.Backups + "/.new-*"} {
 		list, _ := filepath.Glob(filepath.Join(s.Settings.State, pattern))
@@ -215,7 +215,7 @@ func (s *Server) Sweep() {
 	}
 }
 
-// drop puts aside what belongs to shelves that the household no longer has.
+// Drop puts aside what belongs to shelves that the household no longer has.
 func (s *Server) Drop(ctx context.Context) error {
 	keep := map[[2]string]bool{}
 	for _, sh := range s.Settings.Shelves {
@@ -226,7 +226,7 @@ func (s *Server) Drop(ctx context.Context) error {
 	return s.Store.DropShelves(ctx, keep, time.Now())
 }
 
-// scan scans one shelf, or all for an empty name. Shelves do not wait for each
+// Scan scans one shelf, or all for an empty name. Shelves do not wait for each
 // other for ever: one that does not answer is given up.
 func (s *Server) Scan(ctx context.Context, name string, o scan.Options) ([]scan.Report, error) {
 	out := []scan.Report{}
@@ -339,12 +339,12 @@ func (s *Server) shelf(name string, do func(*shelfState)) {
 	do(s.Shelves[name])
 }
 
-// awayError says that a folder of a shelf is not there now.
+// AwayError says that a folder of a shelf is not there now.
 type AwayError struct{ folder, why string }
 
 func (e *AwayError) Error() string { return e.folder + " is away: " + e.why }
 
-// find opens a file of a shelf, never outside the shelf's folder.
+// Find opens a file of a shelf, never outside the shelf's folder.
 func (s *Server) Find(f store.File) (*os.File, error) {
 	for _, sh := range s.Settings.Shelves {
 		if sh.Name != f.Shelf {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -38,7 +39,7 @@ func (s *Server) NoShelf(name string) error {
 	return &problem.Problem{What: fmt.Sprintf("there is no shelf %q", name), Why: "the household has: " + strings.Join(known, ", "), Fix: "see cozyshelf shelf list", Err: store.ErrNotFound}
 }
 
-// search finds titles and parts by their words.
+// Search finds titles and parts by their words.
 func (s *Server) Search(r *http.Request) (any, error) {
 	limit := 20
 	if v := r.URL.Query().Get("limit"); v != "" {
@@ -52,10 +53,35 @@ func (s *Server) Search(r *http.Request) (any, error) {
 	if len(q) > 200 {
 		return nil, UsageProblem("that is too much to search for", "there are more than 200 bytes", "a few words, or their beginnings, do")
 	}
-	return s.Store.Search(r.Context(), q, limit)
+	v, _ := r.Context().Value(VisitorKey{}).(*Visitor)
+	return s.Hits(r.Context(), q, limit, v == nil || SeesAll(r)) // the administrator's tool is no visitor
 }
 
-// placeOf finds the shelf on which a folder lies, as the administrator writes it: the
+// Hits finds titles and parts by their words; all is whether also those that cannot be played.
+func (s *Server) Hits(ctx context.Context, words string, limit int, all bool) ([]store.Hit, error) {
+	hits, err := s.Store.Search(ctx, words, limit)
+	if err != nil || all {
+		return hits, err
+	}
+	out := []store.Hit{}
+	for _, h := range hits {
+		if h.Title.Problems > 0 {
+			files, err := s.Store.Files(ctx, h.Title.ID, 0)
+			if err != nil {
+				return nil, err
+			}
+			if !slices.ContainsFunc(files, func(f store.File) bool {
+				return f.Problem == "" && (h.File == 0 || h.File == f.ID)
+			}) {
+				continue
+			}
+		}
+		out = append(out, h)
+	}
+	return out, nil
+}
+
+// PlaceOf finds the shelf on which a folder lies, as the administrator writes it: the
 // innermost of several.
 func (s *Server) PlaceOf(folder string) (shelf string, part *scan.Part) {
 	for _, sh := range s.Settings.Shelves {
@@ -70,7 +96,7 @@ func (s *Server) PlaceOf(folder string) (shelf string, part *scan.Part) {
 	return shelf, part
 }
 
-// mayBring finds the shelf of a request, if this member may bring something onto it.
+// MayBring finds the shelf of a request, if this member may bring something onto it.
 func (s *Server) MayBring(r *http.Request) (blueprint.SettingsShelf, error) {
 	for _, sh := range s.Settings.Shelves {
 		if sh.Name != r.PathValue("shelf") {
@@ -87,7 +113,7 @@ func (s *Server) MayBring(r *http.Request) (blueprint.SettingsShelf, error) {
 	return blueprint.SettingsShelf{}, Nothing(r)
 }
 
-// listening tells where it listens.
+// Listening tells where it listens.
 func (s *Server) Listening() []control.Listener {
 	out := []control.Listener{}
 	for _, l := range s.Settings.Listeners {

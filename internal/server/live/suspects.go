@@ -15,7 +15,7 @@ import (
 // suspectsFile is the name in the state folder of the notes about what is being opened.
 const suspectsFile = layout.Opening
 
-// openSuspects reads what was at work when the server ended, and tells of what is passed
+// OpenSuspects reads what was at work when the server ended, and tells of what is passed
 // over from now on. Without the notes the server works all the same.
 func (s *Server) OpenSuspects() {
 	book, guilty, err := suspect.Open(filepath.Join(s.Settings.State, suspectsFile))
@@ -29,7 +29,7 @@ func (s *Server) OpenSuspects() {
 	s.Suspects = book
 }
 
-// keepPicture keeps a picture in all sizes, unless it brought the server down before.
+// KeepPicture keeps a picture in all sizes, unless it brought the server down before.
 func (s *Server) KeepPicture(b []byte) (name string, err error) {
 	sum := sha256.Sum256(b)
 	err = s.Suspects.Do("picture", hex.EncodeToString(sum[:]), "", func() error {
@@ -39,7 +39,7 @@ func (s *Server) KeepPicture(b []byte) (name string, err error) {
 	return name, err
 }
 
-// asSuspect does something with a file of a shelf that is read by another program.
+// AsSuspect does something with a file of a shelf that is read by another program.
 func (s *Server) AsSuspect(kind string, f store.File, do func() error) error {
 	return s.Suspects.Do(kind, f.Shelf+" "+f.Path, fmt.Sprintf("%d-%d", f.Size, f.ID), do)
 }

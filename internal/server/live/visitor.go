@@ -4,14 +4,16 @@ import (
 	"errors"
 	"net/http"
 	"net/netip"
+	"slices"
 
+	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/event"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/store"
 	"cozyshelf/internal/stream"
 )
 
-// visitor is who asks: where from, and for a member who has signed in, as whom.
+// Visitor is who asks: where from, and for a member who has signed in, as whom.
 type Visitor struct {
 	Address netip.Addr
 	Away    bool
@@ -37,7 +39,7 @@ func (s *Server) tooFar(m store.Member, v *Visitor) error {
 	}, Status: http.StatusForbidden, Wait: 0}
 }
 
-// fileOf finds the file that a request names, with its title.
+// FileOf finds the file that a request names, with its title.
 func (s *Server) FileOf(r *http.Request) (store.Title, store.File, error) {
 	id, err := Number(r, "file")
 	if err != nil {
@@ -50,7 +52,7 @@ func (s *Server) FileOf(r *http.Request) (store.Title, store.File, error) {
 	return t, f, err
 }
 
-// signedIn lets members pass and answers others with a problem.
+// SignedIn lets members pass and answers others with a problem.
 func (s *Server) SignedIn(next http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		err := s.Identify(r)
@@ -66,7 +68,10 @@ func (s *Server) SignedIn(next http.HandlerFunc) http.HandlerFunc {
 	}
 }
 
-// titleOf finds the title that a request names, with its files as its member has seen them.
+// SeesAll reports whether a request is an administrator's, who sees what cannot be played, too.
+func SeesAll(r *http.Request) bool { return VisitorOf(r).Member.Role == allowance.Admin }
+
+// TitleOf finds the title that a request names, with its files as its member has seen them.
 func (s *Server) TitleOf(r *http.Request) (store.Title, []store.File, error) {
 	id, err := Number(r, "title")
 	if err != nil {
@@ -80,5 +85,11 @@ func (s *Server) TitleOf(r *http.Request) (store.Title, []store.File, error) {
 		return t, nil, err
 	}
 	files, err := s.Store.Files(r.Context(), id, VisitorOf(r).Member.ID)
+	if !SeesAll(r) {
+		files = slices.DeleteFunc(files, func(f store.File) bool { return f.Problem != "" })
+		if err == nil && len(files) == 0 {
+			return t, nil, Nothing(r)
+		}
+	}
 	return t, files, err
 }

@@ -41,7 +41,7 @@ var pageFiles embed.FS
 
 const nobodyStyle = `body{font:1.05rem/1.6 Georgia,"DejaVu Serif",serif;max-width:34rem;margin:14vh auto;padding:0 1.5rem;background:#f7f1e7;color:#33261d}pre{background:#fffaf2;border-left:4px solid #a4482b;padding:.8rem 1rem;overflow:auto}`
 
-// contentPolicy lets a page use what this server itself serves and nothing else.
+// ContentPolicy lets a page use what this server itself serves and nothing else.
 var ContentPolicy = "default-src 'none'; script-src 'self'; style-src 'self' 'sha256-" + sum(nobodyStyle) + "'; img-src 'self'; media-src 'self'; connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
 
 func sum(s string) string {
@@ -78,7 +78,7 @@ func frameSize(f store.File) string {
 	return ""
 }
 
-// frame is what every page needs.
+// Frame is what every page needs.
 type Frame struct {
 	Lang, Household, Heading, Member, Here, Stamp, Query string
 	Shelves                                              []struct{ Name string }
@@ -191,7 +191,7 @@ func (s *Web) signInPage(w http.ResponseWriter, status int, said, name, next str
 // places are the pages that somebody may be sent to after signing in.
 var places = []string{"/shelf/", "/title/", "/play/", "/find"}
 
-// local keeps only the paths of our own pages, so that nobody is sent elsewhere. What it
+// Local keeps only the paths of our own pages, so that nobody is sent elsewhere. What it
 // gives is escaped: a browser passes over tabs and takes a backslash for a slash.
 func Local(path string) string {
 	if strings.ContainsFunc(path, func(r rune) bool {
@@ -280,7 +280,7 @@ func (s *Web) boards(r *http.Request, only string, at store.Place, back bool, li
 			continue
 		}
 		b := board{Name: sh.Name, Kind: sh.Kind, Away: len(sh.Away) > 0, Scanning: sh.Scanning}
-		page, err := s.Store.TitlePage(r.Context(), sh.Name, at, back, limit)
+		page, err := s.Store.TitlePage(r.Context(), store.Wanted{Shelf: sh.Name, At: at, Back: back, Limit: limit, Usable: !live.SeesAll(r)})
 		if err != nil {
 			return nil, err
 		}
@@ -330,7 +330,7 @@ func (s *Web) pageFind(w http.ResponseWriter, r *http.Request) error {
 	if len(q) > 200 {
 		q = strings.ToValidUTF8(q[:200], "")
 	}
-	hits, err := s.Store.Search(r.Context(), q, 60)
+	hits, err := s.Hits(r.Context(), q, 60, live.SeesAll(r))
 	if err != nil {
 		return err
 	}
