@@ -98,7 +98,7 @@ func TestWhoWatchesIsNamedAndCanBeWaitedFor(t *testing.T) {
 	if out := m.must("deploy", "--dry-run"); !strings.Contains(out, demo.People[0].Name+" is watching") {
 		t.Errorf("deploy --dry-run says:\n%s", out)
 	}
-	if _, errs, code := m.run("", "deploy", "--yes", "--gently", "--for", "1s"); code != 1 || !strings.Contains(errs, "1 stream still goes on") {
+	if _, errs, code := m.run("", "deploy", "--yes", "--gently", "--for", "1s"); code != 1 || !strings.Contains(errs, "1 stream is still playing") {
 		t.Errorf("--gently --for 1s: code %d, %s", code, errs)
 	}
 	if _, _, code := m.run("", "deploy", "--for", "1s"); code != 2 {

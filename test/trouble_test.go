@@ -447,6 +447,13 @@ func TestARealBrowserPlaysAndResumes(t *testing.T) {
 	step("look again", b.Go(m.address()+"/?again"))
 	step("it can be gone on with", b.Until(`document.body.textContent.includes("Go on watching")`))
 	step("come back", b.Go(page))
+	// To open a page is not to watch.
+	step("it waits", b.Until(`document.querySelector("video").paused`))
+	time.Sleep(300 * time.Millisecond)
+	if m.document(&now, "usage", "now"); len(now) != 0 {
+		t.Errorf("opening the page counts as watching: %+v", now)
+	}
+	step("play again", b.Eval(`document.querySelector("video").play()`, nil))
 	step("it goes on", b.Until(`document.querySelector("video").currentTime > 5.5`))
 	// Nothing that the page asked for was refused by its own policy.
 	for _, s := range b.Said {

@@ -447,7 +447,7 @@ func (a *app) restore(ctx context.Context, b operate.Backup, yes bool, command s
 		return err
 	}
 	if r.Before != "" && r.Open != nil {
-		a.out.Printf("  an earlier %s was cut off (entry %d, %s): this goes on from there; what was there before is in "+
+		a.out.Printf("  an earlier %s was cut off (entry %d, %s): this continues from there; what was there before is in "+
 			"%s\n", r.Open.Command, r.Open.ID, show.When(r.Open.At), r.Before)
 	}
 	if r.Damaged != "" {

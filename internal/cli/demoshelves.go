@@ -77,7 +77,7 @@ func (w *walk) comesIn() error {
 	if err != nil {
 		return err
 	}
-	w.say("That goes back, too: it waits in the holding folder, and nothing is lost until it is cleared.")
+	w.say("That goes back, too: it waits in the holding folder, kept until you clear it.")
 	if err := w.run("", "undo", fmt.Sprint(entry), "--yes"); err != nil {
 		return err
 	}

@@ -36,7 +36,7 @@ func (a *app) deployCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "deploy", Short: "Make the engine match the household file",
 		Long: `Compares the household file with what the engine has, shows the changes, asks,
-and carries them out. Cut off half-way, it goes on from there the next time. It says
+and carries them out. Cut off half-way, it continues from there the next time. It says
 who is watching and would be interrupted; --gently waits for them, and gives up after
 a while with everything as it was. cozyshelf undo takes a deployment back.`,
 		Args: cobra.NoArgs,
@@ -144,7 +144,7 @@ func (a *app) showDeployment(h *operate.House, p operate.Plan, f deployFlags) er
 	}
 	a.out.Printf("%s on %s %s\n", show.Bold(h.Name()), h.Facts.Kind, show.Faint("("+h.Facts.Why+")"))
 	if o := p.Open; o != nil {
-		goes := "this goes on from there"
+		goes := "this continues from there"
 		if !p.Same {
 			goes = "this is about something else, and ends it"
 		}
@@ -176,7 +176,7 @@ func (a *app) showInterrupted(watching []usage.Play) {
 		to = a.err
 	}
 	for _, p := range watching {
-		to.Printf("  %s %s is watching %s (%s of %s, %s): that is interrupted, and goes on where it was\n", show.Mark("warning"), p.Member, playTitle(p), show.Length(p.Position), show.Length(p.Duration), p.Device)
+		to.Printf("  %s %s is watching %s (%s of %s, %s): that is interrupted, and continues where it stopped\n", show.Mark("warning"), p.Member, playTitle(p), show.Length(p.Position), show.Length(p.Duration), p.Device)
 	}
 }
 
@@ -187,9 +187,9 @@ func (a *app) waitForStreams(ctx context.Context, h *operate.House, patience tim
 	})
 	var busy *operate.Busy
 	if errors.As(err, &busy) {
-		return &problem.Problem{What: "nothing was done", Where: h.Name(), Why: fmt.Sprintf("after %s %s on",
-			show.Since(patience), show.Count(busy.Streams, "stream still goes", "streams still go")),
-			Fix: "try again later, wait longer with --for, or do it without --gently; who watches goes on where it was", Err: err}
+		return &problem.Problem{What: "nothing was done", Where: h.Name(), Why: fmt.Sprintf("after %s %s",
+			show.Since(patience), show.Count(busy.Streams, "stream is still playing", "streams are still playing")),
+			Fix: "try again later, wait longer with --for, or do it without --gently; whoever watches continues where they were", Err: err}
 	}
 	return err
 }

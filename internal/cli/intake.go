@@ -73,7 +73,7 @@ func (a *app) intakeCopyCommand() *cobra.Command {
 		Use: "copy SOURCE…", Short: "Copy files, or folders of files, onto a shelf",
 		Long: `Shows what would go where under which name, what is on the shelf already, and whether
 there is room; then copies into a holding folder on the shelf's own disk, checks every file
-against its source by SHA-256, and puts all on the shelf in one go. What was cut off goes on
+against its source by SHA-256, and puts all on the shelf in one go. What was cut off continues
 where it was when the same is asked for again. With --move the sources are removed in the
 end, each only if it is still what was copied.`,
 		Args: cobra.MinimumNArgs(1),
@@ -262,7 +262,7 @@ func (a *app) place(ctx context.Context, h *household.Household, j *intake.Job, 
 }
 
 func (a *app) intakeFault(err error, folder string) error {
-	p := &problem.Problem{What: "it did not all come in", Where: folder, Why: err.Error(), Fix: "mend the cause, and ask for the same again: it goes on where it was; cozyshelf intake list shows it", Err: err}
+	p := &problem.Problem{What: "it did not all come in", Where: folder, Why: err.Error(), Fix: "mend the cause, and ask for the same again: it continues where it stopped; cozyshelf intake list shows it", Err: err}
 	var pe *os.PathError
 	if errors.As(err, &pe) {
 		p.Where, p.Why = pe.Path, pe.Op+": "+pe.Err.Error()
@@ -275,9 +275,9 @@ func (a *app) intakeFault(err error, folder string) error {
 	case errors.Is(err, os.ErrPermission):
 		p.Fix = "run it as root, or as who may read the source and write to the shelf's folder"
 	case errors.Is(err, syscall.ENOSPC):
-		p.What, p.Fix = "the disk is full", "free some space, and ask for the same again: it goes on where it was"
+		p.What, p.Fix = "the disk is full", "free some space, and ask for the same again: it continues where it stopped"
 	case errors.Is(err, context.Canceled):
-		p.What, p.Why, p.Fix = "it was interrupted", "what came in so far is kept", "ask for the same again: it goes on where it was"
+		p.What, p.Why, p.Fix = "it was interrupted", "what came in so far is kept", "ask for the same again: it continues where it stopped"
 	}
 	return p
 }
@@ -457,7 +457,7 @@ or a redirection leads to them.`,
 }
 
 func (a *app) fetchFault(err error, address string) error {
-	p := &problem.Problem{What: "it was not fetched", Where: address, Why: err.Error(), Fix: "see to the cause, and ask for the same again: it goes on where it was; cozyshelf intake list shows it", Err: err}
+	p := &problem.Problem{What: "it was not fetched", Where: address, Why: err.Error(), Fix: "see to the cause, and ask for the same again: it continues where it stopped; cozyshelf intake list shows it", Err: err}
 	switch {
 	case errors.Is(err, intake.ErrPrivate):
 		p.Fix = "give --private, if it is a server of yours"

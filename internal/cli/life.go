@@ -238,7 +238,7 @@ func (a *app) turn(ctx context.Context, command string, stop, start bool, g gent
 	}
 	if full {
 		a.warn("the disk with the state folder is full: what is there plays, and nothing new is remembered; " +
-			"free some space there, and it goes on by itself")
+			"free some space there, and it continues by itself")
 		return &exit{problem.ExitFound}
 	}
 	return nil

@@ -94,7 +94,7 @@ func (a *app) takeOver(h *household.Household) error {
 	sweepHeld(h)
 	_, odd, err := ledger.TakeOver(h.Storage.State)
 	if odd > 0 {
-		a.warn(fmt.Sprintf("the server's account wrote %s for the ledger that the server does not write; they were passed over. If it goes on, somebody may have taken the server over: see SECURITY.md", show.Count(odd, "line", "lines")))
+		a.warn(fmt.Sprintf("the server's account wrote %s for the ledger that the server does not write; they were passed over. If that continues, somebody may have taken the server over: see SECURITY.md", show.Count(odd, "line", "lines")))
 	}
 	if errors.Is(err, os.ErrPermission) {
 		return nil // whoever may not read the state folder has nothing to enter

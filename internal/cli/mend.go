@@ -324,7 +324,7 @@ func (a *app) lockMending(h *household.Household) (io.Closer, error) {
 	}
 	if err := syscall.Flock(f.Fd(), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		f.Close()
-		return nil, &problem.Problem{What: "another mend or undo of this household goes on", Where: h.Storage.State, Why: "two at once would undo each other", Fix: "wait for it to end, and try again"}
+		return nil, &problem.Problem{What: "another mend or undo of this household is running", Where: h.Storage.State, Why: "two at once would undo each other", Fix: "wait for it to end, and try again"}
 	}
 	return f, nil
 }

@@ -115,5 +115,5 @@ func (a *app) interrupted(err error) {
 
 // begun notes that something is being done, so that an interruption says what came of it.
 func (a *app) begun() {
-	a.did = "what was begun is noted in the ledger, and the same command goes on with it"
+	a.did = "what was begun is noted in the ledger, and the same command continues it"
 }

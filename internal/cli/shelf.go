@@ -404,7 +404,7 @@ func (a *app) shelfScanCommand() *cobra.Command {
 			for _, r := range list {
 				note := ""
 				if len(r.Away) > 0 {
-					note = "away, kept as known: " + places(r.Away)
+					note = "unplugged, remembered: " + places(r.Away)
 					away = append(away, r.Away...)
 				}
 				failing += r.Failing

@@ -231,7 +231,7 @@ func finishes(e ledger.Entry) string {
 	}
 	switch e.Undo.Kind {
 	case ledger.Deployment:
-		return "cozyshelf deploy goes on with it, "
+		return "cozyshelf deploy continues it, "
 	case undoStore:
 		return "the same cozyshelf restore finishes it, "
 	case undoAccess:

@@ -237,7 +237,8 @@ func above(path string, do func(d *boundary.Dir, name string) error) error {
 // thing is a change to the host that has no plan of its own: what the taking back of it is, or
 // the taking back of that.
 type thing struct {
-	what  string
+	what  string // "remove the folder X"
+	did   string // "removed the folder X"
 	do    func() error
 	again bool // it can be taken back in turn
 }
@@ -247,7 +248,7 @@ func (e undoable) thing(back bool) thing {
 	u := e.Undo
 	switch {
 	case u.Kind == undoFolder && back:
-		return thing{what: "make the folder " + u.Path + " again", again: true, do: func() error {
+		return thing{what: "make the folder " + u.Path + " again", did: "made the folder " + u.Path, again: true, do: func() error {
 			return above(u.Path, func(d *boundary.Dir, name string) error {
 				made, err := d.Mkdir(name, 0o755, nil)
 				if err != nil {
@@ -257,19 +258,19 @@ func (e undoable) thing(back bool) thing {
 			})
 		}}
 	case u.Kind == undoFolder:
-		return thing{what: fmt.Sprintf("remove the folder %s, if it is empty", u.Path), again: true, do: func() error {
+		return thing{what: fmt.Sprintf("remove the folder %s, if it is empty", u.Path), did: "removed the folder " + u.Path, again: true, do: func() error {
 			return above(u.Path, func(d *boundary.Dir, name string) error { return d.RemoveDir(name) })
 		}}
 	case u.Kind == undoMade:
-		return thing{what: fmt.Sprintf("remove %s, if it is as it was written", u.Path), do: func() error {
+		return thing{what: fmt.Sprintf("remove %s, if it is as it was written", u.Path), did: "removed " + u.Path, do: func() error {
 			return above(u.Path, func(d *boundary.Dir, name string) error { return removeAsWritten(d, name, u.Data) })
 		}}
 	case u.Kind == undoGroup:
-		join, what := machine.LeaveGroup, "take %s out of group %s"
+		join, what, did := machine.LeaveGroup, "take %s out of group %s", "took %s out of group %s"
 		if back {
-			join, what = machine.JoinGroup, "add %s to group %s again"
+			join, what, did = machine.JoinGroup, "add %s to group %s again", "added %s to group %s"
 		}
-		return thing{what: fmt.Sprintf(what, u.Path, u.Data), again: true, do: func() error {
+		return thing{what: fmt.Sprintf(what, u.Path, u.Data), did: fmt.Sprintf(did, u.Path, u.Data), again: true, do: func() error {
 			gid, err := strconv.ParseUint(u.Data, 10, 32)
 			if err != nil {
 				return err
@@ -277,7 +278,7 @@ func (e undoable) thing(back bool) thing {
 			return join(u.Path, uint32(gid))
 		}}
 	case back:
-		return thing{what: "make the account " + u.Path + " again, with the numbers that it had", again: true, do: func() error {
+		return thing{what: "make the account " + u.Path + " again, with the numbers that it had", did: "made the account " + u.Path, again: true, do: func() error {
 			uid, gid, groups, err := accountNumbers(u.Data)
 			if err != nil {
 				return err
@@ -285,7 +286,7 @@ func (e undoable) thing(back bool) thing {
 			return machine.RestoreAccount(u.Path, uid, gid, groups)
 		}}
 	}
-	return thing{what: "remove the account " + u.Path, again: u.Data != "", do: func() error { return machine.RemoveAccount(u.Path) }}
+	return thing{what: "remove the account " + u.Path, did: "removed the account " + u.Path, again: u.Data != "", do: func() error { return machine.RemoveAccount(u.Path) }}
 }
 
 // undoable is an entry that can be taken back.
@@ -342,7 +343,7 @@ func (a *app) undoThing(ctx context.Context, h *household.Household, e ledger.En
 	if err := ledger.End(h.Storage.State, id, "done"); err != nil {
 		return err
 	}
-	a.err.Printf("entry %d: done: %s\n", id, t.what)
+	a.err.Printf("entry %d: %s\n", id, t.did)
 	if a.json {
 		return a.document(map[string]any{"entry": id, "undoes": e.ID, "what": t.what})
 	}

@@ -122,7 +122,7 @@ func (a *app) usageHistoryCommand() *cobra.Command {
 			}
 			var rows [][]string
 			for _, p := range list {
-				end := "goes on"
+				end := "playing"
 				switch {
 				case p.Done:
 					end = "to the end"

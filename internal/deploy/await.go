@@ -102,7 +102,7 @@ func naming(w blueprint.Service) string {
 func (d *Carrier) putBack(ctx context.Context, c blueprint.Change, cause error, stopped []blueprint.Change) error {
 	ctx = context.WithoutCancel(ctx) // also when we were told to end
 	p := &problem.Problem{What: "it stopped at: " + c.What, Why: Plain(cause), Err: cause,
-		Fix: "mend the cause and run cozyshelf " + d.Command + " again; it goes on from here"}
+		Fix: "mend the cause and run cozyshelf " + d.Command + " again; it continues from here"}
 	var inner *problem.Problem
 	if errors.As(cause, &inner) {
 		p.Where, p.Why, p.Fix = inner.Where, inner.What+": "+inner.Why, inner.Fix

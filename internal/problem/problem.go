@@ -131,7 +131,7 @@ func ofDisk(err error, where string) string {
 	}
 	switch {
 	case errors.Is(err, syscall.ENOSPC):
-		return "free some space " + on + ", then run the same command again: it goes on from where it was"
+		return "free some space " + on + ", then run the same command again: it continues from where it stopped"
 	case errors.Is(err, syscall.EDQUOT):
 		return "the account's quota is used up " + on + ": raise it or free some space, then run the same command again"
 	case errors.Is(err, syscall.EROFS):

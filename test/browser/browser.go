@@ -232,6 +232,13 @@ func (b *Browser) Picture(path string) error {
 	return os.WriteFile(path, png, 0o644)
 }
 
+// Size gives the page a screen of so many CSS pixels; narrow ones are a telephone's.
+func (b *Browser) Size(width, height int) error {
+	_, err := b.ask("Emulation.setDeviceMetricsOverride", map[string]any{"width": width, "height": height,
+		"deviceScaleFactor": 1, "mobile": width < 600})
+	return err
+}
+
 // Light or dark, as the person's system would prefer it.
 func (b *Browser) Prefer(scheme string) error {
 	_, err := b.ask("Emulation.setEmulatedMedia", map[string]any{"features": []map[string]string{{"name": "prefers-color-scheme", "value": scheme}}})

@@ -79,8 +79,9 @@ var (
 	faint = lipgloss.NewStyle().Faint(true)
 	bold  = lipgloss.NewStyle().Bold(true)
 	marks = map[string]lipgloss.Style{
-		"ok":      lipgloss.NewStyle().Foreground(lipgloss.Green),
-		"warning": lipgloss.NewStyle().Foreground(lipgloss.Yellow),
+		"ok": lipgloss.NewStyle().Foreground(lipgloss.Green),
+		// Yellow cannot be read on a light ground, and whether it is one nobody can be sure of.
+		"warning": lipgloss.NewStyle().Foreground(lipgloss.Magenta).Bold(true),
 		"blocked": lipgloss.NewStyle().Foreground(lipgloss.Red).Bold(true),
 	}
 )

@@ -14,6 +14,9 @@ import (
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/media"
 	"cozyshelf/internal/core/naming"
+
+	"golang.org/x/text/language"
+	"golang.org/x/text/language/display"
 )
 
 // Sort is what sort of thing is wrong.
@@ -156,7 +159,7 @@ func (l *looker) look(f File) {
 	add := func(s Sort, f File, format string, args ...any) {
 		l.yield(Problem{s, f.Shelf, shown(f), f.Path, fmt.Sprintf(format, args...)})
 	}
-	language := l.language
+	spoken := l.language
 	if f.Problem != "" {
 		add(Unreadable, f, "%s", f.Problem)
 	}
@@ -177,14 +180,14 @@ func (l *looker) look(f File) {
 			l.same[k] = f.Path
 		}
 	}
-	if f.Content == naming.Video && f.Extra == "" && f.Problem == "" && language != "" && (f.Kind == household.Films || f.Kind == household.Series) && !subtitled(f, language) {
+	if f.Content == naming.Video && f.Extra == "" && f.Problem == "" && spoken != "" && (f.Kind == household.Films || f.Kind == household.Series) && !subtitled(f, spoken) {
 		remark := ""
 		if slices.ContainsFunc(f.Media.Tracks, func(t media.Track) bool {
-			return t.Kind == media.Audio && naming.SameLanguage(t.Language, language)
+			return t.Kind == media.Audio && naming.SameLanguage(t.Language, spoken)
 		}) {
-			remark = "; its sound is in " + language
+			remark = "; the sound is " + languageName(spoken)
 		}
-		add(NoSubtitles, f, "it has none in %s%s", language, remark)
+		add(NoSubtitles, f, "no %s subtitles%s", languageName(spoken), remark)
 	}
 	if l.titles[f.Title] || f.Kind == household.Photos || f.Kind == household.Recordings {
 		return
@@ -197,8 +200,21 @@ func (l *looker) look(f File) {
 		add(NoDescription, f, "nothing describes it")
 	}
 	if !f.Pictured {
-		add(NoPicture, f, "it has no picture but a drawn one")
+		add(NoPicture, f, "no cover")
 	}
+}
+
+// languageName is a language (BCP 47) in English, such as "Latvian"; one that has no name there
+// is given as it is written.
+func languageName(tag string) string {
+	t, err := language.Parse(tag)
+	if err != nil {
+		return tag
+	}
+	if name := display.English.Tags().Name(t); name != "" {
+		return name
+	}
+	return tag
 }
 
 // subtitled reports whether a film or an episode has subtitles in a language, in it or

@@ -53,7 +53,7 @@ func TestProblems(t *testing.T) {
 		}
 	}
 	got := slices.Collect(Problems(slices.Values([]File{with(kite, func(f *File) { f.Beside, f.Media = nil, english })}), "en-GB"))
-	if len(got) != 1 || got[0].Says != "it has none in en-GB; its sound is in en-GB" || got[0].Title != "Copper Kite (2003)" {
+	if len(got) != 1 || got[0].Says != "no British English subtitles; the sound is British English" || got[0].Title != "Copper Kite (2003)" {
 		t.Errorf("got %+v", got)
 	}
 }

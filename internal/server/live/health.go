@@ -33,7 +33,7 @@ func sick(state string, err error) control.Health {
 	case errors.Is(err, store.ErrNoLocks):
 		h.What, h.Fix = "the state folder lies where the store cannot be used", "put the state folder on a disk of the machine that the server runs on: a database needs locks that work, and memory shared between processes"
 	case errors.Is(err, store.ErrFull):
-		h.Status, h.What, h.Fix = control.FullDisk, "the disk with the state folder is full", "free some space there; the server goes on by itself"
+		h.Status, h.What, h.Fix = control.FullDisk, "the disk with the state folder is full", "free some space there; the server continues by itself"
 		if err == error(store.ErrFull) { // nothing failed yet
 			h.Why = fmt.Sprintf("less than %d MiB are free", leastFree>>20)
 		}

@@ -19,7 +19,7 @@ import (
 const quietLook = 30 * time.Second
 
 // Quiet does the work that takes long, at quiet hours, one file after the other. What was
-// done is noted with each, so that it goes on where it was.
+// done is noted with each, so that it continues where it stopped.
 func (s *Server) Quiet(ctx context.Context) {
 	q := s.Settings.Quiet
 	if q == nil {

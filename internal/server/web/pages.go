@@ -428,11 +428,17 @@ func (s *Web) pagePlay(w http.ResponseWriter, r *http.Request) error {
 		Title         store.Title
 		File          store.File
 		Before, After *store.File
+		From          float64 // where it begins, in seconds
+		Admin         bool
 		Doubt         string
 		Chapters      []media.Chapter
 		Loud          *media.Loud
 		Tracks        []track
-	}{Frame: s.Frame(live.VisitorOf(r), t.Name, t.Shelf), Title: t, File: f, Tracks: tracks(f, s.Settings.Language)}
+	}{Frame: s.Frame(live.VisitorOf(r), t.Name, t.Shelf), Title: t, File: f, Tracks: tracks(f, s.Settings.Language),
+		From: f.ResumeAt, Admin: live.SeesAll(r)}
+	if r.URL.Query().Get("from") == "0" {
+		data.From = 0
+	}
 	if data.Chapters, data.Loud, err = s.Findings(r.Context(), f.ID); err != nil {
 		return err
 	}

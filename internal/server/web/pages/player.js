@@ -28,7 +28,7 @@
         body: JSON.stringify({ position: player.currentTime, state }),
       });
       if (answer.status === 401) location.reload();
-      else say(answer.ok ? "" : "How far you are could not be kept; it is tried again.");
+      else say(answer.ok ? "" : "Your position was not saved; trying again.");
     } catch {
       say("The server does not answer; how far you are is told again later.");
     }
@@ -37,14 +37,50 @@
   player.addEventListener("loadedmetadata", () => { if (from > 0) player.currentTime = from; }, { once: true });
   player.addEventListener("playing", () => { begun = true; tell("playing"); });
   player.addEventListener("pause", () => tell("paused"));
-  player.addEventListener("ended", () => tell("stopped"));
-  player.addEventListener("error", () => {
-    const why = { 2: "the connection broke off", 3: "the file is damaged, or holds something this browser does not know", 4: "this browser does not play this kind of file" };
-    say(`It cannot be played: ${why[player.error && player.error.code] || "the reason is not known"}.`);
+  player.addEventListener("ended", () => { tell("stopped"); lead(); });
+  // The browser gives the same error for a file that it does not know and for one that the server
+  // cannot send, so the server is asked.
+  const reason = async () => {
+    try {
+      const answer = await fetch(player.src, { method: "HEAD" });
+      if (answer.status === 401) return location.reload();
+      if (answer.status === 503) return "its shelf is away: the disk or the network behind it is not there. Try again later.";
+      if (answer.status === 404) return "the server cannot read the file any more. The administrator can find out why.";
+      if (!answer.ok) return "the server cannot send it now. Try again later.";
+    } catch {
+      return "the server does not answer. Try again later.";
+    }
+    const why = { 2: "the connection broke off.", 3: "the file is damaged, or holds something this browser does not know.", 4: "this browser does not play this kind of file." };
+    return why[player.error && player.error.code] || "the reason is not known.";
+  };
+  player.addEventListener("error", async () => {
+    const why = await reason();
+    if (why) say(`It cannot be played: ${why}`);
   });
+
+  // At the end the next part begins by itself, unless somebody stays.
+  const lead = () => {
+    const box = document.getElementById("next");
+    if (!player.dataset.next || !box) return;
+    let left = 10;
+    const show = () => { box.firstElementChild.textContent = `Next, in ${left} s: ${player.dataset.nextName}`; };
+    show();
+    box.hidden = false;
+    const tick = setInterval(() => {
+      left--;
+      if (left > 0) return show();
+      clearInterval(tick);
+      location.href = player.dataset.next;
+    }, 1000);
+    const stay = () => { clearInterval(tick); box.hidden = true; };
+    box.querySelector("button").addEventListener("click", stay, { once: true });
+    player.addEventListener("playing", stay, { once: true });
+  };
   for (const b of document.querySelectorAll("[data-at]")) {
     b.addEventListener("click", () => { player.currentTime = Number(b.dataset.at); player.play(); });
   }
+  // Whoever pressed Watch has asked for it already; a browser that wants another press gets one.
+  if (new URLSearchParams(location.search).has("play")) player.play().catch(() => {});
   setInterval(() => { if (!player.paused && Math.abs(player.currentTime - last) > 1) tell("playing"); }, 5000);
   addEventListener("pagehide", () => { if (!player.ended) tell("stopped", true); });
 })();

@@ -83,7 +83,7 @@
           res = await fetch(at, { method: "PATCH", headers: { ...tus, "Upload-Offset": from, "Content-Type": "application/offset+octet-stream" }, body: file.slice(from, from + part) });
         } catch (e) {
           if (++tries > 8) throw e;
-          state.textContent = "the connection was lost; it goes on by itself";
+          state.textContent = "the connection was lost; it continues by itself";
           await new Promise(r => setTimeout(r, 1000 * 2 ** Math.min(tries, 5)));
           const head = await fetch(at, { method: "HEAD", headers: tus }).catch(() => null);
           if (head && head.ok) from = Number(head.headers.get("Upload-Offset"));

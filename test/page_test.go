@@ -1,0 +1,76 @@
+package test
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+
+	"cozyshelf/internal/core/allowance"
+	"cozyshelf/internal/demo"
+	"cozyshelf/internal/testbuild"
+	"cozyshelf/test/browser"
+)
+
+// unfit finds what does not fit a screen: what runs off its right side, what can be pressed and
+// is smaller than 24 px (links within a sentence aside), and a header that takes too much.
+const unfit = `(() => {
+  const out = [], wide = document.documentElement.clientWidth;
+  if (document.documentElement.scrollWidth > wide) out.push("the page is " + document.documentElement.scrollWidth + " px wide");
+  const name = (e) => e.tagName.toLowerCase() + (e.className ? "." + e.className : "") + " " + (e.textContent || e.name || "").trim().slice(0, 30);
+  for (const e of document.querySelectorAll("main *, header")) {
+    const r = e.getBoundingClientRect();
+    if (r.width && r.right > wide + 1 && !e.closest("nav, .chapters")) out.push("runs off the right: " + name(e));
+  }
+  for (const e of document.querySelectorAll("a, button, input:not([type=file]), audio, video")) {
+    const r = e.getBoundingClientRect();
+    if (!r.width || e.closest("p.fine")) continue;
+    if (r.width < 24 || r.height < 24) out.push("too small (" + Math.round(r.width) + "×" + Math.round(r.height) + "): " + name(e));
+  }
+  const head = document.querySelector("header");
+  if (head && head.getBoundingClientRect().height > 110) out.push("the header is " + head.getBoundingClientRect().height + " px high");
+  return out.join("; ");
+})()`
+
+// TestPagesFitTelephonesAndScreens looks at each page at four widths.
+func TestPagesFitTelephonesAndScreens(t *testing.T) {
+	t.Parallel()
+	if browser.Find() == "" {
+		testbuild.Missing(t, "chromium")
+	}
+	m := newMill(t, "process")
+	m.must("deploy", "--yes")
+	m.add(demo.Person{Name: "wren", Role: allowance.Admin})
+	film, err := m.viewer("wren").Find(context.Background(), "films", "The Paper Lighthouse", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	b, err := browser.Open()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer b.Close()
+	step := func(what string, err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatalf("%s: %v; the page said %v", what, err, b.Said)
+		}
+	}
+	step("open", b.Go(m.address()+"/"))
+	step("sign in", b.SignIn("wren", password("wren")))
+	step("the title", b.Go(fmt.Sprintf("%s/play/%d", m.address(), film.ID)))
+	var title string
+	step("the title", b.Eval(`new URL(document.querySelector("h1 a").href).pathname`, &title))
+	pages := []string{"/", "/shelf/films", "/shelf/series", "/find?q=the", title, fmt.Sprintf("/play/%d", film.ID)}
+	for _, width := range []int{360, 390, 768, 1280} {
+		step("size", b.Size(width, 800))
+		for _, page := range pages {
+			step(page, b.Go(m.address()+page))
+			var wrong string
+			step(page, b.Eval(unfit, &wrong))
+			if wrong != "" {
+				t.Errorf("at %d px, %s: %s", width, page, strings.ReplaceAll(wrong, "; ", "\n  "))
+			}
+		}
+	}
+}
