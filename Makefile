@@ -5,15 +5,19 @@
 # make attack   a server in a small container under attack, while members watch
 # make hostile  more rounds of the server's account against root (ROUNDS, SEED)
 # make torture  commands killed at any moment on both engines (ROUNDS each, SEED)
+# make man      the manual pages in bin/man
 # make screenshots  the pictures in docs/screenshots
 
 VERSION ?= 0.1.0
 GO      ?= go
 
-.PHONY: build demo test bench yardstick attack hostile torture screenshots lint clean
+.PHONY: build man demo test bench yardstick attack hostile torture screenshots lint clean
 
 build:
 	CGO_ENABLED=0 $(GO) build -trimpath -ldflags '-s -w -X main.version=$(VERSION)' -o bin/cozyshelf ./cmd/cozyshelf
+
+man: build
+	bin/cozyshelf man bin/man
 
 demo: build
 	bin/cozyshelf demo
