@@ -388,6 +388,9 @@ is written first: look at its folders and its account, then restore again.`,
 			if err != nil {
 				return err
 			}
+			if a.json {
+				a.out = a.err // standard output is for the document alone
+			}
 			secret, err := a.secretFor(file, &pass)
 			if err != nil {
 				return err
@@ -427,6 +430,9 @@ func (a *app) restoreHouseholdFile(u deploy.Unpacked, yes bool) error {
 	}
 	if err := whole.Create(a.household, text, 0o644, nil); err != nil {
 		return err
+	}
+	if a.json {
+		return a.document(map[string]any{"household_file": a.household, "written": true})
 	}
 	a.out.Printf("written. Now see that its folders and its account are right for this machine (cozyshelf check), and run cozyshelf restore again\n")
 	return nil

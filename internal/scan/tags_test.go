@@ -34,7 +34,8 @@ func TestTracksAreWhatTheySay(t *testing.T) {
 	if err != nil || len(titles) != 2 {
 		t.Fatalf("got %+v, %v", titles, err)
 	}
-	if a := titles[0]; a.Name != "Songs for Slow Trains" || a.By != "The Gravel Choir" || a.Year != 1999 || a.Parts != 5 {
+	// Five copies of one track are one part.
+	if a := titles[0]; a.Name != "Songs for Slow Trains" || a.By != "The Gravel Choir" || a.Year != 1999 || a.Parts != 1 {
 		t.Errorf("got %+v", a)
 	}
 	if b := titles[1]; b.Name != "Tin Roof Nocturnes" || b.By != "Mirela Vant" || b.Year != 2012 {
