@@ -297,3 +297,30 @@ func TestAReportNamesWhatItFound(t *testing.T) {
 	}
 	seen("gone many/")
 }
+
+// TestCopiesAndTrailersAreNoParts has a film twice, with a trailer beside it: it is one part, and
+// as long as the film.
+func TestCopiesAndTrailersAreNoParts(t *testing.T) {
+	dir := t.TempDir()
+	at := filepath.Join(dir, "Copper Kite (2003)")
+	copyClip(t, "Copper Kite (2003).mkv", filepath.Join(at, "Copper Kite (2003) [720p].mkv"))
+	copyClip(t, "Copper Kite (2003).mkv", filepath.Join(at, "Copper Kite (2003) [1080p].mkv"))
+	copyClip(t, "A Ferry to Somewhere (1987).mkv", filepath.Join(at, "trailers", "Copper Kite.mkv"))
+	s := open(t)
+	run(t, s, shelf(dir))
+	list, err := s.Titles(ctx, "films")
+	if err != nil || len(list) != 1 {
+		t.Fatalf("got %+v, %v", list, err)
+	}
+	files, err := s.Files(ctx, list[0].ID, 0)
+	if err != nil || len(files) != 3 {
+		t.Fatalf("files: %+v, %v", files, err)
+	}
+	if k := list[0]; k.Parts != 1 || k.Duration < 13 || k.Duration > 15 {
+		t.Errorf("%d parts, %.1f s", k.Parts, k.Duration)
+	}
+	page, err := s.TitlePage(ctx, store.Wanted{Shelf: "films", Limit: 5})
+	if err != nil || len(page.Titles) != 1 || page.Titles[0].Duration != list[0].Duration || page.Titles[0].Parts != 1 {
+		t.Errorf("on a page: %+v, %v", page.Titles, err)
+	}
+}

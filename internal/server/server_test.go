@@ -447,3 +447,67 @@ func TestSettingsOfAnotherFormatAreRefused(t *testing.T) {
 		}
 	}
 }
+
+// TestOnlyAdministratorsSeeWhatCannotBePlayed cuts a film: it is on the shelf for an
+// administrator, and nowhere for a child: not on the page, not in a list, not in what is found.
+func TestOnlyAdministratorsSeeWhatCannotBePlayed(t *testing.T) {
+	h := open(t)
+	folder := h.Settings.Shelves[0].Folders[0]
+	clip := firstFile(t, folder)
+	b, err := os.ReadFile(clip)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(folder, "The Clockwork Heron (2024).mp4"), b[:len(b)/3], 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := h.Scan(context.Background(), "", scan.Options{}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := h.Store.AddMember(context.Background(), store.Member{Name: "bram", Role: allowance.Child,
+		Password: secret.Hash("bram by the millpond")}, time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	shelf := h.Settings.Shelves[0].Name
+	sees := func(path string) bool {
+		t.Helper()
+		res, body := h.ask("GET", path, "")
+		if res.StatusCode != http.StatusOK {
+			t.Fatalf("%s: %s %s", path, res.Status, body)
+		}
+		return strings.Contains(string(body), "Clockwork Heron")
+	}
+	paths := []string{"/api/v1/shelves/" + shelf + "/titles", "/api/v1/search?q=clockwork"}
+	for _, p := range paths {
+		if !sees(p) {
+			t.Errorf("an administrator does not see it: %s", p)
+		}
+	}
+	h.token = ""
+	var got struct{ Token string }
+	if res, body := h.ask("POST", "/api/v1/sign-in", `{"name":"bram","password":"bram by the millpond","device":"test"}`); json.Unmarshal(body, &got) != nil || got.Token == "" {
+		t.Fatalf("sign-in: %s %s", res.Status, body)
+	}
+	h.token = got.Token
+	for _, p := range paths {
+		if sees(p) {
+			t.Errorf("a child sees it: %s", p)
+		}
+	}
+}
+
+// firstFile is a film in a folder.
+func firstFile(t *testing.T, folder string) string {
+	t.Helper()
+	found := ""
+	err := filepath.WalkDir(folder, func(p string, d os.DirEntry, err error) error {
+		if err == nil && found == "" && strings.HasSuffix(p, ".mp4") {
+			found = p
+		}
+		return err
+	})
+	if err != nil || found == "" {
+		t.Fatalf("no film in %s: %v", folder, err)
+	}
+	return found
+}

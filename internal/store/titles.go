@@ -29,6 +29,8 @@ type Title struct {
 	Size     int64          `json:"size"`     // in bytes
 	Problems int            `json:"problems"` // files that cannot be read
 	Added    time.Time      `json:"added"`
+
+	copies int // how many files hold parts: more than parts where something is there twice
 }
 
 // File is one part of a title, as a file.
@@ -76,29 +78,55 @@ func (f File) Day() string {
 
 // A part of a title is there once, however many copies or editions of it there are; extras are
 // none. Where the kind has each thing once, what tells parts apart is their place in the title.
-const onePart = `SELECT 1 AS one, max(p.duration) AS seconds FROM files p WHERE p.title = t.id AND p.gone = 0 AND p.extra = ''
-	GROUP BY p.season, p.episode, p.disc, p.piece, p.date,
-	CASE WHEN p.episode = 0 AND t.kind IN ('series', 'music') THEN p.part ELSE '' END,
-	CASE WHEN t.kind IN ('films', 'series', 'music') THEN 0 ELSE p.id END`
+const partKey = `f.season || ' ' || f.episode || ' ' || f.disc || ' ' || f.piece || ' ' || f.date ||
+	CASE WHEN t.kind NOT IN ('films', 'series', 'music') THEN ' ' || f.id
+	WHEN f.episode = 0 AND t.kind != 'films' THEN ' ' || f.part ELSE '' END`
 
-// A title is shown as it is described, else as its files have it.
+// A title is shown as it is described, else as its files have it. Its length is that of all
+// copies, until Store.measure has looked.
 const titleFields = `t.id, t.shelf, t.kind, coalesce(nullif(x.name, ''), t.name), coalesce(nullif(x.year, 0), t.year), t.maker,
-	t.added, (SELECT count(*) FROM (` + onePart + `)), (SELECT total(seconds) FROM (` + onePart + `)), sum(f.size),
-	count(*) FILTER (WHERE f.problem != '')`
+	t.added, count(DISTINCT CASE WHEN f.extra = '' THEN ` + partKey + ` END), total(f.duration) FILTER (WHERE f.extra = ''),
+	sum(f.size), count(*) FILTER (WHERE f.problem != ''), count(*) FILTER (WHERE f.extra = '')`
 
 const titleColumns = `SELECT ` + titleFields + `
 	FROM titles t JOIN files f ON f.title = t.id AND f.gone = 0 LEFT JOIN descriptions x ON x.title = t.id `
 
+// fields are where the columns of titleFields go.
+func (t *Title) fields(added *int64) []any {
+	return []any{&t.ID, &t.Shelf, &t.Kind, &t.Name, &t.Year, &t.By, added, &t.Parts, &t.Duration, &t.Size, &t.Problems, &t.copies}
+}
+
 func scanTitle(r *sql.Rows, t *Title) error {
 	var added int64
-	err := r.Scan(&t.ID, &t.Shelf, &t.Kind, &t.Name, &t.Year, &t.By, &added, &t.Parts, &t.Duration, &t.Size, &t.Problems)
+	err := r.Scan(t.fields(&added)...)
 	t.Added = fromMilli(added)
 	return err
 }
 
+// measure works out the length of a title of which something is there more than once.
+func (s *Store) measure(ctx context.Context, t *Title) error {
+	if t.copies == t.Parts {
+		return nil
+	}
+	return s.told(s.r.QueryRowContext(ctx, `SELECT total(seconds) FROM (SELECT max(f.duration) AS seconds
+		FROM titles t JOIN files f ON f.title = t.id AND f.gone = 0 AND f.extra = '' WHERE t.id = ? GROUP BY `+partKey+`)`,
+		t.ID).Scan(&t.Duration))
+}
+
+// titles asks for titles by the end of a query.
+func (s *Store) titles(ctx context.Context, end string, args ...any) ([]Title, error) {
+	list, err := rows(ctx, s.r, scanTitle, titleColumns+end, args...)
+	for i := range list {
+		if err == nil {
+			err = s.measure(ctx, &list[i])
+		}
+	}
+	return list, err
+}
+
 // Titles gives the titles of a shelf by name; all shelves for an empty name.
 func (s *Store) Titles(ctx context.Context, shelf string) ([]Title, error) {
-	return rows(ctx, s.r, scanTitle, titleColumns+"WHERE ? IN ('', t.shelf) GROUP BY t.id ORDER BY t.shelf, t.folded, t.year", shelf)
+	return s.titles(ctx, "WHERE ? IN ('', t.shelf) GROUP BY t.id ORDER BY t.shelf, t.folded, t.year", shelf)
 }
 
 // Place is a place between the titles of a shelf, as they are ordered: by name, year and
@@ -162,7 +190,7 @@ func (s *Store) TitlePage(ctx context.Context, w Wanted) (Page, error) {
 		FROM page JOIN titles t ON t.id = page.id JOIN files f ON f.title = t.id AND f.gone = 0 LEFT JOIN descriptions x ON x.title = t.id GROUP BY t.id ORDER BY t.folded, t.year, t.maker`)
 	list, err := rows(ctx, s.r, func(r *sql.Rows, v *row) error {
 		var added int64
-		err := r.Scan(&v.ID, &v.Shelf, &v.Kind, &v.Name, &v.Year, &v.By, &added, &v.Parts, &v.Duration, &v.Size, &v.Problems, &v.at.folded, &v.at.year, &v.at.maker)
+		err := r.Scan(append(v.fields(&added), &v.at.folded, &v.at.year, &v.at.maker)...)
 		v.Added = fromMilli(added)
 		return err
 	}, q, w.Shelf, w.At.folded, w.At.year, w.At.maker, w.Limit+1, w.Usable)
@@ -177,6 +205,9 @@ func (s *Store) TitlePage(ctx context.Context, w Wanted) (Page, error) {
 	}
 	out := Page{Titles: make([]Title, 0, len(list))}
 	for _, v := range list {
+		if err := s.measure(ctx, &v.Title); err != nil {
+			return Page{}, err
+		}
 		out.Titles = append(out.Titles, v.Title)
 	}
 	first, last := list[0].at, list[len(list)-1].at
@@ -212,7 +243,7 @@ func (s *Store) Initials(ctx context.Context, shelf string) ([]string, error) {
 
 // Title gives one title.
 func (s *Store) Title(ctx context.Context, id int64) (Title, error) {
-	return one(rows(ctx, s.r, scanTitle, titleColumns+"WHERE t.id = ? GROUP BY t.id", id))
+	return one(s.titles(ctx, "WHERE t.id = ? GROUP BY t.id", id))
 }
 
 const (

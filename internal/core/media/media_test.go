@@ -215,6 +215,10 @@ func TestFilesCutShortAreNamedAsSuch(t *testing.T) {
 		if failed < 10 {
 			t.Errorf("%s: only %d cuts were noticed", name, failed)
 		}
+		// Both tell how long they are, so a cut anywhere is noticed.
+		if _, err := Read(bytes.NewReader(whole[:len(whole)-100]), int64(len(whole)-100)); err == nil {
+			t.Errorf("%s: the end of it is missing, and nothing is said", name)
+		}
 	}
 }
 

@@ -49,7 +49,7 @@ func (s *Admin) Handler() http.Handler {
 	m.HandleFunc("GET /control/v1/problems", s.problems)
 	m.HandleFunc("GET /control/v1/titles/{title}", live.Answer(s.matched))
 	m.HandleFunc("POST /control/v1/titles/{title}/match", live.Answer(s.match))
-	m.HandleFunc("GET /control/v1/search", live.Answer(s.Search))
+	m.HandleFunc("GET /control/v1/search", live.Answer(func(r *http.Request) (any, error) { return s.Search(r) }))
 	m.HandleFunc("GET /control/v1/watched", live.Answer(func(r *http.Request) (any, error) { return s.Store.Watched(r.Context()) }))
 	m.HandleFunc("GET /control/v1/plays", live.Answer(s.plays))
 	return m

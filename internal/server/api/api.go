@@ -9,9 +9,6 @@ import (
 	"strconv"
 	"time"
 
-	"cozyshelf/internal/core/allowance"
-	"cozyshelf/internal/core/household"
-	"cozyshelf/internal/core/media"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/server/live"
 	"cozyshelf/internal/store"
@@ -28,48 +25,6 @@ func openAPI(w http.ResponseWriter, _ *http.Request) {
 	_, _ = w.Write(openAPIDocument) // the client has gone, if this fails
 }
 
-// The documents of the API. openapi.json describes them.
-type (
-	apiMember struct {
-		Name   string         `json:"name"`
-		Role   allowance.Role `json:"role"`
-		Away   bool           `json:"away"`
-		Device string         `json:"device"`
-	}
-	apiToken struct {
-		Token   string    `json:"token"`
-		Expires time.Time `json:"expires"`
-		Member  string    `json:"member"`
-	}
-	apiShelf struct {
-		Name     string         `json:"name"`
-		Kind     household.Kind `json:"kind"`
-		Titles   int            `json:"titles"`
-		Files    int            `json:"files"`
-		Duration float64        `json:"duration"`
-		Size     int64          `json:"size"`
-		Away     bool           `json:"away"`
-	}
-	apiTitle struct {
-		store.Title
-		Files []store.File `json:"files"`
-	}
-	apiFile struct {
-		store.File
-		Chapters []media.Chapter `json:"chapters,omitempty"`
-		Loudness *media.Loud     `json:"loudness,omitempty"`
-	}
-	apiPosition struct {
-		Position float64 `json:"position"`
-		State    string  `json:"state"` // playing, paused or stopped
-	}
-	apiPlay struct {
-		Play     int64   `json:"play"`
-		Position float64 `json:"position"`
-		Watched  float64 `json:"watched"`
-	}
-)
-
 // apiRoutes adds the API to the published port.
 func (s *API) Routes(m *http.ServeMux) {
 	m.HandleFunc("GET /api/v1/openapi.json", openAPI)
@@ -80,7 +35,7 @@ func (s *API) Routes(m *http.ServeMux) {
 		"GET /api/v1/shelves":                live.Answer(s.apiShelves),
 		"GET /api/v1/shelves/{shelf}/titles": live.Answer(s.apiTitles),
 		"GET /api/v1/titles/{title}":         live.Answer(s.apiTitle),
-		"GET /api/v1/search":                 live.Answer(s.Search),
+		"GET /api/v1/search":                 live.Answer(s.apiSearch),
 		"GET /api/v1/files/{file}":           live.Answer(s.apiFile),
 		"GET /api/v1/files/{file}/content":   s.content,
 		"PUT /api/v1/files/{file}/position":  live.Answer(s.apiPosition),
@@ -149,9 +104,9 @@ func (s *API) apiTitles(r *http.Request) (any, error) {
 		return nil, err
 	}
 	if page.Next == nil {
-		return apiTitles{Titles: page.Titles}, nil
+		return apiTitles{Titles: titlesOf(page.Titles)}, nil
 	}
-	return apiTitles{Titles: page.Titles, Next: page.Next.String()}, nil
+	return apiTitles{Titles: titlesOf(page.Titles), Next: page.Next.String()}, nil
 }
 
 // How many titles an answer holds, where it is not said, and at most.
@@ -160,14 +115,18 @@ const (
 	mostOnAnswer = 1000
 )
 
-type apiTitles struct {
-	Titles []store.Title `json:"titles"`
-	Next   string        `json:"next,omitempty"` // where those after them begin
-}
-
 func (s *API) apiTitle(r *http.Request) (any, error) {
 	t, files, err := s.TitleOf(r)
-	return apiTitle{Title: t, Files: files}, err
+	out := apiWhole{apiTitle: titleOf(t), Files: make([]apiFile, 0, len(files))}
+	for _, f := range files {
+		out.Files = append(out.Files, fileOf(f))
+	}
+	return out, err
+}
+
+func (s *API) apiSearch(r *http.Request) (any, error) {
+	hits, err := s.Search(r)
+	return hitsOf(hits), err
 }
 
 func (s *API) apiFile(r *http.Request) (any, error) {
@@ -175,7 +134,7 @@ func (s *API) apiFile(r *http.Request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := apiFile{File: f}
+	out := fileOf(f)
 	out.Chapters, out.Loudness, err = s.Findings(r.Context(), f.ID)
 	return out, err
 }

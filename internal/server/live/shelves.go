@@ -40,7 +40,7 @@ func (s *Server) NoShelf(name string) error {
 }
 
 // Search finds titles and parts by their words.
-func (s *Server) Search(r *http.Request) (any, error) {
+func (s *Server) Search(r *http.Request) ([]store.Hit, error) {
 	limit := 20
 	if v := r.URL.Query().Get("limit"); v != "" {
 		n, err := strconv.Atoi(v)

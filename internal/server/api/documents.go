@@ -1,0 +1,131 @@
+package api
+
+import (
+	"time"
+
+	"cozyshelf/internal/core/allowance"
+	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/media"
+	"cozyshelf/internal/core/naming"
+	"cozyshelf/internal/store"
+)
+
+// The documents of the API. openapi.json describes them.
+type (
+	apiMember struct {
+		Name   string         `json:"name"`
+		Role   allowance.Role `json:"role"`
+		Away   bool           `json:"away"`
+		Device string         `json:"device"`
+	}
+	apiToken struct {
+		Token   string    `json:"token"`
+		Expires time.Time `json:"expires"`
+		Member  string    `json:"member"`
+	}
+	apiShelf struct {
+		Name     string         `json:"name"`
+		Kind     household.Kind `json:"kind"`
+		Titles   int            `json:"titles"`
+		Files    int            `json:"files"`
+		Duration float64        `json:"duration"`
+		Size     int64          `json:"size"`
+		Away     bool           `json:"away"`
+	}
+	// A title as a list has it.
+	apiTitle struct {
+		ID       int64          `json:"id"`
+		Shelf    string         `json:"shelf"`
+		Kind     household.Kind `json:"kind"`
+		Name     string         `json:"name"`
+		Year     int            `json:"year,omitempty"`
+		By       string         `json:"by,omitempty"`
+		Parts    int            `json:"parts"`
+		Duration float64        `json:"duration"`
+		Size     int64          `json:"size"`
+		Problems int            `json:"problems"`
+		Added    time.Time      `json:"added"`
+	}
+	// A title with its files.
+	apiWhole struct {
+		apiTitle
+		Files []apiFile `json:"files"`
+	}
+	apiFile struct {
+		ID       int64           `json:"id"`
+		Title    int64           `json:"title"`
+		Shelf    string          `json:"shelf"`
+		Path     string          `json:"path"`
+		Season   int             `json:"season,omitempty"`
+		Episode  int             `json:"episode,omitempty"`
+		Part     string          `json:"part,omitempty"`
+		Content  string          `json:"content"`
+		Size     int64           `json:"size"`
+		Modified time.Time       `json:"modified"`
+		Duration float64         `json:"duration"`
+		Media    media.Info      `json:"media,omitzero"`
+		Problem  string          `json:"problem,omitempty"`
+		Note     string          `json:"note,omitempty"`
+		Last     int             `json:"last_episode,omitempty"`
+		Disc     int             `json:"disc,omitempty"`
+		Piece    int             `json:"piece,omitempty"`
+		Date     string          `json:"date,omitempty"`
+		Edition  string          `json:"edition,omitempty"`
+		Extra    string          `json:"extra,omitempty"`
+		Outside  string          `json:"outside_id,omitempty"`
+		Added    time.Time       `json:"added"`
+		Beside   []naming.Beside `json:"beside,omitempty"`
+		ResumeAt float64         `json:"resume_at"`
+		Seen     bool            `json:"seen"`
+		Chapters []media.Chapter `json:"chapters,omitempty"`
+		Loudness *media.Loud     `json:"loudness,omitempty"`
+	}
+	apiHit struct {
+		Title apiTitle `json:"title"`
+		File  int64    `json:"file,omitempty"`
+		Part  string   `json:"part,omitempty"`
+	}
+	apiTitles struct {
+		Titles []apiTitle `json:"titles"`
+		Next   string     `json:"next,omitempty"` // where those after them begin
+	}
+	apiPosition struct {
+		Position float64 `json:"position"`
+		State    string  `json:"state"` // playing, paused or stopped
+	}
+	apiPlay struct {
+		Play     int64   `json:"play"`
+		Position float64 `json:"position"`
+		Watched  float64 `json:"watched"`
+	}
+)
+
+// titleOf turns a row of the store into a document.
+func titleOf(t store.Title) apiTitle {
+	return apiTitle{ID: t.ID, Shelf: t.Shelf, Kind: t.Kind, Name: t.Name, Year: t.Year, By: t.By, Parts: t.Parts,
+		Duration: t.Duration, Size: t.Size, Problems: t.Problems, Added: t.Added}
+}
+
+func titlesOf(list []store.Title) []apiTitle {
+	out := make([]apiTitle, 0, len(list))
+	for _, t := range list {
+		out = append(out, titleOf(t))
+	}
+	return out
+}
+
+// fileOf turns a row of the store into a document.
+func fileOf(f store.File) apiFile {
+	return apiFile{ID: f.ID, Title: f.Title, Shelf: f.Shelf, Path: f.Path, Season: f.Season, Episode: f.Episode, Part: f.Part,
+		Content: f.Content, Size: f.Size, Modified: f.Modified, Duration: f.Duration, Media: f.Media, Problem: f.Problem,
+		Note: f.Note, Last: f.Last, Disc: f.Disc, Piece: f.Piece, Date: f.Date, Edition: f.Edition, Extra: f.Extra,
+		Outside: f.Outside, Added: f.Added, Beside: f.Beside, ResumeAt: f.ResumeAt, Seen: f.Seen}
+}
+
+func hitsOf(list []store.Hit) []apiHit {
+	out := make([]apiHit, 0, len(list))
+	for _, h := range list {
+		out = append(out, apiHit{Title: titleOf(h.Title), File: h.File, Part: h.Part})
+	}
+	return out
+}
