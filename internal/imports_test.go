@@ -17,7 +17,8 @@ var valuePackages = []string{"github.com/pelletier/go-toml/v2", "github.com/dust
 
 // effects are packages of the standard library that the core may not use: they
 // print, parse flags, open sockets, start programs or touch files.
-var effects = []string{"flag", "log", "log/slog", "net", "net/http", "os", "os/exec", "os/user", "os/signal", "database/sql", "embed", "syscall", "unsafe", "plugin", "testing"}
+var effects = []string{"flag", "log", "log/slog", "net", "net/http", "os", "os/exec", "os/user", "os/signal",
+	"database/sql", "embed", "syscall", "unsafe", "plugin", "testing"}
 
 // imports gives the imports of every package below this folder, tests left out.
 func imports(t *testing.T) map[string][]string {
@@ -67,7 +68,8 @@ func TestTheCoreOnlyComputes(t *testing.T) {
 				if slices.Contains(effects, path) {
 					t.Errorf("%s imports %s: the core has no effects", room, path)
 				}
-			case !slices.ContainsFunc(valuePackages, func(v string) bool { return path == v || strings.HasPrefix(path, v+"/") }):
+			case !slices.ContainsFunc(valuePackages,
+				func(v string) bool { return path == v || strings.HasPrefix(path, v+"/") }):
 				t.Errorf("%s imports %s, which is not on the list of value packages", room, path)
 			}
 		}
@@ -105,7 +107,8 @@ func TestRoomsKeepToTheirPlace(t *testing.T) {
 	// The engines do not know each other or who uses them.
 	for _, room := range []string{"engine/docker", "engine/process"} {
 		for _, path := range all[room] {
-			if ours, ok := strings.CutPrefix(path, "cozyshelf/internal/"); ok && !strings.HasPrefix(ours, "core/") && ours != "engine" && ours != "pack" && ours != "whole" && ours != "boundary" {
+			if ours, ok := strings.CutPrefix(path, "cozyshelf/internal/"); ok && !strings.HasPrefix(ours, "core/") &&
+				ours != "engine" && ours != "pack" && ours != "whole" && ours != "boundary" {
 				t.Errorf("%s imports %s", room, path)
 			}
 		}

@@ -82,7 +82,8 @@ func TestTheUnreadableIsExplainedMendedProvenAndUndone(t *testing.T) {
 		m := newMill(t, engine)
 		series, films := m.path("media/series"), m.path("media/films")
 		// Films belong to a group that may read them; series are shut altogether.
-		for _, args := range [][]string{{"chown", "-R", "0:44017", films}, {"chmod", "-R", "u=rwX,g=rX,o=", films}, {"chmod", "-R", "u=rwX,g=,o=", series}} {
+		for _, args := range [][]string{{"chown", "-R", "0:44017", films}, {"chmod", "-R", "u=rwX,g=rX,o=", films},
+			{"chmod", "-R", "u=rwX,g=,o=", series}} {
 			if out, err := exec.Command(args[0], args[1:]...).CombinedOutput(); err != nil {
 				t.Fatalf("%v: %s", args, out)
 			}
@@ -96,7 +97,8 @@ func TestTheUnreadableIsExplainedMendedProvenAndUndone(t *testing.T) {
 		if len(d.Folders) != 2 || d.Folders[0].ReadableFiles+d.Folders[1].ReadableFiles != 0 {
 			t.Fatalf("before: %+v", d)
 		}
-		if r := d.Folders[0].Remedies; len(r) == 0 || r[0].ID != "join-group-44017" || !r[0].Least || r[len(r)-1].ID != "open" || r[0].Reaches != d.Folders[0].Files+d.Folders[0].Folders {
+		if r := d.Folders[0].Remedies; len(r) == 0 || r[0].ID != "join-group-44017" || !r[0].Least ||
+			r[len(r)-1].ID != "open" || r[0].Reaches != d.Folders[0].Files+d.Folders[0].Folders {
 			t.Errorf("remedies for films: %+v", r)
 		}
 		if r := d.Folders[1].Remedies; len(r) == 0 || r[0].ID != "acl-user" {
@@ -108,7 +110,8 @@ func TestTheUnreadableIsExplainedMendedProvenAndUndone(t *testing.T) {
 		if now := attributes(t, m.path("media")); now != before {
 			t.Fatal("something was touched without being agreed to")
 		}
-		if _, errs, code := m.run("", "access", "--mend", "no-such-remedy", "--yes"); code != 2 || !strings.Contains(errs, "no-such-remedy") {
+		if _, errs, code := m.run("", "access", "--mend", "no-such-remedy", "--yes"); code != 2 ||
+			!strings.Contains(errs, "no-such-remedy") {
 			t.Errorf("a remedy that there is not: code %d, %s", code, errs)
 		}
 		out := m.must("access", "--mend", "--yes")
@@ -117,11 +120,13 @@ func TestTheUnreadableIsExplainedMendedProvenAndUndone(t *testing.T) {
 		}
 		d = m.access("--prove")
 		for _, f := range d.Folders {
-			if f.ReadableFiles != f.Files || f.Proof == nil || f.Proof.Read != f.Files || f.Proof.Tried != f.Files || f.Proof.Listed != f.Folders || len(f.Proof.Disagreements) != 0 {
+			if f.ReadableFiles != f.Files || f.Proof == nil || f.Proof.Read != f.Files || f.Proof.Tried != f.Files ||
+				f.Proof.Listed != f.Folders || len(f.Proof.Disagreements) != 0 {
 				t.Errorf("after mending: %+v", f)
 			}
 		}
-		if d = m.access("--prove", "--sample", "2"); d.Folders[0].Proof.Tried != 2 || d.Folders[0].Proof.Files != d.Folders[0].Files {
+		if d = m.access("--prove", "--sample", "2"); d.Folders[0].Proof.Tried != 2 ||
+			d.Folders[0].Proof.Files != d.Folders[0].Files {
 			t.Errorf("a sample: %+v", d.Folders[0].Proof)
 		}
 		m.must("deploy", "--yes")
@@ -218,7 +223,8 @@ func TestAMendThatIsKilledIsFinishedOrUndone(t *testing.T) {
 		}
 		// As soon as the entry is begun, and a little later each time.
 		deadline := time.Now().Add(20 * time.Second)
-		for !bytes.Contains(read(filepath.Join(boundary.Admin(m.path("state")), "ledger.jsonl")), []byte(fmt.Sprintf(`"id":%d,`, entries+1))) && time.Now().Before(deadline) {
+		for !bytes.Contains(read(filepath.Join(boundary.Admin(m.path("state")), "ledger.jsonl")),
+			[]byte(fmt.Sprintf(`"id":%d,`, entries+1))) && time.Now().Before(deadline) {
 			time.Sleep(time.Millisecond)
 		}
 		time.Sleep(time.Duration(r.IntN(40)) * time.Millisecond)

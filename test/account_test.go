@@ -48,7 +48,8 @@ func TestAnAccountOfItsOwnIsProposedMadeAndTakenBack(t *testing.T) {
 	}
 	m.edit(fmt.Sprintf("run_as  = %q", m.runAs), fmt.Sprintf("run_as  = %q", name))
 	out, _, code := m.run("", "check")
-	if code != 3 || !strings.Contains(out, "useradd") || !strings.Contains(out, "--groups "+group) || !strings.Contains(out, "no login and no home") {
+	if code != 3 || !strings.Contains(out, "useradd") || !strings.Contains(out, "--groups "+group) ||
+		!strings.Contains(out, "no login and no home") {
 		t.Fatalf("check: code %d\n%s", code, out)
 	}
 	if _, err := user.Lookup(name); err == nil {
@@ -69,7 +70,8 @@ func TestAnAccountOfItsOwnIsProposedMadeAndTakenBack(t *testing.T) {
 		t.Errorf("the account is %s, %v", line, err)
 	}
 	gids, err := u.GroupIds()
-	if g, gerr := user.LookupGroup(group); gerr != nil || err != nil || len(gids) != 2 || !slices.Contains(gids, g.Gid) {
+	if g, gerr := user.LookupGroup(group); gerr != nil || err != nil || len(gids) != 2 ||
+		!slices.Contains(gids, g.Gid) {
 		t.Errorf("its groups are %v, %v", gids, err)
 	}
 	m.must("deploy", "--yes")
@@ -122,7 +124,8 @@ func TestDevicesComeWithTheirGroups(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	list, err := api.ContainerList(context.Background(), moby.ContainerListOptions{Filters: moby.Filters{}.Add("label", "cozyshelf.name=Fernhollow Mill")})
+	list, err := api.ContainerList(context.Background(),
+		moby.ContainerListOptions{Filters: moby.Filters{}.Add("label", "cozyshelf.name=Fernhollow Mill")})
 	if err != nil {
 		t.Fatal(err)
 	}

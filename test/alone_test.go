@@ -94,11 +94,13 @@ func TestWhoWatchesIsNamedAndCanBeWaitedFor(t *testing.T) {
 	}
 	go func() { watching <- v.Watch(ctx, f, 15) }()
 	m.edit(fmt.Sprintf("port    = %d", m.port), fmt.Sprintf("port    = %d", testbuild.Port(t)))
-	until(t, "the stream", 20*time.Second, func() bool { return strings.Contains(m.must("usage", "now"), demo.People[0].Name) })
+	until(t, "the stream", 20*time.Second,
+		func() bool { return strings.Contains(m.must("usage", "now"), demo.People[0].Name) })
 	if out := m.must("deploy", "--dry-run"); !strings.Contains(out, demo.People[0].Name+" is watching") {
 		t.Errorf("deploy --dry-run says:\n%s", out)
 	}
-	if _, errs, code := m.run("", "deploy", "--yes", "--gently", "--for", "1s"); code != 1 || !strings.Contains(errs, "1 stream is still playing") {
+	if _, errs, code := m.run("", "deploy", "--yes", "--gently", "--for", "1s"); code != 1 ||
+		!strings.Contains(errs, "1 stream is still playing") {
 		t.Errorf("--gently --for 1s: code %d, %s", code, errs)
 	}
 	if _, _, code := m.run("", "deploy", "--for", "1s"); code != 2 {
@@ -123,7 +125,8 @@ func TestLogsAreChosenByLevelAndWords(t *testing.T) {
 	t.Parallel()
 	m := newMill(t, "process")
 	m.must("deploy", "--yes")
-	until(t, "the first scan", 20*time.Second, func() bool { return strings.Contains(m.must("logs", "--grep", "MSG=scanned"), "shelf=series") })
+	until(t, "the first scan", 20*time.Second,
+		func() bool { return strings.Contains(m.must("logs", "--grep", "MSG=scanned"), "shelf=series") })
 	for _, l := range strings.Split(strings.TrimSpace(m.must("logs", "--grep", "msg=scanned")), "\n") {
 		if !strings.Contains(l, "msg=scanned") {
 			t.Errorf("a line that was not asked for: %s", l)
@@ -134,7 +137,8 @@ func TestLogsAreChosenByLevelAndWords(t *testing.T) {
 	}
 	line := m.must("logs", "--json", "--grep", "serving", "--tail", "1")
 	var doc struct{ Time, Level, Msg, Household string }
-	if err := json.Unmarshal([]byte(line), &doc); err != nil || doc.Level != "INFO" || doc.Msg != "serving" || doc.Household != "Fernhollow Mill" || doc.Time == "" {
+	if err := json.Unmarshal([]byte(line), &doc); err != nil || doc.Level != "INFO" || doc.Msg != "serving" ||
+		doc.Household != "Fernhollow Mill" || doc.Time == "" {
 		t.Errorf("got %s, %v", line, err)
 	}
 	if _, _, code := m.run("", "logs", "--level", "loud"); code != 2 {

@@ -86,7 +86,8 @@ func TestUnderAttack(t *testing.T) {
 	container := m.container(t)
 	// As packets come from elsewhere: the engine's proxy for loopback ends by itself when it
 	// runs out of descriptors.
-	ip, err := exec.Command("docker", "inspect", "-f", "{{range .NetworkSettings.Networks}}{{.IPAddress}}{{end}}", container).Output()
+	ip, err := exec.Command("docker", "inspect", "-f", "{{range .NetworkSettings.Networks}}{{.IPAddress}}{{end}}",
+		container).Output()
 	if err != nil || len(bytes.TrimSpace(ip)) == 0 {
 		t.Fatal(err, "the container has no address")
 	}
@@ -130,7 +131,8 @@ func TestUnderAttack(t *testing.T) {
 		began := time.Now()
 		if code := signInOnce(address, "wren", password("wren")); code == http.StatusOK {
 			signed++
-			t.Logf("%s after %s: in %s", "an administrator", time.Since(start).Round(time.Second), time.Since(began).Round(time.Millisecond))
+			t.Logf("%s after %s: in %s", "an administrator", time.Since(start).Round(time.Second),
+				time.Since(began).Round(time.Millisecond))
 		} else {
 			failed++
 			t.Logf("an administrator's sign-in: code %d", code)
@@ -145,7 +147,8 @@ func TestUnderAttack(t *testing.T) {
 	if err := errors.Join(json.NewDecoder(told).Decode(&counts), attackers.Wait()); err != nil {
 		t.Error(err)
 	}
-	restarts, _ := exec.Command("docker", "inspect", "-f", "{{.RestartCount}} {{.State.OOMKilled}} {{.State.Running}}", container).Output()
+	restarts, _ := exec.Command("docker", "inspect", "-f", "{{.RestartCount}} {{.State.OOMKilled}} {{.State.Running}}",
+		container).Output()
 	limit, _ := exec.Command("docker", "inspect", "-f", "{{.HostConfig.Memory}}", container).Output()
 	bytesLimit, _ := strconv.ParseInt(strings.TrimSpace(string(limit)), 10, 64)
 	var status struct {
@@ -158,10 +161,13 @@ func TestUnderAttack(t *testing.T) {
 		}
 	}
 	m.document(&status, "status")
-	t.Logf("longest stall of %d streams: %s (most %s)", watchers, time.Duration(stall.Load()).Round(time.Millisecond), mostStall)
+	t.Logf("longest stall of %d streams: %s (most %s)", watchers, time.Duration(stall.Load()).Round(time.Millisecond),
+		mostStall)
 	t.Logf("watched: %.1f MiB/s in all", float64(watched.Load())/(1<<20)/(attackFor+4*time.Second).Seconds())
-	t.Logf("an administrator signed in %d times of %d, within %s at most (most %s)", signed, signed+failed, longest.Round(time.Millisecond), mostForSignIn)
-	t.Logf("memory: %.0f MiB at most, of %.0f MiB; %d connections at most, %d gave way or were refused", float64(peak.Load())/(1<<20), float64(bytesLimit)/(1<<20), status.Server.Door.Peak, status.Server.Door.Turned)
+	t.Logf("an administrator signed in %d times of %d, within %s at most (most %s)", signed, signed+failed,
+		longest.Round(time.Millisecond), mostForSignIn)
+	t.Logf("memory: %.0f MiB at most, of %.0f MiB; %d connections at most, %d gave way or were refused",
+		float64(peak.Load())/(1<<20), float64(bytesLimit)/(1<<20), status.Server.Door.Peak, status.Server.Door.Turned)
 	t.Logf("restarts, killed for memory, running: %s", strings.TrimSpace(string(restarts)))
 	t.Logf("answers to the attackers, by code: %v", counts)
 	if time.Duration(stall.Load()) > mostStall {
@@ -193,7 +199,8 @@ func attackNow(what string) {
 	var answers [600]atomic.Int64
 	a := attacker{address, &answers}
 	var wg sync.WaitGroup
-	for _, do := range []func(){func() { a.signIns(ctx) }, func() { a.slow(ctx) }, func() { a.tokens(ctx) }, func() { a.uploads(ctx, token) }} {
+	for _, do := range []func(){func() { a.signIns(ctx) }, func() { a.slow(ctx) }, func() { a.tokens(ctx) },
+		func() { a.uploads(ctx, token) }} {
 		wg.Go(do)
 	}
 	wg.Wait()
@@ -258,7 +265,8 @@ func (m *mill) fileOf(t testing.TB, token, title string) int64 {
 
 func (m *mill) container(t *testing.T) string {
 	t.Helper()
-	out, err := exec.Command("docker", "ps", "-q", "--no-trunc", "--filter", "label=cozyshelf.household="+household(m)).Output()
+	out, err := exec.Command("docker", "ps", "-q", "--no-trunc", "--filter", "label=cozyshelf.household="+
+		household(m)).Output()
 	if err != nil || len(out) == 0 {
 		t.Fatal(err, "no container")
 	}
@@ -375,7 +383,9 @@ func (a attacker) signIns(ctx context.Context) {
 	for i := range falseSignIns {
 		wg.Go(func() {
 			for n := 0; ctx.Err() == nil; n++ {
-				r, _ := http.NewRequestWithContext(ctx, "POST", a.address+"/api/v1/sign-in", strings.NewReader(fmt.Sprintf(`{"name":"%s%d","password":"guess %d"}`, names[n%len(names)], i*(n%3), n)))
+				r, _ := http.NewRequestWithContext(ctx, "POST", a.address+"/api/v1/sign-in",
+					strings.NewReader(fmt.Sprintf(`{"name":"%s%d","password":"guess %d"}`, names[n%len(names)],
+						i*(n%3), n)))
 				r.Header.Set("Content-Type", "application/json")
 				a.ask(client, r)
 				time.Sleep(20 * time.Millisecond)
@@ -453,13 +463,18 @@ func (a attacker) uploads(ctx context.Context, token string) {
 					continue
 				}
 				_ = c.SetDeadline(time.Now().Add(5 * time.Second))
-				_, _ = fmt.Fprintf(c, "POST /api/v1/intake/films HTTP/1.1\r\nHost: localhost\r\nAuthorization: Bearer %s\r\nTus-Resumable: 1.0.0\r\nUpload-Length: 100000000\r\nUpload-Metadata: filename Z28ubXA0\r\nContent-Length: 0\r\n\r\n", token)
+				_, _ = fmt.Fprintf(c, "POST /api/v1/intake/films HTTP/1.1\r\nHost: localhost\r\nAuthorization: "+
+					"Bearer %s\r\nTus-Resumable: 1.0.0\r\nUpload-Length: 100000000\r\nUpload-Metadata: filename "+
+					"Z28ubXA0\r\nContent-Length: 0\r\n\r\n", token)
 				res, err := http.ReadResponse(bufio.NewReader(c), nil)
 				if err == nil {
 					_, _ = io.Copy(io.Discard, io.LimitReader(res.Body, 1<<16))
 					a.answers[res.StatusCode].Add(1)
 					if to := res.Header.Get("Location"); to != "" {
-						_, _ = fmt.Fprintf(c, "PATCH %s HTTP/1.1\r\nHost: localhost\r\nAuthorization: Bearer %s\r\nTus-Resumable: 1.0.0\r\nUpload-Offset: 0\r\nContent-Type: application/offset+octet-stream\r\nContent-Length: 100000000\r\n\r\n", to, token)
+						_, _ = fmt.Fprintf(c,
+							"PATCH %s HTTP/1.1\r\nHost: localhost\r\nAuthorization: Bearer %s\r\nTus-Resumable: "+
+								"1.0.0\r\nUpload-Offset: 0\r\nContent-Type: "+
+								"application/offset+octet-stream\r\nContent-Length: 100000000\r\n\r\n", to, token)
 						for range 40 {
 							if _, err := c.Write(bytes.Repeat([]byte{byte(i)}, 1000)); err != nil {
 								break

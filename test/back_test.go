@@ -66,7 +66,8 @@ func (m *mill) lastDeployment() ledger.Entry {
 func TestWhatCanBeGoneBackToFollowsFromWhatRan(t *testing.T) {
 	t.Parallel()
 	m := newMill(t, "process")
-	old, newer := testbuild.Variant{Version: "1.0.0", Tags: "seam"}.Program(t), testbuild.Variant{Version: "2.0.0", Tags: "seam", Newer: true}.Program(t)
+	old, newer := testbuild.Variant{Version: "1.0.0", Tags: "seam"}.Program(t),
+		testbuild.Variant{Version: "2.0.0", Tags: "seam", Newer: true}.Program(t)
 	with := func(program string) { m.program = program }
 	with(old)
 	m.must("deploy", "--yes")
@@ -100,7 +101,8 @@ func TestWhatCanBeGoneBackToFollowsFromWhatRan(t *testing.T) {
 	if m.runs() != "1.0.0" {
 		t.Fatalf("after the second rollback %s runs", m.runs())
 	}
-	if _, errs, code := m.run("", "rollback", "--yes"); code != 1 || !strings.Contains(errs, "no upgrade to go back from") {
+	if _, errs, code := m.run("", "rollback", "--yes"); code != 1 ||
+		!strings.Contains(errs, "no upgrade to go back from") {
 		t.Errorf("a third one: code %d, %s", code, errs)
 	}
 	// A rollback that was cut off early, and taken back, is ended.
@@ -180,7 +182,9 @@ func TestWhatIsHalfMadeBlocksNobody(t *testing.T) {
 	m := newMill(t, "process")
 	m.must("deploy", "--yes")
 	admin := m.path("state.admin")
-	for _, p := range []string{m.path("state/.new-ABCDEFGHIJKLMNOP"), filepath.Join(admin, "work", ".new-QRSTUVWXYZABCDEF", "store.db"), filepath.Join(admin, blueprint.Backups, ".new-ABCDEFGHIJKLMNOP")} {
+	for _, p := range []string{m.path("state/.new-ABCDEFGHIJKLMNOP"),
+		filepath.Join(admin, "work", ".new-QRSTUVWXYZABCDEF", "store.db"),
+		filepath.Join(admin, blueprint.Backups, ".new-ABCDEFGHIJKLMNOP")} {
 		if err := os.MkdirAll(filepath.Dir(p), 0o700); err != nil {
 			t.Fatal(err)
 		}
@@ -190,7 +194,8 @@ func TestWhatIsHalfMadeBlocksNobody(t *testing.T) {
 	}
 	text, _ := os.ReadFile(m.path("household.toml"))
 	if !strings.Contains(string(text), "300 MiB") {
-		if err := os.WriteFile(m.path("household.toml"), []byte(strings.Replace(string(text), "256 MiB", "300 MiB", 1)), 0o644); err != nil {
+		if err := os.WriteFile(m.path("household.toml"),
+			[]byte(strings.Replace(string(text), "256 MiB", "300 MiB", 1)), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -44,7 +44,8 @@ func TestTheClockJumps(t *testing.T) {
 	}
 	const year = 365 * 24 * time.Hour
 	set0 := func() { // before there is a server to ask
-		if err := os.WriteFile(testbuild.Clock(m.program), []byte(fmt.Sprint(-int64(20*year/time.Second))), 0o644); err != nil {
+		if err := os.WriteFile(testbuild.Clock(m.program), []byte(fmt.Sprint(-int64(20*year/time.Second))),
+			0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -55,7 +56,8 @@ func TestTheClockJumps(t *testing.T) {
 	report := func(token string, file int, at float64, want int) {
 		t.Helper()
 		body := fmt.Sprintf(`{"position":%g,"state":"playing"}`, at)
-		if res, text := m.get("PUT", fmt.Sprintf("/api/v1/files/%d/position", file), body, "Authorization", "Bearer "+token, "Content-Type", "application/json"); res.StatusCode != want {
+		if res, text := m.get("PUT", fmt.Sprintf("/api/v1/files/%d/position", file), body, "Authorization", "Bearer "+
+			token, "Content-Type", "application/json"); res.StatusCode != want {
 			t.Fatalf("a report: %s, want %d: %s", res.Status, want, text)
 		}
 	}
@@ -84,7 +86,9 @@ func TestTheClockJumps(t *testing.T) {
 	set(0)
 	report(early, 1, at+0.5, 200)
 
-	out, err := exec.Command("sqlite3", "-json", filepath.Join(m.path("state"), backup.Store), "SELECT count(*) AS plays, sum(watched) AS watched, sum(seen < started) + sum(ended <> 0 AND ended < started) AS wrong, max(position) AS position FROM plays").Output()
+	out, err := exec.Command("sqlite3", "-json", filepath.Join(m.path("state"), backup.Store),
+		"SELECT count(*) AS plays, sum(watched) AS watched, sum(seen < started) + sum(ended <> 0 AND ended < "+
+			"started) AS wrong, max(position) AS position FROM plays").Output()
 	if err != nil {
 		t.Fatal(err)
 	}

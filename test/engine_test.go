@@ -84,7 +84,8 @@ func TestAHouseholdMovesToAnotherEngine(t *testing.T) {
 	port := testbuild.Port(t)
 	m.edit(`engine  = "docker"`, `engine  = "process"`)
 	m.edit(fmt.Sprintf("= %d", m.port), fmt.Sprintf("= %d", port))
-	if out, errs, code := m.run("", "deploy", "--yes"); code != problem.ExitFound || !strings.Contains(errs, "is deployed on docker already") || !strings.Contains(errs, "cozyshelf retire") {
+	if out, errs, code := m.run("", "deploy", "--yes"); code != problem.ExitFound ||
+		!strings.Contains(errs, "is deployed on docker already") || !strings.Contains(errs, "cozyshelf retire") {
 		t.Errorf("too soon: code %d\n%s%s", code, out, errs)
 	}
 	var st struct{ Why, Fix string }
@@ -105,14 +106,16 @@ func TestAHouseholdMovesToAnotherEngine(t *testing.T) {
 	}
 	by := m.path("by-hand.json")
 	text := strings.ReplaceAll(string(read(settings[0])), `"/state"`, fmt.Sprintf("%q", m.path("state")))
-	if err := errors.Join(os.WriteFile(by, []byte(text), 0o600), os.Chown(by, m.uid, m.uid)); err != nil && os.Getuid() == 0 {
+	if err := errors.Join(os.WriteFile(by, []byte(text), 0o600), os.Chown(by, m.uid, m.uid)); err != nil &&
+		os.Getuid() == 0 {
 		t.Fatal(err)
 	}
 	c := m.command("serve", "--settings", by)
 	if os.Getuid() == 0 {
 		c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(m.uid), Gid: uint32(m.uid)}}
 	}
-	if out, err := c.CombinedOutput(); err == nil || !strings.Contains(string(out), "another server works on this state folder") {
+	if out, err := c.CombinedOutput(); err == nil ||
+		!strings.Contains(string(out), "another server works on this state folder") {
 		t.Errorf("a second server: %v, %s", err, out)
 	}
 	m.edit(`engine  = "process"`, `engine  = "docker"`)
@@ -139,7 +142,8 @@ func podmanGoesTheWholeWay(t *testing.T, account *syscall.Credential) {
 	media := hashes(t, m.path("media"))
 	m.must("deploy", "--yes")
 	m.add(demo.People...)
-	if res, _ := m.get("GET", "/api/v1/files/1/content", "", "Authorization", "Bearer "+m.token("wren")); res.StatusCode != 200 {
+	if res, _ := m.get("GET", "/api/v1/files/1/content", "", "Authorization", "Bearer "+
+		m.token("wren")); res.StatusCode != 200 {
 		t.Errorf("a film: %s", res.Status)
 	}
 	m.edit(`memory  = "256 MiB"`, `memory  = "300 MiB"`)
@@ -154,7 +158,8 @@ func podmanGoesTheWholeWay(t *testing.T, account *syscall.Credential) {
 	if m.document(&st, "status"); !st.Healthy || len(st.Drift) > 0 || !strings.Contains(st.Boot, "with the machine") {
 		t.Errorf("status: %+v", st)
 	}
-	if out, err := exec.Command("systemd-analyze", "verify", m.path("units/cozyshelf-"+household(m)+".service")).CombinedOutput(); err != nil {
+	if out, err := exec.Command("systemd-analyze", "verify",
+		m.path("units/cozyshelf-"+household(m)+".service")).CombinedOutput(); err != nil {
 		t.Errorf("the unit: %v\n%s", err, out)
 	}
 	usual := m.program

@@ -35,7 +35,9 @@ func TestWhatComesInIsOnTheShelfAtOnce(t *testing.T) {
 	within(t, 20*time.Second, "the first scan", func() bool { return m.titles("films") == 6 })
 	disk := m.path("disk")
 	big := noise(100 << 20)
-	for p, b := range map[string][]byte{"rain.over.the.mill.(2001).avi": big, "rain.over.the.mill.(2001).lv.srt": []byte("1"), "second (2002).avi": []byte("RIFF second"), "notes.txt": []byte("x")} {
+	for p, b := range map[string][]byte{"rain.over.the.mill.(2001).avi": big,
+		"rain.over.the.mill.(2001).lv.srt": []byte("1"), "second (2002).avi": []byte("RIFF second"),
+		"notes.txt": []byte("x")} {
 		if err := os.MkdirAll(disk, 0o755); err != nil {
 			t.Fatal(err)
 		}
@@ -44,7 +46,8 @@ func TestWhatComesInIsOnTheShelfAtOnce(t *testing.T) {
 		}
 	}
 	before := relative(t, m.path("media/films"))
-	if out, _, code := m.run("", "intake", "copy", disk, "--onto", "films"); code != problem.ExitRefused || !strings.Contains(out, "rain over the mill (2001).avi") || !strings.Contains(out, "notes.txt") {
+	if out, _, code := m.run("", "intake", "copy", disk, "--onto", "films"); code != problem.ExitRefused ||
+		!strings.Contains(out, "rain over the mill (2001).avi") || !strings.Contains(out, "notes.txt") {
 		t.Errorf("code %d\n%s", code, out)
 	}
 	c := m.command("intake", "copy", disk, "--onto", "films", "--move", "--yes")
@@ -91,7 +94,8 @@ func TestWhatComesInIsOnTheShelfAtOnce(t *testing.T) {
 		t.Errorf("found %+v", hits)
 	}
 	var l store.Library
-	if m.document(&l.Lately, "usage", "lately"); len(l.Lately) < 2 || !strings.Contains(l.Lately[0].Name+l.Lately[1].Name, "rain over the mill") {
+	if m.document(&l.Lately, "usage", "lately"); len(l.Lately) < 2 ||
+		!strings.Contains(l.Lately[0].Name+l.Lately[1].Name, "rain over the mill") {
 		t.Errorf("lately: %+v", l.Lately)
 	}
 	m.must("undo", m.entry("intake"), "--yes")
@@ -121,7 +125,8 @@ func TestPlacingIsCutOffAnywhere(t *testing.T) {
 			t.Fatal(err)
 		}
 		for i := range 3 {
-			if err := os.WriteFile(filepath.Join(disk, "new", fmt.Sprintf("film %d %d (2001).avi", n, i)), []byte(fmt.Sprint("RIFF ", n, i)), 0o600); err != nil {
+			if err := os.WriteFile(filepath.Join(disk, "new", fmt.Sprintf("film %d %d (2001).avi", n, i)),
+				[]byte(fmt.Sprint("RIFF ", n, i)), 0o600); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -171,15 +176,18 @@ func TestFetchedFromTheWeb(t *testing.T) {
 	}))
 	defer srv.Close()
 	address := srv.URL + "/a.film.by.wren.(2020).mp4"
-	if _, errs, code := m.run("", "intake", "fetch", address, "--onto", "films"); code != 1 || !strings.Contains(errs, "--private") {
+	if _, errs, code := m.run("", "intake", "fetch", address, "--onto", "films"); code != 1 ||
+		!strings.Contains(errs, "--private") {
 		t.Errorf("this machine: code %d, %s", code, errs)
 	}
 	for _, args := range [][]string{{"file:///etc/passwd"}, {address, "--sha256", "1"}, {address, "--limit", "x"}, {}} {
-		if _, _, code := m.run("", append([]string{"intake", "fetch", "--onto", "films"}, args...)...); code != problem.ExitUsage {
+		if _, _, code := m.run("", append([]string{"intake", "fetch", "--onto", "films"},
+			args...)...); code != problem.ExitUsage {
 			t.Errorf("%v: code %d", args, code)
 		}
 	}
-	if _, errs, code := m.run("", "intake", "fetch", address, srv.URL+"/none.mp4", "--onto", "films", "--private"); code != 1 || !strings.Contains(errs, "404") {
+	if _, errs, code := m.run("", "intake", "fetch", address, srv.URL+"/none.mp4", "--onto", "films",
+		"--private"); code != 1 || !strings.Contains(errs, "404") {
 		t.Errorf("code %d, %s", code, errs)
 	}
 	got, err := os.ReadFile(m.path("media/films/a film by wren (2020)/a film by wren (2020).mp4"))
@@ -189,10 +197,12 @@ func TestFetchedFromTheWeb(t *testing.T) {
 	// Once more, it is there, whatever it is to be called; and a sum is held against each.
 	sum := fmt.Sprintf("%x", sha256.Sum256(film))
 	before := relative(t, m.path("media/films"))
-	if out := m.must("intake", "fetch", address, "--onto", "films", "--private", "--name", "Another (2021).mp4", "--sha256", sum); !strings.Contains(out, "there already") {
+	if out := m.must("intake", "fetch", address, "--onto", "films", "--private", "--name", "Another (2021).mp4",
+		"--sha256", sum); !strings.Contains(out, "there already") {
 		t.Errorf("the same again:\n%s", out)
 	}
-	if _, errs, code := m.run("", "intake", "fetch", address, address+"?2", "--onto", "films", "--private", "--sha256", sum, "--sha256", strings.Repeat("0", 64)); code != 1 || !strings.Contains(errs, "SHA-256") {
+	if _, errs, code := m.run("", "intake", "fetch", address, address+"?2", "--onto", "films", "--private", "--sha256",
+		sum, "--sha256", strings.Repeat("0", 64)); code != 1 || !strings.Contains(errs, "SHA-256") {
 		t.Errorf("two with sums: code %d, %s", code, errs)
 	}
 	if now := relative(t, m.path("media/films")); !maps.Equal(now, before) {

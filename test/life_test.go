@@ -66,7 +66,10 @@ func (m *mill) deployments() []ledger.Entry {
 	if err != nil {
 		m.t.Fatal(err)
 	}
-	return slices.DeleteFunc(all, func(e ledger.Entry) bool { return e.Undo == nil || e.Undo.Kind != ledger.Deployment })
+	return slices.DeleteFunc(all, func(e ledger.Entry) bool {
+		return e.Undo == nil ||
+			e.Undo.Kind != ledger.Deployment
+	})
 }
 
 func TestADeploymentIsUndoneAndThatToo(t *testing.T) {
@@ -81,7 +84,8 @@ func TestADeploymentIsUndoneAndThatToo(t *testing.T) {
 			t.Fatal(err)
 		}
 		m.edit(fmt.Sprintf("= %d", first), fmt.Sprintf("= %d # a comment", second))
-		if out := m.must("deploy", "--yes"); !strings.Contains(out, fmt.Sprintf("port %d → %d", first, second)) || !strings.Contains(out, "the server was away for") {
+		if out := m.must("deploy", "--yes"); !strings.Contains(out, fmt.Sprintf("port %d → %d", first, second)) ||
+			!strings.Contains(out, "the server was away for") {
 			t.Errorf("deploy says:\n%s", out)
 		}
 		list := m.deployments()
@@ -98,7 +102,8 @@ func TestADeploymentIsUndoneAndThatToo(t *testing.T) {
 		if out := m.must("deploy", "--yes"); !strings.Contains(out, "nothing to do") {
 			t.Errorf("there is something left to do:\n%s", out)
 		}
-		if _, errs, code := m.run("", "undo", fmt.Sprint(list[0].ID), "--yes"); code != 1 || !strings.Contains(errs, "taken back already") {
+		if _, errs, code := m.run("", "undo", fmt.Sprint(list[0].ID), "--yes"); code != 1 ||
+			!strings.Contains(errs, "taken back already") {
 			t.Errorf("twice: code %d, %s", code, errs)
 		}
 		list = m.deployments()
@@ -114,7 +119,8 @@ func TestADeploymentIsUndoneAndThatToo(t *testing.T) {
 		}
 		list = m.deployments()
 		_, errs, code := m.run("", "undo", fmt.Sprint(list[len(list)-1].ID), "--yes")
-		if got, _ := os.ReadFile(m.path("household.toml")); code != 0 || !strings.Contains(errs, "was changed since and stays") || !strings.Contains(string(got), "my own words") {
+		if got, _ := os.ReadFile(m.path("household.toml")); code != 0 ||
+			!strings.Contains(errs, "was changed since and stays") || !strings.Contains(string(got), "my own words") {
 			t.Errorf("code %d, %s\n%s", code, errs, got)
 		}
 	})
@@ -124,11 +130,13 @@ func TestAPinnedProgramIsDeployedByNoOther(t *testing.T) {
 	t.Parallel()
 	m := newMill(t, "process")
 	m.edit("[storage]", "version = \"1.0.0\"\n\n[storage]")
-	if _, errs, code := m.run("", "deploy", "--yes"); code != 1 || !strings.Contains(errs, "another program is pinned") || !strings.Contains(errs, testbuild.Version) {
+	if _, errs, code := m.run("", "deploy", "--yes"); code != 1 ||
+		!strings.Contains(errs, "another program is pinned") || !strings.Contains(errs, testbuild.Version) {
 		t.Errorf("deploy: code %d, %s", code, errs)
 	}
 	m.must("upgrade", "--yes")
-	if b, _ := os.ReadFile(m.path("household.toml")); !strings.Contains(string(b), "version = \""+testbuild.Version+"\"") {
+	if b, _ := os.ReadFile(m.path("household.toml")); !strings.Contains(string(b), "version = \""+testbuild.Version+
+		"\"") {
 		t.Errorf("the pin was not changed:\n%s", b)
 	}
 	if out := m.must("upgrade", "--yes"); !strings.Contains(out, "nothing to do") {
@@ -193,15 +201,18 @@ func TestIPv6AndWhatElseIsSet(t *testing.T) {
 			t.Error("it listens on another address too")
 		}
 		var line struct{ Msg, Level string }
-		if err := json.Unmarshal([]byte(strings.SplitN(m.must("logs", "--json", "--grep", "serving"), "\n", 2)[0]), &line); err != nil || line.Msg != "serving" || line.Level != "INFO" {
+		if err := json.Unmarshal([]byte(strings.SplitN(m.must("logs", "--json", "--grep", "serving"), "\n", 2)[0]),
+			&line); err != nil || line.Msg != "serving" || line.Level != "INFO" {
 			t.Errorf("a log as JSON: %+v, %v", line, err)
 		}
 		if engine != "docker" {
 			return
 		}
-		out, err := exec.Command("docker", "inspect", "-f", "{{.HostConfig.RestartPolicy.Name}} {{.HostConfig.Dns}} {{.HostConfig.ExtraHosts}} {{.HostConfig.NanoCpus}}",
+		out, err := exec.Command("docker", "inspect", "-f",
+			"{{.HostConfig.RestartPolicy.Name}} {{.HostConfig.Dns}} {{.HostConfig.ExtraHosts}} {{.HostConfig.NanoCpus}}",
 			firstContainer(m)).Output()
-		if err != nil || strings.TrimSpace(string(out)) != "on-failure [192.0.2.53] [nas.home.arpa:192.0.2.10] 1500000000" {
+		if err != nil || strings.TrimSpace(string(out)) != "on-failure [192.0.2.53] [nas.home.arpa:192.0.2.10] "+
+			"1500000000" {
 			t.Errorf("the engine has %s, %v", out, err)
 		}
 	})
@@ -248,7 +259,8 @@ func TestADamagedStoreIsNamedLeftAloneAndReplaced(t *testing.T) {
 				t.Fatal(err)
 			}
 			_, errs, code := m.run("", "start")
-			if code != 1 || !strings.Contains(errs, "the store is damaged") || !strings.Contains(errs, "cozyshelf restore") {
+			if code != 1 || !strings.Contains(errs, "the store is damaged") ||
+				!strings.Contains(errs, "cozyshelf restore") {
 				t.Errorf("start: code %d, %s", code, errs)
 			}
 			m.until("damaged-store")
@@ -256,10 +268,12 @@ func TestADamagedStoreIsNamedLeftAloneAndReplaced(t *testing.T) {
 				Healthy  bool
 				Why, Fix string
 			}
-			if m.document(&st, "status"); st.Healthy || !strings.Contains(st.Why, "damaged") || !strings.Contains(st.Fix, "restore") {
+			if m.document(&st, "status"); st.Healthy || !strings.Contains(st.Why, "damaged") ||
+				!strings.Contains(st.Fix, "restore") {
 				t.Errorf("status: %+v", st)
 			}
-			if out, _, code := m.run("", "status"); code != 3 || !strings.Contains(out, "not healthy: the store is damaged") {
+			if out, _, code := m.run("", "status"); code != 3 ||
+				!strings.Contains(out, "not healthy: the store is damaged") {
 				t.Errorf("status:\n%s", out)
 			}
 			if now, _ := os.ReadFile(at); !bytes.Equal(now, spoilt) {
@@ -275,8 +289,10 @@ func TestADamagedStoreIsNamedLeftAloneAndReplaced(t *testing.T) {
 			if m.health() != "ready" || len(m.names()) != len(demo.People) {
 				t.Errorf("after restore: %s, %v", m.health(), m.names())
 			}
-			aside, _ := filepath.Glob(filepath.Join(boundary.Admin(m.path("state")), "backups", "damaged-*", "store.db"))
-			if !slices.ContainsFunc(aside, func(p string) bool { b, _ := os.ReadFile(p); return bytes.Equal(b, spoilt) }) && name == "noise" {
+			aside, _ := filepath.Glob(filepath.Join(boundary.Admin(m.path("state")), "backups", "damaged-*",
+				"store.db"))
+			if !slices.ContainsFunc(aside,
+				func(p string) bool { b, _ := os.ReadFile(p); return bytes.Equal(b, spoilt) }) && name == "noise" {
 				t.Errorf("the damaged store was not put aside as it was: %v", aside)
 			}
 			if len(aside) == 0 {
@@ -293,10 +309,12 @@ func TestADamagedStoreIsNamedLeftAloneAndReplaced(t *testing.T) {
 		t.Fatal(err)
 	}
 	before := hashes(t, filepath.Join(boundary.Admin(m.path("state")), "undo"))
-	if _, errs, code := m.run("", "restore", m.path("half.tar.zst"), "--yes"); code != 1 || !strings.Contains(errs, "nothing was touched") {
+	if _, errs, code := m.run("", "restore", m.path("half.tar.zst"), "--yes"); code != 1 ||
+		!strings.Contains(errs, "nothing was touched") {
 		t.Errorf("half a backup: code %d, %s", code, errs)
 	}
-	if now := hashes(t, filepath.Join(boundary.Admin(m.path("state")), "undo")); len(now) != len(before) || m.health() != "ready" {
+	if now := hashes(t, filepath.Join(boundary.Admin(m.path("state")), "undo")); len(now) != len(before) ||
+		m.health() != "ready" {
 		t.Error("something was touched")
 	}
 }
@@ -327,7 +345,8 @@ func TestAFullDisk(t *testing.T) {
 		m.add(demo.People[0])
 		auth := "Bearer " + m.token("wren")
 		report := func(position float64) int {
-			code, err := call("PUT", m.address()+"/api/v1/files/1/position", auth, fmt.Sprintf(`{"position":%.1f,"state":"playing"}`, position))
+			code, err := call("PUT", m.address()+"/api/v1/files/1/position", auth,
+				fmt.Sprintf(`{"position":%.1f,"state":"playing"}`, position))
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -432,7 +451,8 @@ func TestTheServerBacksUpByItself(t *testing.T) {
 	}
 	kept := m.path("kept.tar.zst.age")
 	m.must("backup", "--to", kept, "--passphrase-file", secret)
-	if _, errs, code := m.run("wrong\n", "backup", "verify", kept, "--passphrase-file", "-"); code != 1 || !strings.Contains(errs, "passphrase") {
+	if _, errs, code := m.run("wrong\n", "backup", "verify", kept, "--passphrase-file", "-"); code != 1 ||
+		!strings.Contains(errs, "passphrase") {
 		t.Errorf("a wrong passphrase: code %d, %s", code, errs)
 	}
 	n := newMill(t, "docker")
@@ -479,7 +499,8 @@ func TestNothingAcknowledgedIsEverLost(t *testing.T) {
 	t.Parallel()
 	m := newMill(t, "process")
 	m.must("deploy", "--yes")
-	people := []demo.Person{{Name: "wren", Role: allowance.Admin}, {Name: "ozan", Role: allowance.Adult}, {Name: "linnea", Role: allowance.Child}, {Name: "bram", Role: allowance.Child}}
+	people := []demo.Person{{Name: "wren", Role: allowance.Admin}, {Name: "ozan", Role: allowance.Adult},
+		{Name: "linnea", Role: allowance.Child}, {Name: "bram", Role: allowance.Child}}
 	m.add(people...)
 	var auth []string
 	for _, p := range people {
@@ -509,7 +530,8 @@ func TestNothingAcknowledgedIsEverLost(t *testing.T) {
 		c := m.command("serve", "--settings", settings[0])
 		c.Stdout, c.Stderr = said, said
 		if os.Getuid() == 0 {
-			c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(m.uid), Gid: uint32(m.uid)}}
+			c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(m.uid),
+				Gid: uint32(m.uid)}}
 		}
 		if err := c.Start(); err != nil {
 			t.Fatal(err)
@@ -534,7 +556,8 @@ func TestNothingAcknowledgedIsEverLost(t *testing.T) {
 				default:
 				}
 				at := float64(n) / 1000
-				code, err := call("PUT", m.address()+"/api/v1/files/1/position", auth[i], fmt.Sprintf(`{"position":%.3f,"state":"playing"}`, at))
+				code, err := call("PUT", m.address()+"/api/v1/files/1/position", auth[i],
+					fmt.Sprintf(`{"position":%.3f,"state":"playing"}`, at))
 				if err == nil && code == 200 {
 					mu.Lock()
 					last[i] = at
@@ -593,7 +616,8 @@ func TestNothingAcknowledgedIsEverLost(t *testing.T) {
 	if err := running.Wait(); err != nil {
 		t.Error(err)
 	}
-	if out, err := exec.Command("sqlite3", m.path("state/store.db"), "PRAGMA integrity_check").Output(); err != nil || strings.TrimSpace(string(out)) != "ok" {
+	if out, err := exec.Command("sqlite3", m.path("state/store.db"), "PRAGMA integrity_check").Output(); err != nil ||
+		strings.TrimSpace(string(out)) != "ok" {
 		t.Errorf("the store: %s, %v", out, err)
 	}
 	m.must("start")

@@ -81,7 +81,8 @@ func newMill(t testing.TB, engine string) *mill { return millOf(t, engine, nil) 
 // more in the environment.
 func millOf(t testing.TB, engine string, as *syscall.Credential, env ...string) *mill {
 	t.Helper()
-	m := &mill{t: t, as: as, dir: testbuild.Folder(t), engine: engine, port: testbuild.Port(t), uid: os.Getuid(), runAs: fmt.Sprintf("%d:%d", os.Getuid(), os.Getgid())}
+	m := &mill{t: t, as: as, dir: testbuild.Folder(t), engine: engine, port: testbuild.Port(t), uid: os.Getuid(),
+		runAs: fmt.Sprintf("%d:%d", os.Getuid(), os.Getgid())}
 	if m.uid == 0 {
 		m.uid, m.runAs = 41500, "41500:41500"
 	}
@@ -96,7 +97,8 @@ func millOf(t testing.TB, engine string, as *syscall.Credential, env ...string) 
 	if err := demo.Media(m.path("media")); err != nil {
 		t.Fatal(err)
 	}
-	m.must("new", "--name", "Fernhollow Mill", "--timezone", "Europe/Riga", "--engine", engine, "--run-as", m.runAs, "--bind", "localhost",
+	m.must("new", "--name", "Fernhollow Mill", "--timezone", "Europe/Riga", "--engine", engine, "--run-as", m.runAs,
+		"--bind", "localhost",
 		"--port", fmt.Sprint(m.port), "--memory", "256 MiB", "--scratch-limit", "32 MiB", "--state", m.path("state"),
 		"--shelf", "films=films:"+m.path("media/films"), "--shelf", "series=series:"+m.path("media/series"))
 	t.Cleanup(func() {
@@ -226,7 +228,8 @@ func (m *mill) get(method, path, body string, headers ...string) (*http.Response
 	for i := 0; i+1 < len(headers); i += 2 {
 		r.Header.Set(headers[i], headers[i+1])
 	}
-	c := http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }, Timeout: 20 * time.Second}
+	c := http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		Timeout: 20 * time.Second}
 	res, err := c.Do(r)
 	if err != nil {
 		m.t.Fatal(err)
@@ -242,7 +245,8 @@ func (m *mill) get(method, path, body string, headers ...string) (*http.Response
 // token signs in and gives the bare token.
 func (m *mill) token(name string) string {
 	m.t.Helper()
-	res, body := m.get("POST", "/api/v1/sign-in", fmt.Sprintf(`{"name":%q,"password":%q,"device":"test"}`, name, password(name)))
+	res, body := m.get("POST", "/api/v1/sign-in",
+		fmt.Sprintf(`{"name":%q,"password":%q,"device":"test"}`, name, password(name)))
 	var got struct{ Token string }
 	if err := json.Unmarshal([]byte(body), &got); err != nil || got.Token == "" {
 		m.t.Fatalf("sign-in: %s %s", res.Status, body)

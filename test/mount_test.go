@@ -90,12 +90,14 @@ func TestADiskThatComesAndGoesIsNoticed(t *testing.T) {
 			t.Fatal(err)
 		}
 		m.must("deploy", "--yes")
-		until(t, "the first scan", 20*time.Second, func() bool { return m.titles("films") > 0 && m.titles("series") > 0 })
+		until(t, "the first scan", 20*time.Second,
+			func() bool { return m.titles("films") > 0 && m.titles("series") > 0 })
 		films, series := m.titles("films"), m.titles("series")
 		plug := func() {
 			mount(t, usb, "tmpfs", "tmpfs", 0, "")
 			b := read(m.path("media/films/A Ferry to Somewhere (1987).mkv"))
-			if err := os.WriteFile(filepath.Join(usb, "Borrowed Light (2001).mkv"), b, 0o644); err != nil || len(b) == 0 {
+			if err := os.WriteFile(filepath.Join(usb, "Borrowed Light (2001).mkv"), b, 0o644); err != nil ||
+				len(b) == 0 {
 				t.Fatalf("%d bytes, %v", len(b), err)
 			}
 		}
@@ -176,7 +178,8 @@ func TestANetworkFileSystemThatStopsAnsweringHoldsNobody(t *testing.T) {
 	near, distant := file("films"), file("far")
 	play := func(path string, want int) {
 		t.Helper()
-		if res, body := m.get("GET", path, "", "Authorization", "Bearer "+token, "Range", "bytes=0-99"); res.StatusCode != want {
+		if res, body := m.get("GET", path, "", "Authorization", "Bearer "+token, "Range",
+			"bytes=0-99"); res.StatusCode != want {
 			t.Errorf("%s: %s, want %d: %.200s", path, res.Status, want, body)
 		}
 	}
@@ -238,7 +241,9 @@ func TestWhereAProgramJudgesProvingFindsOut(t *testing.T) {
 	far := m.sshfs("far", m.path("media/films"))
 	m.must("shelf", "add", "far", "--kind", "films", "--folder", far.point, "--yes")
 	d := m.access("far")
-	if f := d.Folders[0]; f.ReadableFiles != 0 || len(f.Problems) == 0 || f.Problems[0].Cause != "mount options" || !strings.Contains(f.Problems[0].Detail, "allow_other") || len(f.Remedies) == 0 || f.Remedies[0].ID != "mount-options" {
+	if f := d.Folders[0]; f.ReadableFiles != 0 || len(f.Problems) == 0 || f.Problems[0].Cause != "mount options" ||
+		!strings.Contains(f.Problems[0].Detail, "allow_other") || len(f.Remedies) == 0 ||
+		f.Remedies[0].ID != "mount-options" {
 		t.Errorf("computed: %+v", f)
 	}
 	d = m.access("far", "--prove")
@@ -287,11 +292,14 @@ func (m *mill) sshfs(name, folder string, options ...string) *farFolder {
 	}
 	port := testbuild.Port(t)
 	for _, key := range []string{"host", "key"} {
-		if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, key)).CombinedOutput(); err != nil {
+		if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f",
+			filepath.Join(dir, key)).CombinedOutput(); err != nil {
 			t.Fatalf("ssh-keygen: %v %s", err, out)
 		}
 	}
-	conf := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %s/host\nAuthorizedKeysFile %s/key.pub\nStrictModes no\nPidFile none\nSubsystem sftp internal-sftp\nUsePAM no\nPermitRootLogin yes\n", port, dir, dir)
+	conf := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %s/host\nAuthorizedKeysFile "+
+		"%s/key.pub\nStrictModes no\nPidFile none\nSubsystem sftp internal-sftp\nUsePAM no\nPermitRootLogin yes\n",
+		port, dir, dir)
 	if err := os.WriteFile(filepath.Join(dir, "conf"), []byte(conf), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -307,11 +315,13 @@ func (m *mill) sshfs(name, folder string, options ...string) *farFolder {
 		_ = sshd.Process.Kill()
 		_ = sshd.Wait()
 	})
-	all := append([]string{"IdentityFile=" + dir + "/key", "UserKnownHostsFile=/dev/null", "StrictHostKeyChecking=no", fmt.Sprintf("Port=%d", port)}, options...)
+	all := append([]string{"IdentityFile=" + dir + "/key", "UserKnownHostsFile=/dev/null", "StrictHostKeyChecking=no",
+		fmt.Sprintf("Port=%d", port)}, options...)
 	var out []byte
 	var err error
 	for range 50 {
-		if out, err = exec.Command("sshfs", "-o", strings.Join(all, ","), "root@127.0.0.1:"+folder, f.point).CombinedOutput(); err == nil {
+		if out, err = exec.Command("sshfs", "-o", strings.Join(all, ","), "root@127.0.0.1:"+folder,
+			f.point).CombinedOutput(); err == nil {
 			break
 		}
 		time.Sleep(100 * time.Millisecond)

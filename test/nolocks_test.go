@@ -51,7 +51,8 @@ func noLocks(t *testing.T, from, onto string) (unmount func()) {
 	root := &fs.LoopbackRoot{Path: from, Dev: uint64(st.Dev)}
 	top := &lockless{fs.LoopbackNode{RootData: root}}
 	root.RootNode = top
-	server, err := fs.Mount(onto, top, &fs.Options{MountOptions: fuse.MountOptions{AllowOther: true, EnableLocks: true, DirectMount: true, FsName: "lockless", Name: "lockless", Options: []string{"default_permissions"}}})
+	server, err := fs.Mount(onto, top, &fs.Options{MountOptions: fuse.MountOptions{AllowOther: true, EnableLocks: true,
+		DirectMount: true, FsName: "lockless", Name: "lockless", Options: []string{"default_permissions"}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -107,7 +108,8 @@ func TestAServerWhoseStateLosesItsLocks(t *testing.T) {
 	before := hashes(t, at+"-moved")
 	unmount := noLocks(t, at+"-moved", at)
 	_, errs, code := m.run("", "start")
-	if code == 0 || !strings.Contains(errs, "the file system has no locks") || !strings.Contains(errs, "on a disk of the machine") {
+	if code == 0 || !strings.Contains(errs, "the file system has no locks") ||
+		!strings.Contains(errs, "on a disk of the machine") {
 		t.Errorf("start: code %d\n%s", code, errs)
 	}
 	m.until("no-store")

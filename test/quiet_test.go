@@ -29,10 +29,13 @@ func TestQuietHours(t *testing.T) {
 	}
 	m := newMill(t, "process")
 	said := m.path("chapters.txt")
-	if err := os.WriteFile(said, []byte(";FFMETADATA1\n[CHAPTER]\nTIMEBASE=1/1000\nSTART=0\nEND=4000\ntitle=The pier\n[CHAPTER]\nTIMEBASE=1/1000\nSTART=4000\nEND=8000\ntitle=Low tide\n"), 0o600); err != nil {
+	if err := os.WriteFile(said, []byte(";FFMETADATA1\n[CHAPTER]\nTIMEBASE=1/1000\nSTART=0\nEND=4000\ntitle=The "+
+		"pier\n[CHAPTER]\nTIMEBASE=1/1000\nSTART=4000\nEND=8000\ntitle=Low tide\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if out, err := exec.Command("ffmpeg", "-v", "error", "-f", "lavfi", "-i", "testsrc=s=320x180:r=12:d=8", "-f", "lavfi", "-i", "sine=d=8", "-i", said, "-map_metadata", "2", "-c:v", "mpeg4", "-c:a", "aac", m.path("media/films/Nine Chapters (2019).mkv")).CombinedOutput(); err != nil {
+	if out, err := exec.Command("ffmpeg", "-v", "error", "-f", "lavfi", "-i", "testsrc=s=320x180:r=12:d=8", "-f",
+		"lavfi", "-i", "sine=d=8", "-i", said, "-map_metadata", "2", "-c:v", "mpeg4", "-c:a", "aac",
+		m.path("media/films/Nine Chapters (2019).mkv")).CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	file := string(read(m.path("household.toml")))
@@ -41,9 +44,11 @@ func TestQuietHours(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	for _, text := range []string{"\n[quiet]\nwork = [\"dancing\"]\n", "\n[quiet]\nwork = [\"frames\"]\nhours = \"at night\"\n"} {
+	for _, text := range []string{"\n[quiet]\nwork = [\"dancing\"]\n",
+		"\n[quiet]\nwork = [\"frames\"]\nhours = \"at night\"\n"} {
 		set(text)
-		if _, errs, code := m.run("", "deploy", "--yes"); code != problem.ExitUsage || !strings.Contains(errs, "quiet.") {
+		if _, errs, code := m.run("", "deploy", "--yes"); code != problem.ExitUsage ||
+			!strings.Contains(errs, "quiet.") {
 			t.Errorf("code %d: %s", code, errs)
 		}
 	}
@@ -61,7 +66,8 @@ func TestQuietHours(t *testing.T) {
 		return n
 	}
 	within(t, 20*time.Second, "the first scan", func() bool { return m.titles("films") == 7 })
-	within(t, 90*time.Second, "something done", func() bool { return strings.Contains(m.must("logs"), "work of quiet hours") })
+	within(t, 90*time.Second, "something done",
+		func() bool { return strings.Contains(m.must("logs"), "work of quiet hours") })
 	m.must("restart")
 	m.until("ready")
 	within(t, 90*time.Second, "all done", func() bool { return left() == 0 })
@@ -97,18 +103,23 @@ func TestQuietHours(t *testing.T) {
 		Loudness struct{ Integrated, Peak float64 }
 	}
 	ask(fmt.Sprintf("/api/v1/files/%d", title.Files[0].ID), &f)
-	if len(f.Chapters) != 2 || f.Chapters[1].At != 4 || f.Chapters[1].Name != "Low tide" || f.Chapters[1].Picture == "" || f.Loudness.Integrated > -10 || f.Loudness.Integrated < -40 {
+	if len(f.Chapters) != 2 || f.Chapters[1].At != 4 || f.Chapters[1].Name != "Low tide" ||
+		f.Chapters[1].Picture == "" || f.Loudness.Integrated > -10 || f.Loudness.Integrated < -40 {
 		t.Errorf("got %+v", f)
 	}
-	for path, want := range map[string]string{fmt.Sprintf("/cover/%d", found.Titles[0].ID): "image/jpeg", fmt.Sprintf("/chapter/%d/1", title.Files[0].ID): "image/jpeg"} {
-		if res, b := m.get("GET", path, "", "Cookie", "shelf_session="+token); res.Header.Get("Content-Type") != want || len(b) < 500 {
+	for path, want := range map[string]string{fmt.Sprintf("/cover/%d", found.Titles[0].ID): "image/jpeg",
+		fmt.Sprintf("/chapter/%d/1", title.Files[0].ID): "image/jpeg"} {
+		if res, b := m.get("GET", path, "", "Cookie", "shelf_session="+
+			token); res.Header.Get("Content-Type") != want || len(b) < 500 {
 			t.Errorf("%s: %s, %s, %d bytes", path, res.Status, res.Header.Get("Content-Type"), len(b))
 		}
 	}
-	if _, page := m.get("GET", fmt.Sprintf("/play/%d", title.Files[0].ID), "", "Cookie", "shelf_session="+token); !strings.Contains(page, "Low tide") || !strings.Contains(page, "LUFS") {
+	if _, page := m.get("GET", fmt.Sprintf("/play/%d", title.Files[0].ID), "", "Cookie", "shelf_session="+
+		token); !strings.Contains(page, "Low tide") || !strings.Contains(page, "LUFS") {
 		t.Errorf("its page says:\n%s", page)
 	}
-	if res, _ := m.get("GET", fmt.Sprintf("/chapter/%d/9", title.Files[0].ID), "", "Cookie", "shelf_session="+token); res.StatusCode != 404 {
+	if res, _ := m.get("GET", fmt.Sprintf("/chapter/%d/9", title.Files[0].ID), "", "Cookie", "shelf_session="+
+		token); res.StatusCode != 404 {
 		t.Errorf("a chapter that is not there: %s", res.Status)
 	}
 	// A picture that comes later counts more than one from the film.
@@ -123,7 +134,8 @@ func TestQuietHours(t *testing.T) {
 	if err := os.WriteFile(m.path("media/films/Nine Chapters (2019).png"), b.Bytes(), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	within(t, 20*time.Second, "the picture beside it", func() bool { return m.match("Nine Chapters").Described.From == "Nine Chapters (2019).png" })
+	within(t, 20*time.Second, "the picture beside it",
+		func() bool { return m.match("Nine Chapters").Described.From == "Nine Chapters (2019).png" })
 }
 
 // TestQuietHoursInAContainer has the work done by an ffmpeg that lies in the image alone.
@@ -139,7 +151,8 @@ func TestQuietHoursInAContainer(t *testing.T) {
 	if out := m.must("check"); !strings.Contains(out, "which goes into the image") {
 		t.Errorf("check:\n%s", out)
 	}
-	if out := m.must("deploy", "--yes"); !strings.Contains(out, "ffmpeg in the image none → ") || !strings.Contains(out, "with ffmpeg") {
+	if out := m.must("deploy", "--yes"); !strings.Contains(out, "ffmpeg in the image none → ") ||
+		!strings.Contains(out, "with ffmpeg") {
 		t.Errorf("deploy:\n%s", out)
 	}
 	if out := m.must("deploy", "--yes"); !strings.Contains(out, "nothing to do") {

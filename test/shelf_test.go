@@ -17,18 +17,24 @@ func TestShelvesComeAndGoInTheFileAndOnTheServer(t *testing.T) {
 		t.Fatal(err)
 	}
 	m.must("deploy", "--yes")
-	if _, errs, code := m.run("", "shelf", "add", "music", "--kind", "music"); code != 4 || !strings.Contains(errs, "--yes") {
+	if _, errs, code := m.run("", "shelf", "add", "music", "--kind", "music"); code != 4 ||
+		!strings.Contains(errs, "--yes") {
 		t.Errorf("without --yes: code %d, %s", code, errs)
 	}
 	// With no folder given, the one beside the others is proposed.
-	if out := m.must("shelf", "add", "music", "--kind", "music", "--yes"); !strings.Contains(out, m.path("media/music")) {
+	if out := m.must("shelf", "add", "music", "--kind", "music", "--yes"); !strings.Contains(out,
+		m.path("media/music")) {
 		t.Errorf("shelf add said:\n%s", out)
 	}
-	if _, errs, code := m.run("", "shelf", "add", "new", "--kind", "photos", "--folder", m.path("media/new"), "--yes"); code != 1 || !strings.Contains(errs, "--make") {
+	if _, errs, code := m.run("", "shelf", "add", "new", "--kind", "photos", "--folder", m.path("media/new"),
+		"--yes"); code != 1 || !strings.Contains(errs, "--make") {
 		t.Errorf("a missing folder: code %d, %s", code, errs)
 	}
-	m.must("shelf", "add", "new", "--kind", "photos", "--folder", m.path("media/new"), "--access", "change", "--make", "--yes")
-	for _, args := range [][]string{{"music", "--kind", "music"}, {"x", "--kind", "books", "--folder", m.path("media/photos")}, {"y", "--kind", "films", "--folder", m.path("media/films/below")}} {
+	m.must("shelf", "add", "new", "--kind", "photos", "--folder", m.path("media/new"), "--access", "change", "--make",
+		"--yes")
+	for _, args := range [][]string{{"music", "--kind", "music"},
+		{"x", "--kind", "books", "--folder", m.path("media/photos")},
+		{"y", "--kind", "films", "--folder", m.path("media/films/below")}} {
 		if _, errs, code := m.run("", append([]string{"shelf", "add", "--yes"}, args...)...); code != 2 {
 			t.Errorf("%v: code %d, %s", args, code, errs)
 		}
@@ -45,7 +51,8 @@ func TestShelvesComeAndGoInTheFileAndOnTheServer(t *testing.T) {
 	if after, err := os.ReadFile(m.path("household.toml")); err != nil || string(after) != string(before) {
 		t.Errorf("the file is another: %v\n%s\nwas\n%s", err, after, before)
 	}
-	if _, errs, code := m.run("", "shelf", "remove", "music", "--yes"); code != 2 || !strings.Contains(errs, "films, series") {
+	if _, errs, code := m.run("", "shelf", "remove", "music", "--yes"); code != 2 ||
+		!strings.Contains(errs, "films, series") {
 		t.Errorf("removing what is not there: code %d, %s", code, errs)
 	}
 	if out := m.must("deploy", "--yes"); !strings.Contains(out, "music no longer from") {

@@ -40,7 +40,8 @@ func TestBashCompletesMembersShelvesAndEntries(t *testing.T) {
 	} {
 		words := strings.Split(line, " ")
 		script := fmt.Sprintf(`source %s; source complete.bash; COMP_WORDS=(%s); COMP_CWORD=%d; COMP_LINE=%q; COMP_POINT=%d
-__start_cozyshelf; for w in "${COMPREPLY[@]}"; do echo "${w%%%% *}"; done | sort`, helpers, quoted(words), len(words)-1, line, len(line))
+__start_cozyshelf; for w in "${COMPREPLY[@]}"; do echo "${w%%%% *}"; done | sort`, helpers, quoted(words),
+			len(words)-1, line, len(line))
 		c := exec.Command("bash", "-c", script)
 		c.Dir = m.dir
 		c.Env = append(append(os.Environ(), m.env...), "PATH="+bin+":"+os.Getenv("PATH"))

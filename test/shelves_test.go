@@ -38,7 +38,8 @@ func TestWhatChangesIsSeenAtOnce(t *testing.T) {
 		}
 		within(t, 20*time.Second, "the first scan", func() bool { return m.titles("films") == 6 })
 		token := m.token("wren")
-		if res, text := m.get("PUT", "/api/v1/files/1/position", `{"position":5,"state":"playing"}`, "Authorization", "Bearer "+token, "Content-Type", "application/json"); res.StatusCode != 200 {
+		if res, text := m.get("PUT", "/api/v1/files/1/position", `{"position":5,"state":"playing"}`, "Authorization",
+			"Bearer "+token, "Content-Type", "application/json"); res.StatusCode != 200 {
 			t.Fatalf("%s %s", res.Status, text)
 		}
 		at := func(p string) (f store.File) {
@@ -75,11 +76,13 @@ func TestWhatChangesIsSeenAtOnce(t *testing.T) {
 			t.Fatal(err)
 		}
 		within(t, 10*time.Second, "the renamed film", func() bool { return at(to).ID == 1 })
-		if res, text := m.get("GET", "/api/v1/files/1", "", "Authorization", "Bearer "+token); res.StatusCode != 200 || !strings.Contains(text, `"resume_at":`) {
+		if res, text := m.get("GET", "/api/v1/files/1", "", "Authorization", "Bearer "+token); res.StatusCode != 200 ||
+			!strings.Contains(text, `"resume_at":`) {
 			t.Errorf("%s %s", res.Status, text)
 		}
 		var hits []store.Hit
-		if m.document(&hits, "shelf", "find", "RENAMED", "whi"); len(hits) != 1 || hits[0].Title.Name != "Renamed While Watched" {
+		if m.document(&hits, "shelf", "find", "RENAMED", "whi"); len(hits) != 1 ||
+			hits[0].Title.Name != "Renamed While Watched" {
 			t.Errorf("found %+v", hits)
 		}
 		if err := os.Remove(filepath.Join(films, to)); err != nil {

@@ -106,7 +106,8 @@ func (m *mill) onEngine() []string {
 	}
 	var all []string
 	for _, args := range [][]string{{"ps", "-aq"}, {"network", "ls", "-q"}, {"volume", "ls", "-q"}} {
-		out, err := exec.Command("docker", append(args, "--filter", "label=cozyshelf.household="+household(m))...).Output()
+		out, err := exec.Command("docker",
+			append(args, "--filter", "label=cozyshelf.household="+household(m))...).Output()
 		if err != nil {
 			m.t.Fatal(err)
 		}
@@ -270,7 +271,8 @@ func TestEveryStepOfAChangeMayFailOrBeCutOff(t *testing.T) {
 // late reports whether a deployment failed after its server was healthy: then that one
 // runs.
 func late(errs string) bool {
-	return strings.Contains(errs, "removing … failed") || strings.Contains(errs, "removing the image … failed") || strings.Contains(errs, "unit of systemd … failed")
+	return strings.Contains(errs, "removing … failed") || strings.Contains(errs, "removing the image … failed") ||
+		strings.Contains(errs, "unit of systemd … failed")
 }
 
 // halves runs a test on each engine, for the odd steps and for the even ones at the same
@@ -321,7 +323,8 @@ func TestEveryStepOfUpgradeAndRollbackMayFailOrBeCutOff(t *testing.T) {
 			back := m.spoil(s, nil, "rollback", "--yes")
 			if back {
 				// It goes on from there; or all was done but the last word of it.
-				if _, errs, code := m.run("", "rollback", "--yes"); code != 0 && !strings.Contains(errs, "no upgrade to go back from") {
+				if _, errs, code := m.run("", "rollback", "--yes"); code != 0 &&
+					!strings.Contains(errs, "no upgrade to go back from") {
 					t.Fatalf("rollback once more after %s: code %d, %s", s, code, errs)
 				}
 			}
@@ -345,7 +348,8 @@ func TestEveryStepOfRestoreMayFailOrBeCutOff(t *testing.T) {
 		files := []string{m.path("one.tar.zst"), m.path("two.tar.zst")}
 		have := [][]string{{"wren"}, {"wren", "ozan"}}
 		each(t, engine, func(s spoilt) bool {
-			came := m.spoil(s, func(string) { m.whole("restore, "+s.String()+": put back", have[1]...) }, "restore", files[0], "--yes")
+			came := m.spoil(s, func(string) { m.whole("restore, "+s.String()+": put back", have[1]...) }, "restore",
+				files[0], "--yes")
 			m.must("restore", files[0], "--yes")
 			m.whole("restore, "+s.String(), have[0]...)
 			slices.Reverse(files)
@@ -385,7 +389,8 @@ func TestEveryStepOfMendingMayFailOrBeCutOff(t *testing.T) {
 			}
 		}
 		out, _, _ := m.run("", "access", "films", "--json")
-		if err := json.Unmarshal([]byte(out), &doc); err != nil || len(doc.Folders) != 1 || len(doc.Folders[0].Problems) != 0 {
+		if err := json.Unmarshal([]byte(out), &doc); err != nil || len(doc.Folders) != 1 ||
+			len(doc.Folders[0].Problems) != 0 {
 			t.Errorf("%s: %v\n%s", where, err, out)
 		}
 	}

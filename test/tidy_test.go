@@ -96,16 +96,20 @@ func TestNamesAreTidiedWhilePeopleWatch(t *testing.T) {
 	file := files.Files[0].ID
 	report := func(state string) {
 		t.Helper()
-		if res, text := m.get("PUT", fmt.Sprintf("/api/v1/files/%d/position", file), `{"position":5,"state":"`+state+`"}`, "Authorization", "Bearer "+token, "Content-Type", "application/json"); res.StatusCode != 200 {
+		if res, text := m.get("PUT", fmt.Sprintf("/api/v1/files/%d/position", file),
+			`{"position":5,"state":"`+state+`"}`, "Authorization", "Bearer "+token, "Content-Type",
+			"application/json"); res.StatusCode != 200 {
 			t.Fatalf("%s %s", res.Status, text)
 		}
 	}
 	media := relative(t, m.path("media/films"))
 	report("playing")
-	if out, _, code := m.run("", "tidy", "films"); code != problem.ExitRefused || !strings.Contains(out, "wren watches it now") {
+	if out, _, code := m.run("", "tidy", "films"); code != problem.ExitRefused ||
+		!strings.Contains(out, "wren watches it now") {
 		t.Errorf("while it is watched: code %d\n%s", code, out)
 	}
-	if now := relative(t, m.path("media/films")); len(now) != len(media) || now["the.understudy.moon.(1996).1080p.mp4"] == "" {
+	if now := relative(t, m.path("media/films")); len(now) != len(media) ||
+		now["the.understudy.moon.(1996).1080p.mp4"] == "" {
 		t.Error("showing renamed something")
 	}
 	report("stopped")
@@ -116,7 +120,8 @@ func TestNamesAreTidiedWhilePeopleWatch(t *testing.T) {
 		}
 	}
 	now := relative(t, m.path("media/films"))
-	for _, p := range []string{"the understudy moon (1996) [1080p].mp4", "the understudy moon (1996) [1080p].lv.srt", "new/Copper Kite (2003)/Copper Kite (2003) [x264].mkv", "new/Copper Kite (2003)/made by somebody.txt"} {
+	for _, p := range []string{"the understudy moon (1996) [1080p].mp4", "the understudy moon (1996) [1080p].lv.srt",
+		"new/Copper Kite (2003)/Copper Kite (2003) [x264].mkv", "new/Copper Kite (2003)/made by somebody.txt"} {
 		if now[p] == "" {
 			t.Errorf("%s is missing: %v", p, now)
 		}
@@ -135,7 +140,8 @@ func TestNamesAreTidiedWhilePeopleWatch(t *testing.T) {
 	if now = relative(t, m.path("media/films")); !maps.Equal(media, now) {
 		t.Errorf("after undo: %v, was %v", now, media)
 	}
-	for _, args := range [][]string{{"tidy", "nowhere"}, {"tidy", "--scheme", "odd"}, {"tidy", "--pick", "x"}, {"tidy", "--pick", "99"}} {
+	for _, args := range [][]string{{"tidy", "nowhere"}, {"tidy", "--scheme", "odd"}, {"tidy", "--pick", "x"},
+		{"tidy", "--pick", "99"}} {
 		if _, _, code := m.run("", args...); code != problem.ExitUsage {
 			t.Errorf("%v: code %d", args, code)
 		}

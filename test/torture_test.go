@@ -225,7 +225,8 @@ func (x *torture) pick() deed {
 				return deed{args: []string{"shelf", "remove", "music", "--yes"}, already: "there is no shelf",
 					finish: []string{"deploy", "--yes"}}
 			}
-			return deed{args: []string{"shelf", "add", "music", "--kind", "music", "--folder", x.path("media/music"), "--yes"},
+			return deed{args: []string{"shelf", "add", "music", "--kind", "music", "--folder", x.path("media/music"),
+				"--yes"},
 				already: "already", finish: []string{"deploy", "--yes"}}
 		},
 		x.upOrDown, x.upOrDown, x.upOrDown,
@@ -262,10 +263,11 @@ func (x *torture) upOrDown() deed {
 		return deed{args: []string{"upgrade", "--yes"}, program: "2.0.0",
 			done: func() { x.old, x.want.version = x.want.clone(), "2.0.0" }}
 	}
-	d := deed{args: []string{"rollback", "--yes"}, program: "2.0.0", already: "no upgrade to go back from", done: func() {
-		x.want.members, x.want.plays, x.want.at = slices.Clone(x.old.members), x.old.plays, x.old.at
-		x.want.version = "1.0.0"
-	}}
+	d := deed{args: []string{"rollback", "--yes"}, program: "2.0.0", already: "no upgrade to go back from",
+		done: func() {
+			x.want.members, x.want.plays, x.want.at = slices.Clone(x.old.members), x.old.plays, x.old.at
+			x.want.version = "1.0.0"
+		}}
 	if x.want.file != x.old.file { // it was changed since, and stays as it is
 		d.finish = []string{"deploy", "--yes"}
 	}
@@ -341,7 +343,8 @@ func (x *torture) broughtIn() deed {
 		held, _ := filepath.Glob(x.path("media/films/.cozyshelf-intake/*/1.avi"))
 		_, err := os.Stat(filepath.Join(disk, name))
 		if len(held) != 1 && err != nil {
-			x.t.Errorf("round %d: what was brought in and taken back is neither held nor where it was: %v", x.rounds, err)
+			x.t.Errorf("round %d: what was brought in and taken back is neither held nor where it was: %v", x.rounds,
+				err)
 		}
 		x.want.media = nil
 	}, after: func() {
@@ -529,7 +532,8 @@ func (x *torture) check(where string) {
 		t.Errorf("%s: %d plays, want %d", where, n, x.want.plays)
 	}
 	if f := x.householdFile(); f != x.want.file {
-		t.Errorf("%s: the household file: %s", where, differing(strings.Split(f, "\n"), strings.Split(x.want.file, "\n")))
+		t.Errorf("%s: the household file: %s", where,
+			differing(strings.Split(f, "\n"), strings.Split(x.want.file, "\n")))
 	}
 	if now := relative(t, x.path("media")); x.want.media != nil && !maps.Equal(now, x.want.media) {
 		lines := func(m map[string]string) (out []string) {
@@ -590,7 +594,8 @@ func (x *torture) account(where string) {
 		}
 		if e.Undo.Kept != "" {
 			admin = append(admin, "undo/"+e.Undo.Kept)
-			if r, err := deploy.ReadRecord(x.path("state"), e.Undo.Kept); e.Undo.Kind == ledger.Deployment && err == nil &&
+			if r, err := deploy.ReadRecord(x.path("state"), e.Undo.Kept); e.Undo.Kind == ledger.Deployment &&
+				err == nil &&
 				r.Backup != "" {
 				admin = append(admin, "backups/"+filepath.Base(r.Backup))
 			}
@@ -621,7 +626,8 @@ func (x *torture) account(where string) {
 	}
 	for dir, places := range map[string][]layout.Place{"state": layout.State, "state.admin": layout.Administrator} {
 		for p := range relative(t, x.path(dir)) {
-			if place, ok := layout.Find(places, p); p != "." && (!ok || strings.HasPrefix(place.Name, layout.Unfinished)) {
+			if place, ok := layout.Find(places, p); p != "." &&
+				(!ok || strings.HasPrefix(place.Name, layout.Unfinished)) {
 				t.Errorf("%s: nothing is known of %s/%s", where, dir, p)
 			}
 		}

@@ -45,8 +45,10 @@ func TestBadInputIsRefusedWithNothingHalfDone(t *testing.T) {
 		code     int // of check and of deploy
 		says     []string
 	}{
-		"unknown key":         {"run_as ", "runas ", 2, []string{"server.runas", "household.toml:13:1", `did you mean "run_as"`}},
-		"wrong type":          {fmt.Sprintf("port    = %d", m.port), `port = "high"`, 2, []string{"whole number", "household.toml:14:8"}},
+		"unknown key": {"run_as ", "runas ", 2,
+			[]string{"server.runas", "household.toml:13:1", `did you mean "run_as"`}},
+		"wrong type": {fmt.Sprintf("port    = %d", m.port), `port = "high"`, 2,
+			[]string{"whole number", "household.toml:14:8"}},
 		"same shelf twice":    {`name    = "series"`, `name    = "films"`, 2, []string{"two shelves"}},
 		"port out of range":   {fmt.Sprintf("= %d", m.port), "= 65536", 2, []string{"out of range"}},
 		"nested folders":      {m.path("media/series"), films + "/more", 2, []string{"lies inside"}},
@@ -54,9 +56,10 @@ func TestBadInputIsRefusedWithNothingHalfDone(t *testing.T) {
 		"a file for a folder": {films, films + "/The Understudy Moon (1996).mp4", 3, []string{"is a file"}},
 		"one place by a link": {m.path("media/series"), m.path("linked"), 3, []string{"same place"}},
 		"unknown account":     {m.runAs, "no-such-keeper", 3, []string{"no-such-keeper", "useradd"}},
-		"port taken":          {fmt.Sprintf("= %d", m.port), fmt.Sprintf("= %d", takenPort), 3, []string{"is held by test.test", "port = "}},
-		"not our address":     {`"localhost"`, `"192.0.2.77"`, 3, []string{"cannot be listened on"}},
-		"state is a file":     {m.path("state"), m.path("household.toml"), 3, []string{"is a file"}},
+		"port taken": {fmt.Sprintf("= %d", m.port), fmt.Sprintf("= %d", takenPort), 3,
+			[]string{"is held by test.test", "port = "}},
+		"not our address": {`"localhost"`, `"192.0.2.77"`, 3, []string{"cannot be listened on"}},
+		"state is a file": {m.path("state"), m.path("household.toml"), 3, []string{"is a file"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			m := *m
@@ -91,14 +94,18 @@ func TestBadInputIsRefusedWithNothingHalfDone(t *testing.T) {
 		}
 	})
 	t.Run("wrong use", func(t *testing.T) {
-		for _, args := range [][]string{{"deply"}, {"deploy", "--fast"}, {"member", "add"}, {"member", "add", "x", "--role", "king"}, {"usage", "history", "--since", "soon"}, {"shelf", "sing"}, {"logs", "--tail", "-1"}} {
-			if out, errs, code := m.run("", args...); code != 2 || !strings.Contains(errs, "problem:") || !strings.Contains(errs, "fix:") {
+		for _, args := range [][]string{{"deply"}, {"deploy", "--fast"}, {"member", "add"},
+			{"member", "add", "x", "--role", "king"}, {"usage", "history", "--since", "soon"}, {"shelf", "sing"},
+			{"logs", "--tail", "-1"}} {
+			if out, errs, code := m.run("", args...); code != 2 || !strings.Contains(errs, "problem:") ||
+				!strings.Contains(errs, "fix:") {
 				t.Errorf("%v: code %d\n%s%s", args, code, out, errs)
 			}
 		}
 	})
 	t.Run("new overwrites nothing", func(t *testing.T) {
-		if _, errs, code := m.run("", "new", "--name", "x", "--state", "/srv/x", "--run-as", "1:1"); code != 2 || !strings.Contains(errs, "never overwritten") {
+		if _, errs, code := m.run("", "new", "--name", "x", "--state", "/srv/x", "--run-as", "1:1"); code != 2 ||
+			!strings.Contains(errs, "never overwritten") {
 			t.Errorf("code %d, %s", code, errs)
 		}
 		if b, _ := os.ReadFile(m.path("household.toml")); string(b) != string(whole) {
@@ -113,7 +120,9 @@ func TestBadInputIsRefusedWithNothingHalfDone(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, command := range [][]string{{"check"}, {"deploy", "--yes"}} {
-			if out, errs, code := m.run("", command...); code != 3 || !strings.Contains(out+errs, "cannot be used by the run-as account") || !strings.Contains(out+errs, "chown -R 41500:41500") {
+			if out, errs, code := m.run("", command...); code != 3 ||
+				!strings.Contains(out+errs, "cannot be used by the run-as account") ||
+				!strings.Contains(out+errs, "chown -R 41500:41500") {
 				t.Errorf("%s: code %d\n%s%s", command[0], code, out, errs)
 			}
 		}
@@ -151,7 +160,8 @@ func TestBadInputIsRefusedWithNothingHalfDone(t *testing.T) {
 		}
 		m.edit(`"docker"`, `"auto"`)
 		defer m.edit(`"auto"`, `"docker"`)
-		if out, errs, code := m.run("", "check"); code != 0 || !strings.Contains(out, "process, embedded") || !strings.Contains(out, "no socket at") {
+		if out, errs, code := m.run("", "check"); code != 0 || !strings.Contains(out, "process, embedded") ||
+			!strings.Contains(out, "no socket at") {
 			t.Errorf("auto must fall back and say why: code %d\n%s%s", code, out, errs)
 		}
 	})
@@ -210,7 +220,8 @@ func TestAPortTakenAtTheLastMomentIsNamed(t *testing.T) {
 			t.Fatal(err)
 		}
 		defer l.Close()
-		if _, errs, code := m.run("", "start"); code != 1 || !strings.Contains(errs, "address already in use") || !strings.Contains(errs, "fix:") {
+		if _, errs, code := m.run("", "start"); code != 1 || !strings.Contains(errs, "address already in use") ||
+			!strings.Contains(errs, "fix:") {
 			t.Errorf("code %d\n%s", code, errs)
 		}
 		if out, _, code := m.run("", "check"); code != 3 || !strings.Contains(out, "is held by test.test") {
@@ -247,7 +258,8 @@ func TestAToolKilledInTheMiddleIsFinishedByTheNext(t *testing.T) {
 			}
 		}
 		if engine == "docker" {
-			out, err := exec.Command("docker", "ps", "-aq", "--filter", "label=cozyshelf.household="+household(m)).Output()
+			out, err := exec.Command("docker", "ps", "-aq", "--filter", "label=cozyshelf.household="+
+				household(m)).Output()
 			if err != nil || len(strings.Fields(string(out))) != 1 {
 				t.Errorf("containers: %q, %v", out, err)
 			}
@@ -299,7 +311,8 @@ func TestWhatWasAcknowledgedSurvivesKill9(t *testing.T) {
 		position, acknowledged := 0.0, 0.0
 		report := func() bool {
 			position += 0.001
-			r, err := call("PUT", m.address()+"/api/v1/files/1/position", auth, fmt.Sprintf(`{"position":%.3f,"state":"playing"}`, position))
+			r, err := call("PUT", m.address()+"/api/v1/files/1/position", auth,
+				fmt.Sprintf(`{"position":%.3f,"state":"playing"}`, position))
 			if err != nil || r != 200 {
 				return false
 			}
@@ -384,7 +397,8 @@ func TestAnAdministratorOfTheEngineGetsInThroughIt(t *testing.T) {
 	group := dockerGroup(t)
 	c := m.command("member", "add", "wren", "--role", "admin")
 	c.Stdin = strings.NewReader("a long password\n")
-	c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 41777, Gid: 41777, Groups: []uint32{group}}}
+	c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 41777, Gid: 41777,
+		Groups: []uint32{group}}}
 	if out, err := c.CombinedOutput(); err != nil || !strings.Contains(string(out), "added wren") {
 		t.Errorf("%v\n%s", err, out)
 	}
@@ -430,7 +444,8 @@ func TestARealBrowserPlaysAndResumes(t *testing.T) {
 	step("play", b.Eval(`document.querySelector("video").play()`, nil))
 	step("it runs", b.Until(`document.querySelector("video").currentTime > 6`))
 	var now []usage.Play
-	if m.document(&now, "usage", "now"); len(now) != 1 || now[0].Title != "The Paper Lighthouse" || now[0].Device != "browser on Linux" {
+	if m.document(&now, "usage", "now"); len(now) != 1 || now[0].Title != "The Paper Lighthouse" ||
+		now[0].Device != "browser on Linux" {
 		t.Errorf("now: got %+v", now)
 	}
 	step("leave", b.Go(m.address()+"/"))

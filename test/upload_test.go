@@ -19,7 +19,8 @@ import (
 // tus sends one request of an upload.
 func (m *mill) tus(method, path, token string, body []byte, headers ...string) (*http.Response, string) {
 	m.t.Helper()
-	return m.get(method, path, string(body), append([]string{"Authorization", "Bearer " + token, "Tus-Resumable", "1.0.0"}, headers...)...)
+	return m.get(method, path, string(body),
+		append([]string{"Authorization", "Bearer " + token, "Tus-Resumable", "1.0.0"}, headers...)...)
 }
 
 func named(name string) string { return "filename " + base64.StdEncoding.EncodeToString([]byte(name)) }
@@ -45,7 +46,8 @@ func TestUploadsGoOnWhereTheyWereCutOff(t *testing.T) {
 		token, child := m.token("wren"), m.token("linnea")
 		begin := func(shelf, token, name string, size int) (*http.Response, string) {
 			t.Helper()
-			return m.tus("POST", "/api/v1/intake/"+shelf, token, nil, "Upload-Length", fmt.Sprint(size), "Upload-Metadata", named(name))
+			return m.tus("POST", "/api/v1/intake/"+shelf, token, nil, "Upload-Length", fmt.Sprint(size),
+				"Upload-Metadata", named(name))
 		}
 		for what, c := range map[string]struct {
 			shelf, token, name string
@@ -64,7 +66,8 @@ func TestUploadsGoOnWhereTheyWereCutOff(t *testing.T) {
 				t.Errorf("%s: %s, want %d: %s", what, res.Status, c.want, text)
 			}
 		}
-		if res, _ := m.get("POST", "/api/v1/intake/films", "", "Authorization", "Bearer "+token, "Tus-Resumable", "0.2"); res.StatusCode != 412 || res.Header.Get("Tus-Version") != "1.0.0" {
+		if res, _ := m.get("POST", "/api/v1/intake/films", "", "Authorization", "Bearer "+token, "Tus-Resumable",
+			"0.2"); res.StatusCode != 412 || res.Header.Get("Tus-Version") != "1.0.0" {
 			t.Errorf("another version: %s", res.Status)
 		}
 
@@ -75,7 +78,8 @@ func TestUploadsGoOnWhereTheyWereCutOff(t *testing.T) {
 		}
 		part := func(from int, b []byte) (*http.Response, string) {
 			t.Helper()
-			return m.tus("PATCH", at, token, b, "Upload-Offset", fmt.Sprint(from), "Content-Type", "application/offset+octet-stream")
+			return m.tus("PATCH", at, token, b, "Upload-Offset", fmt.Sprint(from), "Content-Type",
+				"application/offset+octet-stream")
 		}
 		offset := func() (n int) {
 			t.Helper()
@@ -89,7 +93,8 @@ func TestUploadsGoOnWhereTheyWereCutOff(t *testing.T) {
 		if res, _ := part(500, film[500:]); res.StatusCode != 409 {
 			t.Errorf("a part that does not follow: %s", res.Status)
 		}
-		if res, _ := m.tus("PATCH", at, token, film[1000:], "Upload-Offset", "1000", "Content-Type", "text/plain"); res.StatusCode != 415 {
+		if res, _ := m.tus("PATCH", at, token, film[1000:], "Upload-Offset", "1000", "Content-Type",
+			"text/plain"); res.StatusCode != 415 {
 			t.Errorf("another type: %s", res.Status)
 		}
 		if res, _ := m.tus("HEAD", at, m.token("ozan"), nil); res.StatusCode != 404 {
@@ -100,7 +105,9 @@ func TestUploadsGoOnWhereTheyWereCutOff(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		fmt.Fprintf(conn, "PATCH %s HTTP/1.1\r\nHost: localhost\r\nAuthorization: Bearer %s\r\nTus-Resumable: 1.0.0\r\nUpload-Offset: 1000\r\nContent-Type: application/offset+octet-stream\r\nContent-Length: %d\r\n\r\n", at, token, len(film)-1000)
+		fmt.Fprintf(conn, "PATCH %s HTTP/1.1\r\nHost: localhost\r\nAuthorization: Bearer %s\r\nTus-Resumable: "+
+			"1.0.0\r\nUpload-Offset: 1000\r\nContent-Type: application/offset+octet-stream\r\nContent-Length: "+
+			"%d\r\n\r\n", at, token, len(film)-1000)
 		_, _ = conn.Write(film[1000:21000])
 		time.Sleep(200 * time.Millisecond)
 		conn.Close()
@@ -144,7 +151,8 @@ func TestUploadsGoOnWhereTheyWereCutOff(t *testing.T) {
 		// What is no film stays in the holding folder, and is said.
 		res, _ = begin("films", token, "cheat (2020).mp4", 100)
 		at = res.Header.Get("Location")
-		if res, text := part(0, append([]byte("PK\x03\x04"), make([]byte, 96)...)); res.StatusCode != 422 || !strings.Contains(text, "ZIP") {
+		if res, text := part(0, append([]byte("PK\x03\x04"), make([]byte, 96)...)); res.StatusCode != 422 ||
+			!strings.Contains(text, "ZIP") {
 			t.Errorf("an archive: %s %s", res.Status, text)
 		}
 		if res, _ := m.tus("DELETE", at, token, nil); res.StatusCode != 204 {

@@ -38,7 +38,8 @@ func TestTheWholeWay(t *testing.T) {
 		restore(t, m.path("media/films"))
 		before := sums(t, m.path("media"))
 
-		if out := m.must("check"); !strings.Contains(out, "5 of 6 files readable") || !strings.Contains(out, "This household will work here") {
+		if out := m.must("check"); !strings.Contains(out, "5 of 6 files readable") ||
+			!strings.Contains(out, "This household will work here") {
 			t.Errorf("check said:\n%s", out)
 		}
 		var access struct {
@@ -55,8 +56,10 @@ func TestTheWholeWay(t *testing.T) {
 		if err := json.Unmarshal([]byte(out), &access); err != nil || code != 3 {
 			t.Fatalf("access: code %d, %v\n%s", code, err, out)
 		}
-		if f := access.Folders[1]; access.Identity.UID != m.uid || f.Inside != "/shelves/series/1" || f.Files != 6 || f.ReadableFiles != 5 ||
-			len(f.Problems) != 1 || filepath.Base(f.Problems[0].Path) != filepath.Base(demo.Unreadable) || len(f.Remedies) < 3 || len(access.Folders[0].Problems) != 0 {
+		if f := access.Folders[1]; access.Identity.UID != m.uid || f.Inside != "/shelves/series/1" || f.Files != 6 ||
+			f.ReadableFiles != 5 ||
+			len(f.Problems) != 1 || filepath.Base(f.Problems[0].Path) != filepath.Base(demo.Unreadable) ||
+			len(f.Remedies) < 3 || len(access.Folders[0].Problems) != 0 {
 			t.Errorf("access: got %+v", access)
 		}
 		if out := m.must("access", "films"); !strings.Contains(out, "6 of 6 files readable") {
@@ -132,7 +135,8 @@ func TestTheWholeWay(t *testing.T) {
 		}
 		if engine == "docker" {
 			for _, what := range [][]string{{"ps", "-aq"}, {"network", "ls", "-q"}} {
-				out, err := exec.Command("docker", append(what, "--filter", "label=cozyshelf.household="+household(m))...).Output()
+				out, err := exec.Command("docker",
+					append(what, "--filter", "label=cozyshelf.household="+household(m))...).Output()
 				if err != nil || strings.TrimSpace(string(out)) != "" {
 					t.Errorf("docker %s: left over %q, %v", what[0], out, err)
 				}
@@ -149,16 +153,19 @@ func household(m *mill) string {
 }
 
 func nobodyYet(t *testing.T, m *mill) {
-	for _, path := range []string{"/", "/api/v1/me", "/api/v1/openapi.json", "/assets/style.css", "/sign-in", "/shelf/films"} {
+	for _, path := range []string{"/", "/api/v1/me", "/api/v1/openapi.json", "/assets/style.css", "/sign-in",
+		"/shelf/films"} {
 		res, body := m.get("GET", path, "")
-		if res.StatusCode != 503 || !strings.Contains(body, "member add") || strings.Contains(body, "<form") || strings.Contains(body, "<script") {
+		if res.StatusCode != 503 || !strings.Contains(body, "member add") || strings.Contains(body, "<form") ||
+			strings.Contains(body, "<script") {
 			t.Errorf("%s: %s\n%s", path, res.Status, body)
 		}
 	}
 	if res, body := m.get("GET", "/healthz", ""); res.StatusCode != 200 || !strings.Contains(body, "ready") {
 		t.Errorf("healthz: %s %s", res.Status, body)
 	}
-	if _, errs, code := m.run("a long password\n", "member", "add", "bram", "--role", "child"); code != 2 || !strings.Contains(errs, "administrator") {
+	if _, errs, code := m.run("a long password\n", "member", "add", "bram", "--role", "child"); code != 2 ||
+		!strings.Contains(errs, "administrator") {
 		t.Errorf("a child first: code %d, %s", code, errs)
 	}
 }
@@ -180,19 +187,22 @@ func shelves(t *testing.T, m *mill) {
 		t.Errorf("got %+v", list)
 	}
 	out := m.must("shelf", "show", "series")
-	for _, want := range []string{"S01E02 Rye", "✗", "ends inside its index", "may not read it", "0:13", "640×360", "h264, aac"} {
+	for _, want := range []string{"S01E02 Rye", "✗", "ends inside its index", "may not read it", "0:13", "640×360",
+		"h264, aac"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("shelf show has no %q:\n%s", want, out)
 		}
 	}
 	var reports []struct{ Folders, New, Changed, Gone, Failing int }
-	if m.document(&reports, "shelf", "scan", "films"); len(reports) != 1 || reports[0].New+reports[0].Changed+reports[0].Gone != 0 {
+	if m.document(&reports, "shelf", "scan", "films"); len(reports) != 1 ||
+		reports[0].New+reports[0].Changed+reports[0].Gone != 0 {
 		t.Errorf("rescan: got %+v", reports)
 	}
 	if err := os.WriteFile(m.path("media/films/Salt and Semaphore (2018).mp4"), []byte("x"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if m.document(&reports, "shelf", "scan", m.path("media/series/Tiny Harbour (2016)")); len(reports) != 1 || reports[0].Folders != 2 || reports[0].New != 0 || reports[0].Gone != 0 {
+	if m.document(&reports, "shelf", "scan", m.path("media/series/Tiny Harbour (2016)")); len(reports) != 1 ||
+		reports[0].Folders != 2 || reports[0].New != 0 || reports[0].Gone != 0 {
 		t.Errorf("one folder: %+v", reports)
 	}
 	if _, errs, code := m.run("", "shelf", "scan", m.dir); code != 2 || !strings.Contains(errs, "on no shelf") {
@@ -203,14 +213,16 @@ func shelves(t *testing.T, m *mill) {
 	}
 	// The server may have noticed by itself before it was asked.
 	m.document(&reports, "shelf", "scan")
-	if m.document(&list, "shelf", "list"); reports[0].New > 1 || reports[0].Failing != 1 || list[0].Files != 7 || list[0].Problems != 1 {
+	if m.document(&list, "shelf", "list"); reports[0].New > 1 || reports[0].Failing != 1 || list[0].Files != 7 ||
+		list[0].Problems != 1 {
 		t.Errorf("with one more: got %+v, %+v", reports, list)
 	}
 	if err := os.Remove(m.path("media/films/Salt and Semaphore (2018).mp4")); err != nil {
 		t.Fatal(err)
 	}
 	m.document(&reports, "shelf", "scan")
-	if m.document(&list, "shelf", "list"); reports[0].Gone > 1 || reports[0].Failing != 0 || list[0].Files != 6 || list[0].Problems != 0 {
+	if m.document(&list, "shelf", "list"); reports[0].Gone > 1 || reports[0].Failing != 0 || list[0].Files != 6 ||
+		list[0].Problems != 0 {
 		t.Errorf("with one less: got %+v, %+v", reports, list)
 	}
 	if _, errs, code := m.run("", "shelf", "show", "books"); code != 2 || !strings.Contains(errs, "films, series") {
@@ -246,7 +258,8 @@ func watching(t *testing.T, m *mill) {
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
-	if len(now) != 1 || now[0].Member != "wren" || now[0].Title != "The Understudy Moon" || now[0].Away || now[0].Device != "wren's tablet" {
+	if len(now) != 1 || now[0].Member != "wren" || now[0].Title != "The Understudy Moon" || now[0].Away ||
+		now[0].Device != "wren's tablet" {
 		t.Errorf("now: got %+v", now)
 	}
 	if err := <-done; err != nil {
@@ -268,13 +281,15 @@ func watching(t *testing.T, m *mill) {
 		t.Errorf("got %+v, want about 12 s watched, at least %d bytes, to the end", p, f.Size)
 	}
 	var top struct{ Titles, Members []usage.Rank }
-	if m.document(&top, "usage", "top"); len(top.Members) != 1 || top.Members[0].Name != "wren" || top.Titles[0].Plays != 1 {
+	if m.document(&top, "usage", "top"); len(top.Members) != 1 || top.Members[0].Name != "wren" ||
+		top.Titles[0].Plays != 1 {
 		t.Errorf("top: got %+v", top)
 	}
 	if err := m.viewer("ozan").Watch(ctx, f, 1); err != nil {
 		t.Fatal(err)
 	}
-	if _, errs, code := m.run("", "usage", "history", "--member", "nobody"); code != 2 || !strings.Contains(errs, "no member") {
+	if _, errs, code := m.run("", "usage", "history", "--member", "nobody"); code != 2 ||
+		!strings.Contains(errs, "no member") {
 		t.Errorf("history of nobody: code %d, %s", code, errs)
 	}
 }
@@ -347,9 +362,11 @@ func forbidden(t *testing.T, m *mill) {
 			t.Errorf("after 11 failures: %s", res.Status)
 		}
 	}
-	res, _ := m.get("POST", "/sign-in", "name=linnea&password="+strings.ReplaceAll(password("linnea"), " ", "+")+"&next=//evil.example.net", "Content-Type", "application/x-www-form-urlencoded")
+	res, _ := m.get("POST", "/sign-in", "name=linnea&password="+strings.ReplaceAll(password("linnea"), " ", "+")+
+		"&next=//evil.example.net", "Content-Type", "application/x-www-form-urlencoded")
 	cookie := res.Header.Get("Set-Cookie")
-	if res.StatusCode != 303 || res.Header.Get("Location") != "/" || !strings.Contains(cookie, "HttpOnly") || !strings.Contains(cookie, "SameSite=Lax") {
+	if res.StatusCode != 303 || res.Header.Get("Location") != "/" || !strings.Contains(cookie, "HttpOnly") ||
+		!strings.Contains(cookie, "SameSite=Lax") {
 		t.Errorf("page sign-in: %s to %q, %q", res.Status, res.Header.Get("Location"), cookie)
 	}
 	// A new password ends every session.
@@ -364,7 +381,8 @@ func forbidden(t *testing.T, m *mill) {
 		t.Errorf("a made passphrase: %q", out)
 	}
 	m.must("member", "remove", "guest-room", "--yes")
-	if _, errs, code := m.run("", "member", "remove", "wren", "--yes"); code != 1 || !strings.Contains(errs, "without an administrator") {
+	if _, errs, code := m.run("", "member", "remove", "wren", "--yes"); code != 1 ||
+		!strings.Contains(errs, "without an administrator") {
 		t.Errorf("removing the last administrator: code %d, %s", code, errs)
 	}
 }
@@ -379,14 +397,17 @@ func away(t *testing.T, m *mill) {
 	if out := m.must("deploy", "--yes"); !strings.Contains(out, "settings of the server changed") {
 		t.Errorf("deploy said:\n%s", out)
 	}
-	if res, body := m.get("POST", "/api/v1/sign-in", bram, "X-Forwarded-For", "203.0.113.7"); res.StatusCode != 403 || !strings.Contains(body, "over HTTPS only") {
+	if res, body := m.get("POST", "/api/v1/sign-in", bram, "X-Forwarded-For", "203.0.113.7"); res.StatusCode != 403 ||
+		!strings.Contains(body, "over HTTPS only") {
 		t.Errorf("from away over plain HTTP: %s %s", res.Status, body)
 	}
-	if res, body := m.get("POST", "/api/v1/sign-in", bram, "X-Forwarded-For", "203.0.113.7", "X-Forwarded-Proto", "https"); res.StatusCode != 403 || !strings.Contains(body, "outside the home") {
+	if res, body := m.get("POST", "/api/v1/sign-in", bram, "X-Forwarded-For", "203.0.113.7", "X-Forwarded-Proto",
+		"https"); res.StatusCode != 403 || !strings.Contains(body, "outside the home") {
 		t.Errorf("a child from away: %s %s", res.Status, body)
 	}
 	token := m.token("bram")
-	if res, _ := m.get("GET", "/api/v1/shelves", "", "Authorization", "Bearer "+token, "X-Forwarded-For", "203.0.113.7", "X-Forwarded-Proto", "https"); res.StatusCode != 403 {
+	if res, _ := m.get("GET", "/api/v1/shelves", "", "Authorization", "Bearer "+token, "X-Forwarded-For",
+		"203.0.113.7", "X-Forwarded-Proto", "https"); res.StatusCode != 403 {
 		t.Errorf("a child's token from away: %s", res.Status)
 	}
 	v := &demo.Viewer{Address: m.address(), From: "203.0.113.7"}
@@ -401,7 +422,8 @@ func away(t *testing.T, m *mill) {
 		t.Fatal(err)
 	}
 	var plays []usage.Play
-	if m.document(&plays, "usage", "history", "--limit", "1"); len(plays) != 1 || !plays[0].Away || plays[0].Address != "203.0.113.7" {
+	if m.document(&plays, "usage", "history", "--limit", "1"); len(plays) != 1 || !plays[0].Away ||
+		plays[0].Address != "203.0.113.7" {
 		t.Errorf("got %+v", plays)
 	}
 }

@@ -129,7 +129,9 @@ func TestYardstickDirectPlay(t *testing.T) {
 	}
 	port := testbuild.Port(t)
 	conf := m.path("nginx.conf")
-	text := fmt.Sprintf("worker_processes 2; pid %s; error_log stderr; daemon off; user root;\nevents { worker_connections 512; }\nhttp { access_log off; sendfile on; tcp_nopush on; types { video/mp4 mp4; } server { listen 127.0.0.1:%d; root %q; } }\n", m.path("nginx.pid"), port, m.path("media/films"))
+	text := fmt.Sprintf("worker_processes 2; pid %s; error_log stderr; daemon off; user root;\nevents { "+
+		"worker_connections 512; }\nhttp { access_log off; sendfile on; tcp_nopush on; types { video/mp4 mp4; } "+
+		"server { listen 127.0.0.1:%d; root %q; } }\n", m.path("nginx.pid"), port, m.path("media/films"))
 	if err := os.WriteFile(conf, []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}
@@ -160,7 +162,8 @@ func TestYardstickDirectPlay(t *testing.T) {
 		pids                []int
 	}
 	sides := []side{
-		{"Cozy Shelf", fmt.Sprintf("127.0.0.1:%d", m.port), fmt.Sprintf("/api/v1/files/%d/content", file.ID), []int{serverPID(m)}},
+		{"Cozy Shelf", fmt.Sprintf("127.0.0.1:%d", m.port), fmt.Sprintf("/api/v1/files/%d/content", file.ID),
+			[]int{serverPID(m)}},
 		{"nginx", other, "/Big%20(2020).mp4", workers},
 	}
 	for _, clients := range []int{1, 64} {
@@ -189,7 +192,8 @@ func TestYardstickDirectPlay(t *testing.T) {
 			}
 		}
 		for _, s := range sides {
-			fmt.Printf("yardstick direct play, %d clients: %-10s %.2f GiB/s, %.2f GiB a processor second\n", clients, s.name, median(wall[s.name]), median(cpu[s.name]))
+			fmt.Printf("yardstick direct play, %d clients: %-10s %.2f GiB/s, %.2f GiB a processor second\n", clients,
+				s.name, median(wall[s.name]), median(cpu[s.name]))
 		}
 		fmt.Printf("yardstick direct play, %d clients: ratio %.2f of nginx by time, %.2f by processor time\n", clients,
 			median(wall["Cozy Shelf"])/median(wall["nginx"]), median(cpu["Cozy Shelf"])/median(cpu["nginx"]))
@@ -236,8 +240,10 @@ func TestYardstickScan(t *testing.T) {
 		rescans = append(rescans, scan())
 	}
 	f := median(finds)
-	fmt.Printf("yardstick scan of 100,000 files: find %.2f s, first scan %.2f s (%.1f×), unchanged rescan %.2f s (%.2f×)\n", f, first, first/f, median(rescans), median(rescans)/f)
-	fmt.Printf("yardstick scan of 100,000 files: reading the headers one by one, as find does, %.2f s; the first scan takes %.2f of twice find and that\n", read, first/(2*f+read))
+	fmt.Printf("yardstick scan of 100,000 files: find %.2f s, first scan %.2f s (%.1f×), unchanged rescan %.2f s "+
+		"(%.2f×)\n", f, first, first/f, median(rescans), median(rescans)/f)
+	fmt.Printf("yardstick scan of 100,000 files: reading the headers one by one, as find does, %.2f s; the first "+
+		"scan takes %.2f of twice find and that\n", read, first/(2*f+read))
 	fmt.Printf("yardstick memory after scanning 100,000 files: %s resident\n", resident(t, serverPID(m)))
 }
 
@@ -277,7 +283,8 @@ func resident(t *testing.T, pid int) string {
 	}
 	var out []string
 	for line := range strings.Lines(string(b)) {
-		if k, v, ok := strings.Cut(line, ":"); ok && (k == "VmHWM" || k == "VmRSS" || k == "RssAnon" || k == "RssFile") {
+		if k, v, ok := strings.Cut(line, ":"); ok &&
+			(k == "VmHWM" || k == "VmRSS" || k == "RssAnon" || k == "RssFile") {
 			n, _ := strconv.Atoi(strings.Fields(v)[0])
 			out = append(out, fmt.Sprintf("%s %.1f MiB", k, float64(n)/1024))
 		}
@@ -309,7 +316,8 @@ func TestYardstickDeploy(t *testing.T) {
 			port, m.port = next, next
 			changed = append(changed, timed("deploy", "--yes"))
 		}
-		fmt.Printf("yardstick deploy on %s: first, with the image, to healthy %.2f s; changed %.2f s; nothing to do %.3f s\n", engine, first, median(changed), median(same))
+		fmt.Printf("yardstick deploy on %s: first, with the image, to healthy %.2f s; changed %.2f s; nothing to "+
+			"do %.3f s\n", engine, first, median(changed), median(same))
 		m.viewer("wren")
 		time.Sleep(20 * time.Second)
 		fmt.Printf("yardstick idle server on %s: %s\n", engine, resident(t, serverPID(m)))
@@ -328,7 +336,8 @@ func TestYardstickAccess(t *testing.T) {
 			t.Fatal(err)
 		}
 		for i := range 500 {
-			fd, err := unix.Open(filepath.Join(dir, fmt.Sprintf("A Film of Some Length %06d (2001).mkv", i)), unix.O_CREAT|unix.O_WRONLY|unix.O_CLOEXEC, 0o644)
+			fd, err := unix.Open(filepath.Join(dir, fmt.Sprintf("A Film of Some Length %06d (2001).mkv", i)),
+				unix.O_CREAT|unix.O_WRONLY|unix.O_CLOEXEC, 0o644)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -361,7 +370,8 @@ func TestYardstickAccess(t *testing.T) {
 	slices.Sort(ours)
 	slices.Sort(theirs)
 	slices.Sort(memory)
-	t.Logf("access of a million files: %.2f s, find: %.2f s, ratio %.2f (best %.2f, worst %.2f); memory at most %.0f MiB",
+	t.Logf("access of a million files: %.2f s, find: %.2f s, ratio %.2f (best %.2f, worst %.2f); memory at most "+
+		"%.0f MiB",
 		ours[2], theirs[2], ours[2]/theirs[2], ours[0]/theirs[0], ours[4]/theirs[4], memory[4])
 }
 
@@ -372,7 +382,8 @@ func TestYardstickMillion(t *testing.T) {
 	const shows, episodes = 50_000, 20
 	m := newMill(t, "process")
 	clip := m.path("clip.mp4")
-	if out, err := exec.Command("ffmpeg", "-v", "error", "-f", "lavfi", "-i", "testsrc=s=32x32:r=5:d=0.2", "-c:v", "mpeg4", "-movflags", "+faststart", clip).CombinedOutput(); err != nil {
+	if out, err := exec.Command("ffmpeg", "-v", "error", "-f", "lavfi", "-i", "testsrc=s=32x32:r=5:d=0.2", "-c:v",
+		"mpeg4", "-movflags", "+faststart", clip).CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	b := append(read(clip), "\x00\x00\x00\x10free01234567"...)
@@ -409,7 +420,8 @@ func TestYardstickMillion(t *testing.T) {
 	f := find()
 	began = time.Now()
 	m.must("shelf", "scan", "series")
-	fmt.Printf("yardstick 1,000,000 files: find %.2f s, first scan %.1f s, rescan %.2f s; %s\n", f, first, time.Since(began).Seconds(), resident(t, serverPID(m)))
+	fmt.Printf("yardstick 1,000,000 files: find %.2f s, first scan %.1f s, rescan %.2f s; %s\n", f, first,
+		time.Since(began).Seconds(), resident(t, serverPID(m)))
 	cookie := "shelf_session=" + m.token("wren")
 	times := map[string][]float64{}
 	ask := func(what, path string) {
@@ -429,12 +441,15 @@ func TestYardstickMillion(t *testing.T) {
 	}
 	for what, list := range times {
 		slices.Sort(list)
-		fmt.Printf("yardstick 1,000,000 files: %s %.1f ms (median), %.1f ms (worst)\n", what, list[len(list)/2], list[len(list)-1])
+		fmt.Printf("yardstick 1,000,000 files: %s %.1f ms (median), %.1f ms (worst)\n", what, list[len(list)/2],
+			list[len(list)-1])
 	}
 	fmt.Printf("yardstick 1,000,000 files, after pages: %s\n", resident(t, serverPID(m)))
-	for _, args := range [][]string{{"shelf", "show", "series", "--json"}, {"shelf", "show", "--problems", "--json"}, {"shelf", "show", "--json"}} {
+	for _, args := range [][]string{{"shelf", "show", "series", "--json"}, {"shelf", "show", "--problems", "--json"},
+		{"shelf", "show", "--json"}} {
 		began := time.Now()
 		m.must(args...)
-		fmt.Printf("yardstick 1,000,000 files: %s %.1f s, then %s\n", strings.Join(args, " "), time.Since(began).Seconds(), resident(t, serverPID(m)))
+		fmt.Printf("yardstick 1,000,000 files: %s %.1f s, then %s\n", strings.Join(args, " "),
+			time.Since(began).Seconds(), resident(t, serverPID(m)))
 	}
 }

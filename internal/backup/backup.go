@@ -89,7 +89,10 @@ type Part struct {
 
 // Text is a part that is known already.
 func Text(name string, b []byte) Part {
-	return Part{name, func() (io.ReadCloser, int64, error) { return io.NopCloser(bytes.NewReader(b)), int64(len(b)), nil }}
+	return Part{name, func() (io.ReadCloser, int64, error) {
+		return io.NopCloser(bytes.NewReader(b)), int64(len(b)),
+			nil
+	}}
 }
 
 // In is a plain file below a folder that belongs to one of the owners; nil is for files
@@ -234,7 +237,8 @@ func (a *archive) end() error {
 }
 
 func header(m Manifest, name string, size int64) *tar.Header {
-	return &tar.Header{Typeflag: tar.TypeReg, Name: name, Size: size, Mode: 0o600, ModTime: m.Made, Format: tar.FormatPAX}
+	return &tar.Header{Typeflag: tar.TypeReg, Name: name, Size: size, Mode: 0o600, ModTime: m.Made,
+		Format: tar.FormatPAX}
 }
 
 // Encrypt gives a writer that encrypts for a passphrase what goes to w. The end is
@@ -315,7 +319,8 @@ func read(r io.Reader, passphrase string, take func(Manifest, *tar.Header, io.Re
 			return m, fmt.Errorf("%w: %w", ErrDamaged, err)
 		}
 	}
-	z, err := zstd.NewReader(src, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(mostWindow), zstd.WithDecoderLowmem(true))
+	z, err := zstd.NewReader(src, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(mostWindow),
+		zstd.WithDecoderLowmem(true))
 	if err != nil {
 		return m, fmt.Errorf("%w: %w", ErrDamaged, err)
 	}

@@ -43,7 +43,9 @@ func sample(t testing.TB) ([]byte, map[string]string) {
 		parts = append(parts, Text(name, []byte(content[name])))
 	}
 	var b bytes.Buffer
-	m, err := Write(context.Background(), &b, Manifest{Made: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), ID: "0123456789ab", Name: "Fernhollow Mill", StoreFormat: 2}, parts)
+	m, err := Write(context.Background(), &b,
+		Manifest{Made: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), ID: "0123456789ab", Name: "Fernhollow Mill",
+			StoreFormat: 2}, parts)
 	if err != nil || len(m.Files) != len(parts) {
 		t.Fatalf("%+v, %v", m, err)
 	}
@@ -122,7 +124,8 @@ func TestEncryption(t *testing.T) {
 	if bytes.Contains(enc.Bytes(), b[:64]) {
 		t.Error("it is not encrypted")
 	}
-	if m, err := Read(bytes.NewReader(enc.Bytes()), "an old mill by the water", nil); err != nil || m.Name != "Fernhollow Mill" {
+	if m, err := Read(bytes.NewReader(enc.Bytes()), "an old mill by the water", nil); err != nil ||
+		m.Name != "Fernhollow Mill" {
 		t.Errorf("got %+v, %v", m, err)
 	}
 	if _, err := Read(bytes.NewReader(enc.Bytes()), "another", nil); !errors.Is(err, ErrPassphrase) {
@@ -131,7 +134,8 @@ func TestEncryption(t *testing.T) {
 	if _, err := Read(bytes.NewReader(enc.Bytes()), "", nil); !errors.Is(err, ErrEncrypted) {
 		t.Errorf("no passphrase: %v", err)
 	}
-	if _, err := Read(bytes.NewReader(enc.Bytes()[:enc.Len()-1]), "an old mill by the water", nil); !errors.Is(err, ErrDamaged) {
+	if _, err := Read(bytes.NewReader(enc.Bytes()[:enc.Len()-1]), "an old mill by the water", nil); !errors.Is(err,
+		ErrDamaged) {
 		t.Errorf("cut off: %v", err)
 	}
 }
@@ -171,10 +175,11 @@ func TestArchivesThatMeanHarmAreRefused(t *testing.T) {
 	}
 	end := file(ManifestName, `{"format":1,"files":[]}`)
 	for name, b := range map[string][]byte{
-		"out of the folder":   tarOf(t, file("../store.db", "x"), end),
-		"out by pictures":     tarOf(t, file("pictures/../../x", "x"), end),
-		"an absolute name":    tarOf(t, file("/etc/x", "x"), end),
-		"a link":              tarOf(t, &tar.Header{Typeflag: tar.TypeSymlink, Name: Store, Linkname: "/etc/passwd"}, end),
+		"out of the folder": tarOf(t, file("../store.db", "x"), end),
+		"out by pictures":   tarOf(t, file("pictures/../../x", "x"), end),
+		"an absolute name":  tarOf(t, file("/etc/x", "x"), end),
+		"a link": tarOf(t, &tar.Header{Typeflag: tar.TypeSymlink, Name: Store, Linkname: "/etc/passwd"},
+			end),
 		"a file twice":        tarOf(t, file(Store, "x"), file(Store, "y"), end),
 		"an unnamed file":     tarOf(t, file(Store, "x"), end),
 		"a missing file":      tarOf(t, file(ManifestName, `{"format":1,"files":[{"name":"store.db","size":1}]}`)),
@@ -205,17 +210,20 @@ func TestOldBackupsGoAndOthersStay(t *testing.T) {
 	for i := range 9 {
 		names = append(names, FileName("fernhollow-mill", "0123456789ab", at.AddDate(0, 0, i)))
 	}
-	others := []string{FileName("fernhollow-mill", "ba9876543210", at), "holiday.tar.zst", "fernhollow-mill-0123456789ab-soon.tar.zst"}
+	others := []string{FileName("fernhollow-mill", "ba9876543210", at), "holiday.tar.zst",
+		"fernhollow-mill-0123456789ab-soon.tar.zst"}
 	for _, n := range append(names, others...) {
 		if err := os.WriteFile(filepath.Join(dir, n), []byte(n), 0o600); err != nil {
 			t.Fatal(err)
 		}
 	}
 	gone, err := Thin(dir, "0123456789ab", 7)
-	if err != nil || fmt.Sprint(gone) != fmt.Sprint([]string{filepath.Join(dir, names[0]), filepath.Join(dir, names[1])}) {
+	if err != nil || fmt.Sprint(gone) != fmt.Sprint([]string{filepath.Join(dir, names[0]),
+		filepath.Join(dir, names[1])}) {
 		t.Errorf("removed %v, %v", gone, err)
 	}
-	if left, err := List(dir, "0123456789ab"); err != nil || len(left) != 7 || !left[6].Made.Equal(at.AddDate(0, 0, 8)) {
+	if left, err := List(dir, "0123456789ab"); err != nil || len(left) != 7 ||
+		!left[6].Made.Equal(at.AddDate(0, 0, 8)) {
 		t.Errorf("left %v, %v", left, err)
 	}
 	for _, n := range others {
@@ -254,7 +262,8 @@ func FuzzRead(f *testing.F) {
 func TestMergeKeepsWhatIsTheServers(t *testing.T) {
 	b, content := sample(t)
 	var out bytes.Buffer
-	m, err := Merge(context.Background(), &out, bytes.NewReader(b), []Part{Text(Household, []byte("of the administrator")), Text(Ledger, []byte("{}"))})
+	m, err := Merge(context.Background(), &out, bytes.NewReader(b),
+		[]Part{Text(Household, []byte("of the administrator")), Text(Ledger, []byte("{}"))})
 	if err != nil || m.Name != "Fernhollow Mill" {
 		t.Fatalf("%+v, %v", m, err)
 	}
@@ -263,7 +272,8 @@ func TestMergeKeepsWhatIsTheServers(t *testing.T) {
 	if err != nil || len(got.Files) != 4 || got.ID != m.ID {
 		t.Fatalf("%+v, %v", got, err)
 	}
-	want := map[string]string{Household: "of the administrator", Ledger: "{}", Store: content[Store], "pictures/a1/The_Paper-Lighthouse.jpg": content["pictures/a1/The_Paper-Lighthouse.jpg"]}
+	want := map[string]string{Household: "of the administrator", Ledger: "{}", Store: content[Store],
+		"pictures/a1/The_Paper-Lighthouse.jpg": content["pictures/a1/The_Paper-Lighthouse.jpg"]}
 	for name, text := range want {
 		if b, err := os.ReadFile(filepath.Join(to, name)); err != nil || string(b) != text {
 			t.Errorf("%s: %q, %v", name, b, err)
@@ -282,7 +292,8 @@ func TestEntriesAreBounded(t *testing.T) {
 		var raw bytes.Buffer
 		z, _ := zstd.NewWriter(&raw)
 		w := tar.NewWriter(z)
-		if err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Size: mostOf(name) + 1, Mode: 0o600}); err != nil {
+		if err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Size: mostOf(name) + 1,
+			Mode: 0o600}); err != nil {
 			t.Fatal(err)
 		}
 		z.Close()

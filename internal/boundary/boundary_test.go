@@ -56,7 +56,8 @@ func TestLinksAreFollowedOnlyWhereNobodyElseCouldHaveMadeThem(t *testing.T) {
 	open := filepath.Join(closed, "open")
 	must(t, os.Mkdir(open, 0o777), os.Chmod(open, 0o777), os.Symlink(target, filepath.Join(open, "link")))
 	sticky := filepath.Join(closed, "sticky")
-	must(t, os.Mkdir(sticky, 0o777), os.Chmod(sticky, 0o777|fs.ModeSticky), os.Symlink(target, filepath.Join(sticky, "mine")))
+	must(t, os.Mkdir(sticky, 0o777), os.Chmod(sticky, 0o777|fs.ModeSticky),
+		os.Symlink(target, filepath.Join(sticky, "mine")))
 	link(t, target, filepath.Join(sticky, "theirs"))
 	must(t, os.Symlink("loop", filepath.Join(closed, "loop")))
 	for _, c := range []struct {
@@ -81,7 +82,8 @@ func TestLinksAreFollowedOnlyWhereNobodyElseCouldHaveMadeThem(t *testing.T) {
 		path string
 		want error
 	}{
-		{"mine", nil}, {"target", nil}, {"theirs", ErrOpen}, {"open", ErrOpen}, {"sticky", nil}, {"theirs/link", ErrOpen},
+		{"mine", nil}, {"target", nil}, {"theirs", ErrOpen}, {"open", ErrOpen}, {"sticky", nil},
+		{"theirs/link", ErrOpen},
 	} {
 		d, err := OpenOwn(closed + "/" + c.path)
 		if !errors.Is(err, c.want) || c.want == nil && err != nil {
@@ -115,7 +117,8 @@ func TestOnlyPlainFilesOfWhomTheyHaveToBeAreOpened(t *testing.T) {
 		want   error
 	}{
 		{"own", []int{4321}, nil}, {"own", []int{0}, ErrForeign}, {"own", nil, nil}, {"of-root", []int{0}, nil},
-		{"hard", []int{0, 4321}, ErrForeign}, {"hard", nil, ErrForeign}, {"link", nil, ErrLink}, {"pipe", nil, ErrForeign},
+		{"hard", []int{0, 4321}, ErrForeign}, {"hard", nil, ErrForeign}, {"link", nil, ErrLink},
+		{"pipe", nil, ErrForeign},
 		{"folder", nil, unix.EISDIR}, {"device", nil, ErrForeign}, {"none", nil, fs.ErrNotExist},
 		{"../secret", nil, nil}, {"folder/../own", nil, nil},
 	} {
@@ -163,7 +166,8 @@ while :; do
  done
 done`
 	attacker := exec.Command("sh", "-c", script, theirs, secret)
-	attacker.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 4321, Gid: 4321}, Pdeathsig: syscall.SIGKILL}
+	attacker.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 4321, Gid: 4321},
+		Pdeathsig: syscall.SIGKILL}
 	must(t, attacker.Start())
 	defer func() {
 		_ = attacker.Process.Kill()
@@ -200,7 +204,8 @@ done`
 func TestRemoveAllFollowsNothing(t *testing.T) {
 	closed, theirs := foreign(t)
 	keep := filepath.Join(closed, "keep")
-	must(t, os.MkdirAll(filepath.Join(keep, "sub"), 0o755), os.WriteFile(filepath.Join(keep, "sub", "file"), nil, 0o644))
+	must(t, os.MkdirAll(filepath.Join(keep, "sub"), 0o755),
+		os.WriteFile(filepath.Join(keep, "sub", "file"), nil, 0o644))
 	must(t, os.MkdirAll(filepath.Join(theirs, "a", "b"), 0o755))
 	link(t, keep, filepath.Join(theirs, "a", "b", "out"))
 	d, err := Open(theirs)
@@ -244,7 +249,8 @@ func TestAWorkFolderGoesWithItsEnd(t *testing.T) {
 	d, end, err := Work(state)
 	must(t, err)
 	sub, err := d.MkdirAll("a/b", 0o700, nil)
-	must(t, err, sub.WriteNew("file", 0o600, nil, func(w io.Writer) error { _, err := w.Write([]byte("x")); return err }))
+	must(t, err, sub.WriteNew("file", 0o600, nil,
+		func(w io.Writer) error { _, err := w.Write([]byte("x")); return err }))
 	if err := sub.WriteNew("file", 0o600, nil, func(io.Writer) error { return nil }); !errors.Is(err, fs.ErrExist) {
 		t.Errorf("a second one of the name: %v", err)
 	}
@@ -286,7 +292,8 @@ func FuzzNamesStayBelow(f *testing.F) {
 		if sub, err := d.Sub(name); err == nil {
 			defer sub.Close()
 			real, err := os.Readlink(sub.Proc())
-			if err != nil || real != filepath.Join(top, "in") && !strings.HasPrefix(real, filepath.Join(top, "in")+"/") {
+			if err != nil || real != filepath.Join(top, "in") &&
+				!strings.HasPrefix(real, filepath.Join(top, "in")+"/") {
 				t.Errorf("%q led to %s, %v", name, real, err)
 			}
 		}

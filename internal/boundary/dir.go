@@ -254,7 +254,8 @@ func (d *Dir) openFile(name string, flag int, owners []int) (*os.File, error) {
 			return err
 		}
 		if st.Nlink > 1 && !in.shut && st.Uid != dir.Uid {
-			return fmt.Errorf("%w: it belongs to uid %d and has further names, and others may write to its folder", ErrForeign, st.Uid)
+			return fmt.Errorf("%w: it belongs to uid %d and has further names, and others may write to its folder",
+				ErrForeign, st.Uid)
 		}
 		return nil
 	})
@@ -413,7 +414,8 @@ func (d *Dir) Chown(o Owner) error {
 // Chmod sets its mode: permissions, set-id and sticky bits as fs.FileMode has them.
 func (d *Dir) Chmod(mode fs.FileMode) error {
 	m := uint32(mode.Perm())
-	for bit, unixBit := range map[fs.FileMode]uint32{fs.ModeSetuid: unix.S_ISUID, fs.ModeSetgid: unix.S_ISGID, fs.ModeSticky: unix.S_ISVTX} {
+	for bit, unixBit := range map[fs.FileMode]uint32{fs.ModeSetuid: unix.S_ISUID, fs.ModeSetgid: unix.S_ISGID,
+		fs.ModeSticky: unix.S_ISVTX} {
 		if mode&bit != 0 {
 			m |= unixBit
 		}

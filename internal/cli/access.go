@@ -58,7 +58,8 @@ func (a *app) accessCommand() *cobra.Command {
 	var each, mending, yes, prove bool
 	var sample int
 	c := &cobra.Command{
-		Use: "access [SHELF...] [--mend [REMEDY...]]", Short: "Who can read what on the shelves, why not, and what mends it",
+		Use:   "access [SHELF...] [--mend [REMEDY...]]",
+		Short: "Who can read what on the shelves, why not, and what mends it",
 		Long: `Walks every folder of the shelves and says what the run-as account, as it will be
 inside the container, can list, read and, where the shelf is to be changed, write:
 as the kernel decides it, from mode bits and ACLs. One line covers all paths with
@@ -101,7 +102,8 @@ every folder; where that differs from what was computed, it is told.`,
 			case mending && prove:
 				return wrongUse(c, "mend first, then prove")
 			}
-			r := accessReport{Identity: accessIdentity{account.Name, account.UID, account.GID, account.Groups}, Folders: []accessFolder{}}
+			r := accessReport{Identity: accessIdentity{account.Name, account.UID, account.GID, account.Groups},
+				Folders: []accessFolder{}}
 			var remedies []string
 			for i := 0; i < len(args); i++ {
 				name := args[i]
@@ -112,7 +114,8 @@ every folder; where that differs from what was computed, it is told.`,
 						i--
 						continue
 					}
-					return &problem.Problem{What: fmt.Sprintf("there is no shelf %q", name), Where: a.household, Fix: "name one of the household file", Exit: problem.ExitUsage}
+					return &problem.Problem{What: fmt.Sprintf("there is no shelf %q", name), Where: a.household,
+						Fix: "name one of the household file", Exit: problem.ExitUsage}
 				}
 			}
 			bad := false
@@ -211,7 +214,8 @@ func (a *app) scanMended(ctx context.Context, h *operate.House, folders []access
 		done = append(done, f.Shelf)
 	}
 	if len(done) > 0 {
-		a.out.Printf("  the server has looked at %s again: what can be read now can be played\n", strings.Join(done, ", "))
+		a.out.Printf("  the server has looked at %s again: what can be read now can be played\n",
+			strings.Join(done, ", "))
 	}
 }
 
@@ -223,37 +227,44 @@ func accountFor(h *household.Household, as string) (facts.Account, error) {
 	}
 	account := machine.Account(server)
 	if !account.Known {
-		return account, &problem.Problem{What: "the account is not known", Where: account.Asked, Why: account.Why, Fix: "name an account of this machine, or uid:gid", Exit: problem.ExitUsage}
+		return account, &problem.Problem{What: "the account is not known", Where: account.Asked, Why: account.Why,
+			Fix: "name an account of this machine, or uid:gid", Exit: problem.ExitUsage}
 	}
 	return account, nil
 }
 
 // accessOf audits one folder of a shelf.
-func accessOf(s household.Shelf, i int, folder string, elsewhere bool, id permit.Identity, who permit.Who, need permit.Need) (accessFolder, error) {
+func accessOf(s household.Shelf, i int, folder string, elsewhere bool, id permit.Identity, who permit.Who,
+	need permit.Need) (accessFolder, error) {
 	if household.IsShare(folder) || elsewhere {
 		// Not of this machine: what may be done there can only be tried.
-		return accessFolder{Shelf: s.Name, Host: folder, Inside: fmt.Sprintf("%s/%s/%d", blueprint.ShelvesInside, s.Name, i+1), Need: s.Access,
+		return accessFolder{Shelf: s.Name, Host: folder,
+			Inside: fmt.Sprintf("%s/%s/%d", blueprint.ShelvesInside, s.Name, i+1), Need: s.Access,
 			Problems: []permit.Problem{}, Remedies: []permit.Remedy{}, Exposures: []permit.Exposure{}, apart: true}, nil
 	}
-	out := accessFolder{Shelf: s.Name, Host: folder, Inside: fmt.Sprintf("%s/%s/%d", blueprint.ShelvesInside, s.Name, i+1), Need: s.Access}
+	out := accessFolder{Shelf: s.Name, Host: folder,
+		Inside: fmt.Sprintf("%s/%s/%d", blueprint.ShelvesInside, s.Name, i+1), Need: s.Access}
 	var err error
 	out.report, err = machine.Audit(folder, id, need)
 	if errors.Is(err, machine.ErrSilent) {
 		// The others are looked at all the same.
 		out.report.Folder = folder
-		out.Problems = []permit.Problem{{Path: folder, Kind: "folder", Need: "list", Cause: permit.CauseUnknown, Count: 1, Detail: err.Error()}}
+		out.Problems = []permit.Problem{{Path: folder, Kind: "folder", Need: "list", Cause: permit.CauseUnknown,
+			Count: 1, Detail: err.Error()}}
 		out.Remedies, out.Exposures = []permit.Remedy{}, []permit.Exposure{}
 		return out, nil
 	}
 	if err != nil {
-		p := &problem.Problem{What: "a folder of shelf " + s.Name + " cannot be looked at", Where: folder, Why: err.Error(), Fix: "run cozyshelf check; run as an account that may look there, such as root", Err: err}
+		p := &problem.Problem{What: "a folder of shelf " + s.Name + " cannot be looked at", Where: folder,
+			Why: err.Error(), Fix: "run cozyshelf check; run as an account that may look there, such as root", Err: err}
 		if errors.Is(err, os.ErrNotExist) {
 			p.Why, p.Fix = "it does not exist", "make it, mount its disk, or correct the path"
 		}
 		return out, p
 	}
 	r := out.report
-	out.Files, out.Folders, out.ReadableFiles, out.ListableFolders, out.WritableFolders = r.Files, r.Folders, r.ReadableFiles, r.ListableFolders, r.WritableFolders
+	out.Files, out.Folders, out.ReadableFiles, out.ListableFolders, out.WritableFolders = r.Files, r.Folders,
+		r.ReadableFiles, r.ListableFolders, r.WritableFolders
 	out.Problems, out.Exposures, out.Later = r.Problems, r.Exposures, r.Later
 	out.Remedies = machine.Remedies(r, id, who, need)
 	return out, nil
@@ -266,7 +277,8 @@ func (a *app) showAccess(r accessReport, brief bool) {
 	if r.Identity.Account != "" {
 		who = r.Identity.Account + ", " + who
 	}
-	a.out.Printf("access of %s, groups %s\n", show.Bold(who), strings.Trim(strings.ReplaceAll(fmt.Sprint(r.Identity.Groups), " ", ", "), "[]"))
+	a.out.Printf("access of %s, groups %s\n", show.Bold(who),
+		strings.Trim(strings.ReplaceAll(fmt.Sprint(r.Identity.Groups), " ", ", "), "[]"))
 	say := func(indent, text string) { a.out.Hang(indent, text) }
 	for _, f := range r.Folders {
 		if brief && len(f.Problems) == 0 {
@@ -279,7 +291,8 @@ func (a *app) showAccess(r accessReport, brief bool) {
 				status = "blocked"
 			}
 		}
-		a.out.Printf("\n%s  %s %s\n", show.Mark(status), show.Bold(f.Shelf), show.Faint(fmt.Sprintf("%s → %s, to %s", show.Clean(f.Host), f.Inside, f.Need)))
+		a.out.Printf("\n%s  %s %s\n", show.Mark(status), show.Bold(f.Shelf),
+			show.Faint(fmt.Sprintf("%s → %s, to %s", show.Clean(f.Host), f.Inside, f.Need)))
 		if f.apart {
 			say("  ", "not a folder of this machine, so it cannot be computed here: --prove tries it from inside")
 			continue
@@ -295,7 +308,8 @@ func (a *app) showAccess(r accessReport, brief bool) {
 		}
 		for _, e := range f.Exposures {
 			if e.What == permit.ExposedRead {
-				say("  · ", fmt.Sprintf("every account of this machine may read %s of it", show.Count(e.Count, e.Kind, e.Kind+"s")))
+				say("  · ", fmt.Sprintf("every account of this machine may read %s of it",
+					show.Count(e.Count, e.Kind, e.Kind+"s")))
 				continue
 			}
 			say("  ! ", fmt.Sprintf("%s, such as %s: %s", show.Count(e.Count, e.Kind, e.Kind+"s"), e.Path, e.What))
@@ -309,7 +323,8 @@ func (a *app) showAccess(r accessReport, brief bool) {
 			if m.Least {
 				least = "; the smallest change"
 			}
-			a.out.Printf("  → %s %s\n", show.Bold(m.ID), show.Faint(fmt.Sprintf("(fixes %s%s)", show.Count(m.Reaches, "path", "paths"), least)))
+			a.out.Printf("  → %s %s\n", show.Bold(m.ID),
+				show.Faint(fmt.Sprintf("(fixes %s%s)", show.Count(m.Reaches, "path", "paths"), least)))
 			say("    ", m.What)
 			say("    ", "who gains: "+m.Widens)
 			for _, cmd := range m.Commands {
@@ -323,6 +338,8 @@ func (a *app) showAccess(r accessReport, brief bool) {
 func (a *app) showLater(f accessFolder) {
 	l := f.report.Later
 	if short := l.Folders - l.Readable; short > 0 && f.ReadableFiles > 0 {
-		a.out.Printf("  ! files that others put there later, made like most here (umask %s), will not be readable in %s of %s, such as %s\n", l.Umask, show.Count(short, "folder", "folders"), show.Count(l.Folders, "folder", "folders"), show.Clean(l.Path))
+		a.out.Printf("  ! files that others put there later, made like most here (umask %s), will not be readable "+
+			"in %s of %s, such as %s\n", l.Umask, show.Count(short, "folder", "folders"),
+			show.Count(l.Folders, "folder", "folders"), show.Clean(l.Path))
 	}
 }

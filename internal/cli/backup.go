@@ -42,7 +42,8 @@ func (p *passphrase) take(a *app, fresh bool) (string, error) {
 		if p.file != "-" {
 			f, err := os.Open(p.file)
 			if err != nil {
-				return "", &problem.Problem{What: "the passphrase cannot be read", Where: p.file, Why: err.Error(), Fix: "name a file that you may read", Err: err}
+				return "", &problem.Problem{What: "the passphrase cannot be read", Where: p.file, Why: err.Error(),
+					Fix: "name a file that you may read", Err: err}
 			}
 			defer f.Close()
 			in = f
@@ -54,12 +55,14 @@ func (p *passphrase) take(a *app, fresh bool) (string, error) {
 			return "", weakPassphrase(p.file, why)
 		}
 		if err == nil && text == "" {
-			return "", &problem.Problem{What: "there is no passphrase", Where: p.file, Why: "its first line is empty", Fix: "write the passphrase into the first line", Exit: problem.ExitUsage}
+			return "", &problem.Problem{What: "there is no passphrase", Where: p.file, Why: "its first line is empty",
+				Fix: "write the passphrase into the first line", Exit: problem.ExitUsage}
 		}
 		return text, err
 	}
 	if !terminal() {
-		return "", &problem.Problem{What: "there is no passphrase", Why: "there is nobody here to type it", Fix: "give --passphrase-file FILE, or - for standard input", Exit: problem.ExitUsage}
+		return "", &problem.Problem{What: "there is no passphrase", Why: "there is nobody here to type it",
+			Fix: "give --passphrase-file FILE, or - for standard input", Exit: problem.ExitUsage}
 	}
 	one, err := a.unseen("passphrase")
 	if err == nil && fresh {
@@ -68,11 +71,13 @@ func (p *passphrase) take(a *app, fresh bool) (string, error) {
 		}
 		var two string
 		if two, err = a.unseen("once more"); err == nil && one != two {
-			err = &problem.Problem{What: "the two are not the same", Why: "a passphrase that was mistyped would open nothing", Fix: "try again", Exit: problem.ExitUsage}
+			err = &problem.Problem{What: "the two are not the same",
+				Why: "a passphrase that was mistyped would open nothing", Fix: "try again", Exit: problem.ExitUsage}
 		}
 	}
 	if err == nil && one == "" {
-		err = &problem.Problem{What: "there is no passphrase", Why: "nothing was typed", Fix: "try again", Exit: problem.ExitUsage}
+		err = &problem.Problem{What: "there is no passphrase", Why: "nothing was typed", Fix: "try again",
+			Exit: problem.ExitUsage}
 	}
 	return one, err
 }
@@ -100,7 +105,8 @@ it so.`,
 			ctx := c.Context()
 			if every != "" || c.Flags().Changed("keep") || c.Flags().Changed("at") {
 				if every == "" || encrypt || pass.file != "" {
-					return wrongUse(c, "--keep and --at go with --every, and encryption does not: the server must not know a passphrase")
+					return wrongUse(c, "--keep and --at go with --every, and encryption does not: the server must "+
+						"not know a passphrase")
 				}
 				return a.backupRoutine(ctx, c, every, at, keep, to, yes)
 			}
@@ -126,7 +132,8 @@ it so.`,
 				return err
 			}
 			if _, err := os.Lstat(to); err == nil {
-				return &problem.Problem{What: "there is a file already", Where: to, Why: "a backup never replaces anything", Fix: "name another file, or a folder"}
+				return &problem.Problem{What: "there is a file already", Where: to,
+					Why: "a backup never replaces anything", Fix: "name another file, or a folder"}
 			}
 			m, err := h.Backup(ctx, to, secret)
 			if err != nil {
@@ -139,7 +146,8 @@ it so.`,
 			if err != nil {
 				return err
 			}
-			a.out.Printf("%s: %s in %s, %s\n", to, show.Count(len(m.Files), "file", "files"), show.Size(st.Size()), map[bool]string{true: "encrypted", false: "mode 0600, not encrypted"}[secret != ""])
+			a.out.Printf("%s: %s in %s, %s\n", to, show.Count(len(m.Files), "file", "files"), show.Size(st.Size()),
+				map[bool]string{true: "encrypted", false: "mode 0600, not encrypted"}[secret != ""])
 			return nil
 		},
 	}
@@ -155,7 +163,8 @@ it so.`,
 }
 
 // backupRoutine writes into the household file how often the server makes backups.
-func (a *app) backupRoutine(ctx context.Context, c *cobra.Command, every, at string, keep int, to string, yes bool) error {
+func (a *app) backupRoutine(ctx context.Context, c *cobra.Command, every, at string, keep int, to string,
+	yes bool) error {
 	h, err := a.loadAlone(ctx)
 	if err != nil {
 		return err
@@ -221,8 +230,9 @@ func meantAsFolder(to string) error {
 		return nil
 	}
 	return &problem.Problem{What: "there is no folder of that name", Where: to,
-		Why:  "its name has no ending such as .tar.zst, so a folder is meant, and it is not there",
-		Fix:  "mount its disk, or make it: mkdir " + to + "; or name a file, such as " + strings.TrimSuffix(to, "/") + ".tar.zst",
+		Why: "its name has no ending such as .tar.zst, so a folder is meant, and it is not there",
+		Fix: "mount its disk, or make it: mkdir " + to + "; or name a file, such as " + strings.TrimSuffix(to, "/") +
+			".tar.zst",
 		Exit: problem.ExitUsage, Err: os.ErrNotExist}
 }
 
@@ -266,7 +276,8 @@ func (a *app) backupListCommand() *cobra.Command {
 			}
 			list, err := backups(h)
 			if err != nil {
-				return &problem.Problem{What: "the backups cannot be listed", Where: h.Storage.State, Why: err.Error(), Fix: "run as root or as the run-as account", Err: err}
+				return &problem.Problem{What: "the backups cannot be listed", Where: h.Storage.State, Why: err.Error(),
+					Fix: "run as root or as the run-as account", Err: err}
 			}
 			if a.json {
 				return a.document(list)
@@ -304,7 +315,8 @@ func backups(h *household.Household) ([]backup.Found, error) {
 	for _, d := range before {
 		st, err := d.Info()
 		if ok, _ := filepath.Match("before-*.tar.zst", d.Name()); ok && err == nil {
-			list = append(list, backup.Found{Path: filepath.Join(deploy.BackupsFolder(h.Storage.State), d.Name()), Made: st.ModTime(), Size: st.Size()})
+			list = append(list, backup.Found{Path: filepath.Join(deploy.BackupsFolder(h.Storage.State), d.Name()),
+				Made: st.ModTime(), Size: st.Size()})
 		}
 	}
 	if list == nil {
@@ -348,7 +360,8 @@ func (a *app) backupVerifyCommand() *cobra.Command {
 func (a *app) secretFor(file string, pass *passphrase) (string, error) {
 	f, err := boundary.PlainFile(file)
 	if err != nil {
-		return "", &problem.Problem{What: "the backup cannot be read", Where: file, Why: err.Error(), Fix: "name another, or run as an account that may read it", Err: err}
+		return "", &problem.Problem{What: "the backup cannot be read", Where: file, Why: err.Error(),
+			Fix: "name another, or run as an account that may read it", Err: err}
 	}
 	defer f.Close()
 	if !backup.IsEncrypted(f) {
@@ -360,12 +373,14 @@ func (a *app) secretFor(file string, pass *passphrase) (string, error) {
 func (a *app) showBackup(file string, u deploy.Unpacked) {
 	m := u.Manifest
 	a.out.Printf("%s is sound: %s, %s\n", file, show.Count(len(m.Files), "file", "files"), show.Size(m.Size()))
-	a.out.Printf("  %s, made %s by %s; store format %d\n", show.Bold(m.Name), show.When(m.Made), m.Version, u.Store.Format)
+	a.out.Printf("  %s, made %s by %s; store format %d\n", show.Bold(m.Name), show.When(m.Made), m.Version,
+		u.Store.Format)
 	last := ""
 	if !u.Store.Last.IsZero() {
 		last = ", the last " + show.When(u.Store.Last)
 	}
-	a.out.Printf("  %s, %s, %s%s\n", show.Count(u.Store.Members, "member", "members"), show.Count(u.Store.Titles, "title", "titles"), show.Count(u.Store.Plays, "play", "plays"), last)
+	a.out.Printf("  %s, %s, %s%s\n", show.Count(u.Store.Members, "member", "members"),
+		show.Count(u.Store.Titles, "title", "titles"), show.Count(u.Store.Plays, "play", "plays"), last)
 }
 
 func (a *app) restoreCommand() *cobra.Command {
@@ -418,10 +433,13 @@ is written first: look at its folders and its account, then restore again.`,
 func (a *app) restoreHouseholdFile(u deploy.Unpacked, yes bool) error {
 	text, err := u.Text(backup.Household)
 	if err != nil {
-		return &problem.Problem{What: "there is no household file, and none in the backup", Where: a.household, Why: "every command needs to know which household it is about", Fix: "write one with cozyshelf new, then restore again", Exit: problem.ExitUsage}
+		return &problem.Problem{What: "there is no household file, and none in the backup", Where: a.household,
+			Why: "every command needs to know which household it is about",
+			Fix: "write one with cozyshelf new, then restore again", Exit: problem.ExitUsage}
 	}
 	a.out.Printf("  • write the backup's household file to %s\n", a.household)
-	a.warn("what a household file says is done with your powers, and a server that makes its own backups could have written this one: read it")
+	a.warn("what a household file says is done with your powers, and a server that makes its own backups could " +
+		"have written this one: read it")
 	for line := range strings.Lines(string(text)) {
 		a.out.Printf("    %s\n", show.Clean(strings.TrimRight(line, "\n")))
 	}
@@ -434,7 +452,8 @@ func (a *app) restoreHouseholdFile(u deploy.Unpacked, yes bool) error {
 	if a.json {
 		return a.document(map[string]any{"household_file": a.household, "written": true})
 	}
-	a.out.Printf("written. Now see that its folders and its account are right for this machine (cozyshelf check), and run cozyshelf restore again\n")
+	a.out.Printf("written. Now see that its folders and its account are right for this machine (cozyshelf check), " +
+		"and run cozyshelf restore again\n")
 	return nil
 }
 
@@ -453,18 +472,21 @@ func (a *app) restore(ctx context.Context, b operate.Backup, yes bool, command s
 		return err
 	}
 	if r.Before != "" && r.Open != nil {
-		a.out.Printf("  an earlier %s was cut off (entry %d, %s): this continues from there; what was there before is in "+
+		a.out.Printf("  an earlier %s was cut off (entry %d, %s): this continues from there; what was there before "+
+			"is in "+
 			"%s\n", r.Open.Command, r.Open.ID, show.When(r.Open.At), r.Before)
 	}
 	if r.Damaged != "" {
-		a.out.Printf("  %s the store that is there cannot be backed up (%s): it is put aside as it is, in %s\n", show.Mark("warning"), show.Clean(r.Damaged), deploy.BackupsFolder(h.State()))
+		a.out.Printf("  %s the store that is there cannot be backed up (%s): it is put aside as it is, in %s\n",
+			show.Mark("warning"), show.Clean(r.Damaged), deploy.BackupsFolder(h.State()))
 	}
 	a.showChanges(r.Changes)
 	if err := deploy.Room(h.State(), b.Unpacked.Manifest); err != nil {
 		return err
 	}
 	if r.Lost != nil {
-		a.out.Printf("  %s what came into the store after %s is not in the backup: %s\n", show.Mark("warning"), show.When(r.Lost.At), lostWords(*r.Lost))
+		a.out.Printf("  %s what came into the store after %s is not in the backup: %s\n", show.Mark("warning"),
+			show.When(r.Lost.At), lostWords(*r.Lost))
 	}
 	a.showInterrupted(r.Watching)
 	if err := a.agree(yes, "Carry this out?"); err != nil {
@@ -479,7 +501,8 @@ func (a *app) restore(ctx context.Context, b operate.Backup, yes bool, command s
 	}
 	switch {
 	case a.json:
-		return a.document(map[string]any{"file": b.File, "manifest": b.Unpacked.Manifest, "store": b.Unpacked.Store, "running": r.Running})
+		return a.document(map[string]any{"file": b.File, "manifest": b.Unpacked.Manifest, "store": b.Unpacked.Store,
+			"running": r.Running})
 	case r.Running:
 		a.out.Printf("restored; the server runs with it, and was away for %s\n", show.Took(d.Gap))
 	default:
@@ -492,7 +515,9 @@ func (a *app) restore(ctx context.Context, b operate.Backup, yes bool, command s
 func (a *app) undoStore(ctx context.Context, e ledger.Entry, yes bool, g gentle) error {
 	state, owner := a.known()
 	if filepath.Dir(e.Undo.Path) != deploy.BackupsFolder(state) {
-		return &problem.Problem{What: "the entry names no backup of this household", Where: e.Undo.Path, Why: "such backups lie in " + deploy.BackupsFolder(state), Fix: "restore the file by its name, if it is the right one: cozyshelf restore"}
+		return &problem.Problem{What: "the entry names no backup of this household", Where: e.Undo.Path,
+			Why: "such backups lie in " + deploy.BackupsFolder(state),
+			Fix: "restore the file by its name, if it is the right one: cozyshelf restore"}
 	}
 	if _, err := os.Lstat(e.Undo.Path); errors.Is(err, os.ErrNotExist) && e.Outcome == ledger.Open {
 		return a.undoUnbegun(ctx, e, yes)

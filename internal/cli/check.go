@@ -72,33 +72,43 @@ changed. With --facts only what was found is written, as JSON.`,
 // makeAccount makes a proposed account, and the state folder with the ledger for it.
 func (a *app) makeAccount(h *household.Household, engine facts.Engine, p facts.Proposal, yes bool) error {
 	if len(p.Commands) == 0 {
-		return &problem.Problem{What: "the account cannot be made by this program", Where: p.Name, Why: "this machine has no program for it that is known here", Fix: "make it with the machine's own tools, with no login and no home; or write run_as = \"1500:1500\" under [server]"}
+		return &problem.Problem{What: "the account cannot be made by this program", Where: p.Name,
+			Why: "this machine has no program for it that is known here",
+			Fix: "make it with the machine's own tools, with no login and no home; or write run_as = \"1500:1500\" " +
+				"under [server]"}
 	}
 	a.err.Printf("make the account %s, with no login and no home:\n", show.Bold(p.Name))
 	for _, c := range p.Commands {
 		a.err.Printf("  $ %s\n", c)
 	}
 	for _, g := range p.Nameless {
-		a.err.Printf("  • write group %d into groups under [server] of %s: it has no name on this machine, so no account "+
+		a.err.Printf("  • write group %d into groups under [server] of %s: it has no name on this machine, so no "+
+			"account "+
 			"can be added to it here\n", g, show.Clean(a.household))
 	}
 	if err := a.agree(yes, "Carry this out?"); err != nil {
 		return err
 	}
 	if os.Getuid() != 0 {
-		return &problem.Problem{What: "the account was not made", Where: p.Name, Why: "only root can make accounts", Fix: "run this as root, or the commands above"}
+		return &problem.Problem{What: "the account was not made", Where: p.Name, Why: "only root can make accounts",
+			Fix: "run this as root, or the commands above"}
 	}
 	if err := machine.MakeAccount(p); err != nil {
-		return &problem.Problem{What: "the account could not be made", Where: p.Name, Why: err.Error(), Fix: "make it with the machine's own tools, or write run_as = \"1500:1500\" under [server]", Err: err}
+		return &problem.Problem{What: "the account could not be made", Where: p.Name, Why: err.Error(),
+			Fix: "make it with the machine's own tools, or write run_as = \"1500:1500\" under [server]", Err: err}
 	}
 	account := machine.Account(h.Server)
 	if !account.Known {
-		return &problem.Problem{What: "the account was made, but is not found", Where: p.Name, Why: account.Why, Fix: "see whether the machine's list of accounts is read from elsewhere"}
+		return &problem.Problem{What: "the account was made, but is not found", Where: p.Name, Why: account.Why,
+			Fix: "see whether the machine's list of accounts is read from elsewhere"}
 	}
 	if err := a.ready(h, engine.Identity(account)); err != nil {
 		return err
 	}
-	id := a.enter(h, ledger.Entry{At: time.Now(), Who: who(), Command: "check --mend", Action: "make-account", What: fmt.Sprintf("make the account %s, %d:%d", p.Name, account.UID, account.GID), Why: "the server runs as it", Outcome: "done", Undo: &ledger.Undo{Kind: undoAccount, Path: p.Name, Data: accountData(account)}})
+	id := a.enter(h, ledger.Entry{At: time.Now(), Who: who(), Command: "check --mend", Action: "make-account",
+		What: fmt.Sprintf("make the account %s, %d:%d", p.Name, account.UID, account.GID),
+		Why:  "the server runs as it", Outcome: "done",
+		Undo: &ledger.Undo{Kind: undoAccount, Path: p.Name, Data: accountData(account)}})
 	a.err.Printf("entry %d: made %s, %d:%d; cozyshelf undo %d removes it\n", id, p.Name, account.UID, account.GID, id)
 	for _, g := range p.Nameless {
 		if err := a.addGroup(h, g, "check --mend", "the shelves need it"); err != nil {

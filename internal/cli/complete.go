@@ -99,7 +99,8 @@ func (a *app) titleIDs(ctx context.Context, typed string) []string {
 	}
 	var out []string
 	for _, h := range hits {
-		if name := strings.ReplaceAll(h.Title.Name, "\t", " "); !slices.ContainsFunc(out, func(o string) bool { return strings.HasPrefix(o, name+"\t") }) {
+		if name := strings.ReplaceAll(h.Title.Name, "\t", " "); !slices.ContainsFunc(out,
+			func(o string) bool { return strings.HasPrefix(o, name+"\t") }) {
 			out = append(out, name+"\t"+h.Title.Shelf)
 		}
 	}
@@ -178,8 +179,9 @@ func (a *app) completions(root *cobra.Command) error {
 		"member add":  {"role": words(roles...), "away": words("yes", "no")},
 		"member edit": {"role": words(roles...), "away": words("yes", "no")},
 		"shelf add":   {"kind": words(kinds...), "access": words("read", "change")},
-		"new":         {"engine": engines, "bind": words("lan", "localhost"), "network": words("own", "host"), "scratch": words("memory")},
-		"demo":        {"engine": engines}, "logs": {"level": words("debug", "info", "warn", "error")},
+		"new": {"engine": engines, "bind": words("lan", "localhost"), "network": words("own", "host"),
+			"scratch": words("memory")},
+		"demo": {"engine": engines}, "logs": {"level": words("debug", "info", "warn", "error")},
 		"usage history": {"member": a.memberNames}, "backup": {"every": words("day", "week", "12h", "never")},
 		"intake copy": {"onto": a.shelfNames}, "intake fetch": {"onto": a.shelfNames},
 	}

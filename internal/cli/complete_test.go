@@ -38,7 +38,8 @@ folders = ["` + dir + `/series"]
 	if err := os.WriteFile("household.toml", []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	a := &app{version: "0.0.0-test", out: show.To(&bytes.Buffer{}), err: show.To(&bytes.Buffer{}), ctx: context.Background()}
+	a := &app{version: "0.0.0-test", out: show.To(&bytes.Buffer{}), err: show.To(&bytes.Buffer{}),
+		ctx: context.Background()}
 	return a, a.root()
 }
 

@@ -98,7 +98,9 @@ func (w *walk) expect(code int, stdin string, args ...string) error {
 		return nil
 	}
 	if errors.As(err, &ended) {
-		return &problem.Problem{What: "a step of the demo failed", Where: "cozyshelf " + line, Why: fmt.Sprintf("it ended with code %d; its words are above", ended.ExitCode()), Fix: "mend what it names, and run the demo again"}
+		return &problem.Problem{What: "a step of the demo failed", Where: "cozyshelf " + line,
+			Why: fmt.Sprintf("it ended with code %d; its words are above", ended.ExitCode()),
+			Fix: "mend what it names, and run the demo again"}
 	}
 	return err
 }
@@ -114,7 +116,8 @@ func (w *walk) prepare(dir, engine string) error {
 		err = os.Mkdir(dir, 0o755)
 	}
 	if err != nil {
-		return &problem.Problem{What: "the demo needs a new folder of its own", Where: dir, Why: err.Error(), Fix: "name one that does not exist yet, with --dir", Err: err}
+		return &problem.Problem{What: "the demo needs a new folder of its own", Where: dir, Why: err.Error(),
+			Fix: "name one that does not exist yet, with --dir", Err: err}
 	}
 	w.dir = dir
 	// The run-as account must be able to pass through.
@@ -136,8 +139,10 @@ func (w *walk) prepare(dir, engine string) error {
 		runAs = "1500:1500"
 	}
 	w.say("One file describes the household.")
-	args := append([]string{"new", "--name", "Fernhollow Mill", "--timezone", "Europe/Riga", "--engine", engine, "--run-as", runAs,
-		"--port", fmt.Sprint(w.port), "--memory", "256 MiB", "--scratch-limit", "64 MiB", "--state", filepath.Join(dir, "state")}, demo.Shelves(filepath.Join(dir, "media"))...)
+	args := append([]string{"new", "--name", "Fernhollow Mill", "--timezone", "Europe/Riga", "--engine", engine,
+		"--run-as", runAs,
+		"--port", fmt.Sprint(w.port), "--memory", "256 MiB", "--scratch-limit", "64 MiB", "--state",
+		filepath.Join(dir, "state")}, demo.Shelves(filepath.Join(dir, "media"))...)
 	if err := w.run("", args...); err != nil {
 		return err
 	}
@@ -146,7 +151,8 @@ func (w *walk) prepare(dir, engine string) error {
 	if err != nil {
 		return err
 	}
-	_, err = io.WriteString(f, "\n[remote]\naddress         = \"https://shelf.example.net\"\ntrusted_proxies = [\"127.0.0.1\", \"::1\", \"172.16.0.0/12\", \"192.168.0.0/16\", \"10.0.0.0/8\"]\n")
+	_, err = io.WriteString(f, "\n[remote]\naddress         = \"https://shelf.example.net\"\ntrusted_proxies = "+
+		"[\"127.0.0.1\", \"::1\", \"172.16.0.0/12\", \"192.168.0.0/16\", \"10.0.0.0/8\"]\n")
 	return errors.Join(err, f.Close())
 }
 
@@ -258,7 +264,9 @@ func (w *walk) through() error {
 	}
 	if w.keep {
 		w.say("It is left running, as asked.")
-		w.a.out.Printf("page      http://localhost:%d\nsign in   wren, with the password: %s\nremove    cozyshelf --household %s retire --erase --yes && rm -r %s\n", w.port, demoPassword("wren"), filepath.Join(w.dir, "household.toml"), w.dir)
+		w.a.out.Printf("page      http://localhost:%d\nsign in   wren, with the password: %s\nremove    cozyshelf "+
+			"--household %s retire --erase --yes && rm -r %s\n", w.port, demoPassword("wren"),
+			filepath.Join(w.dir, "household.toml"), w.dir)
 	}
 	return nil
 }

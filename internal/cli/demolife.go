@@ -61,7 +61,8 @@ func (w *walk) life() error {
 	if err := w.wrong(); err != nil {
 		return err
 	}
-	w.say("A newer program. (A copy of this one with a byte more stands in for it.) A backup is taken before it meets the store.")
+	w.say("A newer program. (A copy of this one with a byte more stands in for it.) A backup is taken before it " +
+		"meets the store.")
 	own, err := os.ReadFile(w.exe)
 	if err != nil {
 		return err
@@ -74,7 +75,8 @@ func (w *walk) life() error {
 	w.exe = newer
 	err = w.run("", "upgrade", "--yes")
 	if err == nil {
-		if err = w.run(demoPassword("piet")+" too\n", "member", "password", "piet", "--password-file", "-"); err == nil {
+		if err = w.run(demoPassword("piet")+" too\n", "member", "password", "piet", "--password-file",
+			"-"); err == nil {
 			w.say("And back to the program before, with the store as it left it. What is lost in between is said first.")
 			err = w.run("", "rollback", "--yes")
 		}

@@ -115,7 +115,8 @@ func (w *walk) described() error {
 		srv.Close()
 		<-over
 	}()
-	w.say("Open catalogues may be asked what the titles are, once the household file allows it. (A stand-in with made-up entries plays their part.)")
+	w.say("Open catalogues may be asked what the titles are, once the household file allows it. (A stand-in with " +
+		"made-up entries plays their part.)")
 	f, err := os.OpenFile(filepath.Join(w.dir, "household.toml"), os.O_APPEND|os.O_WRONLY, 0)
 	if err != nil {
 		return err
@@ -142,7 +143,8 @@ covers      = "http://%[1]s/covers"
 	if err := w.run("", "shelf", "match", "The Paper Lighthouse", "--take", "wikidata Q900191"); err != nil {
 		return err
 	}
-	if err := w.run("", "shelf", "match", "The Paper Lighthouse", "--take", "wikidata Q900101", "--edit", "genres=paper, sea"); err != nil {
+	if err := w.run("", "shelf", "match", "The Paper Lighthouse", "--take", "wikidata Q900101", "--edit",
+		"genres=paper, sea"); err != nil {
 		return err
 	}
 	w.say("The others follow in the background, at the pace that a catalogue is owed: a question a second for those of " +
@@ -158,7 +160,8 @@ covers      = "http://%[1]s/covers"
 	}
 	w.a.out.Printf("the two were asked %s; at most %d within one second\n",
 		show.Count(asked.count(), "question", "questions"), asked.most())
-	for _, what := range [][]string{{"shelf", "find", "quill"}, {"shelf", "show"}, {"shelf", "show", "films", "--problems"}} {
+	for _, what := range [][]string{{"shelf", "find", "quill"}, {"shelf", "show"},
+		{"shelf", "show", "films", "--problems"}} {
 		if err := w.run("", what...); err != nil {
 			return err
 		}

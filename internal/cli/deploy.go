@@ -126,7 +126,8 @@ func (a *app) showUnreadable(f facts.Facts) {
 		case len(what) == 0:
 			a.warn(fmt.Sprintf("%s: the server cannot put files there; cozyshelf access %s says why", s.Name, s.Name))
 		default:
-			a.warn(fmt.Sprintf("%s: the server cannot read %s; cozyshelf access %s says why", s.Name, strings.Join(what, " and "),
+			a.warn(fmt.Sprintf("%s: the server cannot read %s; cozyshelf access %s says why", s.Name,
+				strings.Join(what, " and "),
 				s.Name))
 		}
 	}
@@ -148,7 +149,8 @@ func (a *app) showDeployment(h *operate.House, p operate.Plan, f deployFlags) er
 		if !p.Same {
 			goes = "this is about something else, and ends it"
 		}
-		a.out.Printf("  an earlier %s was cut off (entry %d, %s): %s; cozyshelf undo %d takes it back\n", o.Command, o.ID,
+		a.out.Printf("  an earlier %s was cut off (entry %d, %s): %s; cozyshelf undo %d takes it back\n", o.Command,
+			o.ID,
 			show.When(o.At), goes, o.ID)
 	}
 	if len(p.Changes) == 0 {
@@ -176,7 +178,8 @@ func (a *app) showInterrupted(watching []usage.Play) {
 		to = a.err
 	}
 	for _, p := range watching {
-		to.Printf("  %s %s is watching %s (%s of %s, %s): that is interrupted, and continues where it stopped\n", show.Mark("warning"), p.Member, playTitle(p), show.Length(p.Position), show.Length(p.Duration), p.Device)
+		to.Printf("  %s %s is watching %s (%s of %s, %s): that is interrupted, and continues where it stopped\n",
+			show.Mark("warning"), p.Member, playTitle(p), show.Length(p.Position), show.Length(p.Duration), p.Device)
 	}
 }
 
@@ -189,7 +192,8 @@ func (a *app) waitForStreams(ctx context.Context, h *operate.House, patience tim
 	if errors.As(err, &busy) {
 		return &problem.Problem{What: "nothing was done", Where: h.Name(), Why: fmt.Sprintf("after %s %s",
 			show.Since(patience), show.Count(busy.Streams, "stream is still playing", "streams are still playing")),
-			Fix: "try again later, wait longer with --for, or do it without --gently; whoever watches continues where they were", Err: err}
+			Fix: "try again later, wait longer with --for, or do it without --gently; whoever watches continues " +
+				"where they were", Err: err}
 	}
 	return err
 }
@@ -229,11 +233,17 @@ func (a *app) showBlocked(blocked []verdict.Line) {
 // steps are short names of what is being done; the changes were shown at length
 // before.
 var steps = map[blueprint.Action]string{
-	blueprint.MakeState: "state folder", blueprint.MakeScratch: "scratch folder", blueprint.MakeBackups: "folder of backups", blueprint.LoadImage: "packing and loading the image",
-	blueprint.MakeNetwork: "network", blueprint.WriteSettings: "settings", blueprint.MakeVolume: "volume of a share", blueprint.RemoveVolume: "removing the volume", blueprint.Prove: "trying a sample of every shelf", blueprint.Create: "creating", blueprint.PutBack: "putting back what was changed by hand", blueprint.StopOld: "stopping",
-	blueprint.TakeBackup: "backing up the store", blueprint.PutStore: "putting the store in place", blueprint.WriteUnit: "unit of systemd", blueprint.RemoveUnit: "removing the unit of systemd",
+	blueprint.MakeState: "state folder", blueprint.MakeScratch: "scratch folder",
+	blueprint.MakeBackups: "folder of backups", blueprint.LoadImage: "packing and loading the image",
+	blueprint.MakeNetwork: "network", blueprint.WriteSettings: "settings", blueprint.MakeVolume: "volume of a share",
+	blueprint.RemoveVolume: "removing the volume", blueprint.Prove: "trying a sample of every shelf",
+	blueprint.Create: "creating", blueprint.PutBack: "putting back what was changed by hand",
+	blueprint.StopOld:    "stopping",
+	blueprint.TakeBackup: "backing up the store", blueprint.PutStore: "putting the store in place",
+	blueprint.WriteUnit: "unit of systemd", blueprint.RemoveUnit: "removing the unit of systemd",
 	blueprint.Start: "starting", blueprint.AwaitHealthy: "waiting until healthy", blueprint.RemoveOld: "removing",
-	blueprint.RemoveNetwork: "removing the network", blueprint.RemoveImage: "removing the image", blueprint.EraseScratch: "removing the scratch folder", blueprint.EraseState: "erasing the state folder",
+	blueprint.RemoveNetwork: "removing the network", blueprint.RemoveImage: "removing the image",
+	blueprint.EraseScratch: "removing the scratch folder", blueprint.EraseState: "erasing the state folder",
 }
 
 // carry carries a plan out, showing how it goes.
@@ -289,7 +299,8 @@ func (a *app) ledgerCommand() *cobra.Command {
 			}
 			all, damaged, err := ledger.Read(h.Storage.State)
 			if err != nil {
-				return &problem.Problem{What: "the ledger cannot be read", Where: h.Storage.State, Why: err.Error(), Fix: "run as root or as the run-as account", Err: err}
+				return &problem.Problem{What: "the ledger cannot be read", Where: h.Storage.State, Why: err.Error(),
+					Fix: "run as root or as the run-as account", Err: err}
 			}
 			list, hidden := []ledger.Entry{}, 0
 			for _, e := range all {
@@ -318,7 +329,9 @@ func (a *app) ledgerCommand() *cobra.Command {
 				}
 				rows = append(rows, []string{fmt.Sprint(e.ID), show.When(e.At), e.Who, e.Command, e.What, outcome})
 			}
-			a.out.Table([]show.Column{{Head: "entry", Right: true}, {Head: "when", Whole: true}, {Head: "who", Drop: 1}, {Head: "command", Drop: 2}, {Head: "what", Most: 200}, {Head: "outcome", Most: 60}}, rows)
+			a.out.Table([]show.Column{{Head: "entry", Right: true}, {Head: "when", Whole: true},
+				{Head: "who", Drop: 1}, {Head: "command", Drop: 2}, {Head: "what", Most: 200},
+				{Head: "outcome", Most: 60}}, rows)
 			if hidden > 0 {
 				a.out.Printf("%s of these left out; --steps shows them\n", show.Count(hidden, "step", "steps"))
 			}
@@ -346,14 +359,16 @@ very end leave no trace in a chain.`,
 			}
 			n, wrong, err := ledger.Verify(h.Storage.State)
 			if err != nil {
-				return &problem.Problem{What: "the ledger cannot be read", Where: h.Storage.State, Why: err.Error(), Fix: "run as root or as the run-as account", Err: err}
+				return &problem.Problem{What: "the ledger cannot be read", Where: h.Storage.State, Why: err.Error(),
+					Fix: "run as root or as the run-as account", Err: err}
 			}
 			if a.json {
 				err = a.document(map[string]int{"lines": n, "first_wrong": wrong})
 			} else if wrong == 0 {
 				a.out.Printf("%s, each following from the one before\n", show.Count(n, "line", "lines"))
 			} else {
-				a.out.Printf("line %d of %d does not follow from the one before: something before it was changed or taken out\n", wrong, n)
+				a.out.Printf("line %d of %d does not follow from the one before: something before it was changed "+
+					"or taken out\n", wrong, n)
 			}
 			if err == nil && wrong > 0 {
 				return &exit{problem.ExitFound}

@@ -67,13 +67,15 @@ func parseTime(s string, now time.Time) (time.Time, error) {
 	case "yesterday":
 		return time.Date(now.Year(), now.Month(), now.Day()-1, 0, 0, 0, 0, now.Location()), nil
 	}
-	for _, form := range []string{time.RFC3339, "2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-02T15:04", "2006-01-02",
+	for _, form := range []string{time.RFC3339, "2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-02T15:04",
+		"2006-01-02",
 		"2006-01"} {
 		if t, err := time.ParseInLocation(form, s, now.Location()); err == nil {
 			return t, nil
 		}
 	}
-	return time.Time{}, fmt.Errorf("%q is no time; write 90m, 7d, yesterday, 2026-11-23, \"2026-11-23 20:15\" or a time as "+
+	return time.Time{}, fmt.Errorf("%q is no time; write 90m, 7d, yesterday, 2026-11-23, \"2026-11-23 20:15\" or a "+
+		"time as "+
 		"RFC 3339 has it", s)
 }
 
@@ -98,7 +100,8 @@ func flagFault(c *cobra.Command, err error) error {
 	switch {
 	case errors.As(err, &value):
 		f := value.GetFlag()
-		takes := map[string]string{"int": "a number", "int64": "a number", "float64": "a number", "bool": "true or false"}[f.Value.Type()]
+		takes := map[string]string{"int": "a number", "int64": "a number", "float64": "a number",
+			"bool": "true or false"}[f.Value.Type()]
 		if why = "--" + f.Name + ": " + errors.Unwrap(value).Error(); takes != "" {
 			why = fmt.Sprintf("--%s takes %s, and %q is none", f.Name, takes, value.GetValue())
 		}
@@ -142,6 +145,7 @@ func nearFlag(c *cobra.Command, name string) string {
 
 // wrongFlag refuses the value of a flag that writes a key of the household file.
 func wrongFlag(c *cobra.Command, flag string, f household.Complaint) error {
-	return &problem.Problem{What: "the value cannot be written into the household file", Where: c.CommandPath() + " --" + flag,
+	return &problem.Problem{What: "the value cannot be written into the household file", Where: c.CommandPath() +
+		" --" + flag,
 		Why: f.Why, Fix: f.Fix, Exit: problem.ExitUsage}
 }

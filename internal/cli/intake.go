@@ -45,12 +45,17 @@ func (a *app) onto(h *household.Household, name, folder string) (household.Shelf
 	}
 	switch {
 	case !slices.Contains(s.Folders, folder):
-		return s, "", &problem.Problem{What: fmt.Sprintf("%s is no folder of shelf %s", folder, name), Why: "it has: " + strings.Join(s.Folders, ", "), Fix: "give one of these with --folder", Exit: problem.ExitUsage}
+		return s, "", &problem.Problem{What: fmt.Sprintf("%s is no folder of shelf %s", folder, name),
+			Why: "it has: " + strings.Join(s.Folders, ", "), Fix: "give one of these with --folder",
+			Exit: problem.ExitUsage}
 	case household.IsShare(folder):
-		return s, "", &problem.Problem{What: "a share cannot be brought onto from here", Where: folder, Why: "only the engine mounts it", Fix: "mount it on this machine too, or bring it in where it lies", Exit: problem.ExitUsage}
+		return s, "", &problem.Problem{What: "a share cannot be brought onto from here", Where: folder,
+			Why: "only the engine mounts it", Fix: "mount it on this machine too, or bring it in where it lies",
+			Exit: problem.ExitUsage}
 	}
 	if why := machine.Presence(folder, 10*time.Second); why != "" {
-		return s, "", &problem.Problem{What: "the shelf's folder is away", Where: folder, Why: why, Fix: "mount its disk, and try again"}
+		return s, "", &problem.Problem{What: "the shelf's folder is away", Where: folder, Why: why,
+			Fix: "mount its disk, and try again"}
 	}
 	return s, filepath.Clean(folder), nil
 }
@@ -103,7 +108,10 @@ end, each only if it is still what was copied.`,
 			a.showLook(s, folder, look, held)
 			out := brought{Shelf: s.Name, Folder: folder, Files: look.Files, There: look.There, Left: look.Left}
 			if need := look.Size - held; need > look.Free-intake.Reserve {
-				return &problem.Problem{What: "it does not fit", Where: folder, Why: fmt.Sprintf("%s would come in, and %s are free, of which %s stay free", show.Size(need), show.Size(look.Free), show.Size(intake.Reserve)), Fix: "free some space, take less, or give another folder of the shelf with --folder"}
+				return &problem.Problem{What: "it does not fit", Where: folder,
+					Why: fmt.Sprintf("%s would come in, and %s are free, of which %s stay free", show.Size(need),
+						show.Size(look.Free), show.Size(intake.Reserve)),
+					Fix: "free some space, take less, or give another folder of the shelf with --folder"}
 			}
 			if len(look.Files) == 0 || dry {
 				if a.json {
@@ -117,7 +125,9 @@ end, each only if it is still what was copied.`,
 			if err := a.agree(yes, fmt.Sprintf("Copy %s?", show.Count(len(look.Files), "file", "files"))); err != nil {
 				return err
 			}
-			j, err := intake.Begin(folder, intake.Job{ID: job, Way: intake.Copy, Shelf: s.Name, Folder: folder, Who: who(), Began: time.Now(), Move: move, Files: look.Files})
+			j, err := intake.Begin(folder,
+				intake.Job{ID: job, Way: intake.Copy, Shelf: s.Name, Folder: folder, Who: who(), Began: time.Now(),
+					Move: move, Files: look.Files})
 			if err != nil {
 				return a.intakeFault(err, folder)
 			}
@@ -216,7 +226,9 @@ func earlier(folder string, look intake.Found, sources []string) (id string, hel
 // place puts what is held on the shelf, as one entry of the ledger.
 func (a *app) place(ctx context.Context, h *household.Household, j *intake.Job, folder, command string) (int, error) {
 	fail := func(err error) (int, error) {
-		return 0, &problem.Problem{What: "what came in could not be put on the shelf; it waits in the holding folder", Where: folder, Why: err.Error(), Fix: "run it again as root, or as who owns the shelf's folder and the state folder", Err: err}
+		return 0, &problem.Problem{What: "what came in could not be put on the shelf; it waits in the holding folder",
+			Where: folder, Why: err.Error(),
+			Fix: "run it again as root, or as who owns the shelf's folder and the state folder", Err: err}
 	}
 	if err := a.readyForFiles(h); err != nil {
 		return 0, err
@@ -243,9 +255,12 @@ func (a *app) place(ctx context.Context, h *household.Household, j *intake.Job, 
 			n++
 		}
 	}
-	entry, err := ledger.Begin(h.Storage.State, ledger.Entry{At: time.Now(), Who: who(), Command: command, Action: "intake",
-		What: fmt.Sprintf("put %s on shelf %s in %s", show.Count(n, "file", "files"), j.Shelf, folder), Why: "asked for",
-		Undo: &ledger.Undo{Kind: undoTidy, Path: folder, Kept: filepath.Base(kept.Name()), Data: fmt.Sprint(len(steps))}})
+	entry, err := ledger.Begin(h.Storage.State,
+		ledger.Entry{At: time.Now(), Who: who(), Command: command, Action: "intake",
+			What: fmt.Sprintf("put %s on shelf %s in %s", show.Count(n, "file", "files"), j.Shelf, folder),
+			Why:  "asked for",
+			Undo: &ledger.Undo{Kind: undoTidy, Path: folder, Kept: filepath.Base(kept.Name()),
+				Data: fmt.Sprint(len(steps))}})
 	if err != nil {
 		return fail(err)
 	}
@@ -256,13 +271,15 @@ func (a *app) place(ctx context.Context, h *household.Household, j *intake.Job, 
 	if _, err := a.renameSteps(h, entry, steps, rename.Carrier{Folder: folder}, placed); err != nil {
 		return entry, err
 	}
-	a.err.Printf("entry %d: %s on shelf %s; cozyshelf undo %d takes it back into the holding folder\n", entry, show.Count(n, "file is", "files are"), j.Shelf, entry)
+	a.err.Printf("entry %d: %s on shelf %s; cozyshelf undo %d takes it back into the holding folder\n", entry,
+		show.Count(n, "file is", "files are"), j.Shelf, entry)
 	a.rescan(ctx, h, []*tidied{{Shelf: j.Shelf, Done: n}})
 	return entry, nil
 }
 
 func (a *app) intakeFault(err error, folder string) error {
-	p := &problem.Problem{What: "it did not all come in", Where: folder, Why: err.Error(), Fix: "mend the cause, and ask for the same again: it continues where it stopped; cozyshelf intake list shows it", Err: err}
+	p := &problem.Problem{What: "it did not all come in", Where: folder, Why: err.Error(),
+		Fix: "mend the cause, and ask for the same again: it continues where it stopped; cozyshelf intake list shows it", Err: err}
 	var pe *os.PathError
 	if errors.As(err, &pe) {
 		p.Where, p.Why = pe.Path, pe.Op+": "+pe.Err.Error()
@@ -277,7 +294,8 @@ func (a *app) intakeFault(err error, folder string) error {
 	case errors.Is(err, syscall.ENOSPC):
 		p.What, p.Fix = "the disk is full", "free some space, and ask for the same again: it continues where it stopped"
 	case errors.Is(err, context.Canceled):
-		p.What, p.Why, p.Fix = "it was interrupted", "what came in so far is kept", "ask for the same again: it continues where it stopped"
+		p.What, p.Why, p.Fix = "it was interrupted", "what came in so far is kept",
+			"ask for the same again: it continues where it stopped"
 	}
 	return p
 }
@@ -287,7 +305,9 @@ func (a *app) showLook(s household.Shelf, folder string, look intake.Found, held
 	if a.json {
 		out = a.err
 	}
-	out.Printf("%s %s\n", show.Bold(s.Name), show.Faint(fmt.Sprintf("%s · %s, %s to come in; %s free", show.Clean(folder), show.Count(len(look.Files), "file", "files"), show.Size(look.Size), show.Size(look.Free))))
+	out.Printf("%s %s\n", show.Bold(s.Name),
+		show.Faint(fmt.Sprintf("%s · %s, %s to come in; %s free", show.Clean(folder),
+			show.Count(len(look.Files), "file", "files"), show.Size(look.Size), show.Size(look.Free))))
 	if held > 0 {
 		out.Printf("  %s of it came in before it was cut off\n", show.Size(held))
 	}
@@ -302,10 +322,12 @@ func (a *app) showLook(s household.Shelf, folder string, look intake.Found, held
 			}
 		}
 		last = dir
-		out.Printf("%s%s %s\n%s  %s\n", indent, show.Clean(base), show.Faint(show.Size(f.Size)), indent, show.Faint("from "+show.Clean(f.Source)))
+		out.Printf("%s%s %s\n%s  %s\n", indent, show.Clean(base), show.Faint(show.Size(f.Size)), indent,
+			show.Faint("from "+show.Clean(f.Source)))
 	}
 	for _, t := range look.There {
-		out.Printf("  %s %s\n      %s\n", show.Faint("there already"), show.Clean(t.Is), show.Faint("the same bytes as "+show.Clean(t.Source)))
+		out.Printf("  %s %s\n      %s\n", show.Faint("there already"), show.Clean(t.Is),
+			show.Faint("the same bytes as "+show.Clean(t.Source)))
 	}
 	for _, l := range look.Left {
 		out.Printf("  %s %s\n      %s\n", show.Faint("left out"), show.Clean(l.Path), show.Faint(show.Clean(l.Why)))
@@ -358,7 +380,8 @@ or a redirection leads to them.`,
 			}
 			for _, u := range args {
 				if _, err := intake.ParseAddress(u); err != nil {
-					return &problem.Problem{What: "it cannot be fetched", Where: u, Why: err.Error(), Fix: "give an address as https://example.net/film.mp4", Exit: problem.ExitUsage}
+					return &problem.Problem{What: "it cannot be fetched", Where: u, Why: err.Error(),
+						Fix: "give an address as https://example.net/film.mp4", Exit: problem.ExitUsage}
 				}
 			}
 			ctx, stop := signal.NotifyContext(c.Context(), os.Interrupt, syscall.SIGTERM)
@@ -367,8 +390,10 @@ or a redirection leads to them.`,
 			jobs := make([]*intake.Job, len(args))
 			for i, u := range args {
 				id := sha256.Sum256([]byte(u))
-				jobs[i], err = intake.Begin(folder, intake.Job{ID: hex.EncodeToString(id[:])[:12], Way: intake.Fetch, Shelf: s.Name, Folder: folder, Who: who(), Began: time.Now(),
-					Files: []intake.File{{Source: u, To: "file", Held: "1", Size: -1, State: intake.Waiting}}})
+				jobs[i], err = intake.Begin(folder,
+					intake.Job{ID: hex.EncodeToString(id[:])[:12], Way: intake.Fetch, Shelf: s.Name, Folder: folder,
+						Who: who(), Began: time.Now(),
+						Files: []intake.File{{Source: u, To: "file", Held: "1", Size: -1, State: intake.Waiting}}})
 				if err != nil {
 					return a.intakeFault(err, u)
 				}
@@ -423,12 +448,15 @@ or a redirection leads to them.`,
 				f := j.Files[0]
 				out.Files = j.Files
 				if !a.json && f.State == intake.Placed && f.Why != "" {
-					a.out.Printf("%s %s\n  %s\n", show.Faint("there already"), show.Clean(f.To), show.Faint("the same bytes as "+show.Clean(f.Source)))
+					a.out.Printf("%s %s\n  %s\n", show.Faint("there already"), show.Clean(f.To),
+						show.Faint("the same bytes as "+show.Clean(f.Source)))
 				} else if !a.json && f.State == intake.Placed {
-					a.out.Printf("%s %s\n  %s\n", show.Clean(f.To), show.Faint(show.Size(f.Size)), show.Faint("sha256 "+f.Sum))
+					a.out.Printf("%s %s\n  %s\n", show.Clean(f.To), show.Faint(show.Size(f.Size)),
+						show.Faint("sha256 "+f.Sum))
 				}
 				if f.State != intake.Placed {
-					worst = &problem.Problem{What: "what came in waits in the holding folder", Where: f.To, Why: f.Why, Fix: "give it another name with --name, or remove it with cozyshelf intake clear " + j.ID}
+					worst = &problem.Problem{What: "what came in waits in the holding folder", Where: f.To, Why: f.Why,
+						Fix: "give it another name with --name, or remove it with cozyshelf intake clear " + j.ID}
 					continue
 				}
 				outs = append(outs, out)
@@ -447,9 +475,11 @@ or a redirection leads to them.`,
 	f := c.Flags()
 	f.StringVar(&shelf, "onto", "", "the `SHELF` (required)")
 	f.StringVar(&folder, "folder", "", "the folder of the shelf; the first if not given")
-	f.StringSliceVar(&sums, "sha256", nil, "what the file's SHA-256 must be, in hexadecimal; of several, one for each in their order")
+	f.StringSliceVar(&sums, "sha256", nil,
+		"what the file's SHA-256 must be, in hexadecimal; of several, one for each in their order")
 	f.StringVar(&name, "name", "", "what to call the file, in place of what the server says")
-	f.StringVar(&limit, "limit", "", "how large a file may be, such as \"8 GiB\"; what the disk has room for if not given")
+	f.StringVar(&limit, "limit", "", "how large a file may be, such as \"8 GiB\"; what the disk has room for if "+
+		"not given")
 	f.BoolVar(&private, "private", false, "allow addresses of this machine and of private networks")
 	f.IntVar(&at, "at-once", at, "how many at once")
 	_ = c.MarkFlagRequired("onto") // the flag is there
@@ -457,7 +487,9 @@ or a redirection leads to them.`,
 }
 
 func (a *app) fetchFault(err error, address string) error {
-	p := &problem.Problem{What: "it was not fetched", Where: address, Why: err.Error(), Fix: "see to the cause, and ask for the same again: it continues where it stopped; cozyshelf intake list shows it", Err: err}
+	p := &problem.Problem{What: "it was not fetched", Where: address, Why: err.Error(),
+		Fix: "see to the cause, and ask for the same again: it continues where it stopped; cozyshelf intake list " +
+			"shows it", Err: err}
 	switch {
 	case errors.Is(err, intake.ErrPrivate):
 		p.Fix = "give --private, if it is a server of yours"
@@ -501,7 +533,8 @@ func (a *app) jobs(h *household.Household) ([]waiting, error) {
 			}
 			list, err := intake.Jobs(folder)
 			if err != nil {
-				return nil, &problem.Problem{What: "the holding folder cannot be looked at", Where: folder, Why: err.Error(), Fix: "run it as root, or as who owns the shelf's folder", Err: err}
+				return nil, &problem.Problem{What: "the holding folder cannot be looked at", Where: folder,
+					Why: err.Error(), Fix: "run it as root, or as who owns the shelf's folder", Err: err}
 			}
 			for _, j := range list {
 				w := waiting{Job: j, Now: j.State}
@@ -548,9 +581,14 @@ func (a *app) intakeListCommand() *cobra.Command {
 						what = w.Files[0].Source
 					}
 				}
-				rows = append(rows, []string{w.ID, show.When(w.Began), w.Who, w.Way, w.Shelf, what, show.Bar(float64(w.Done), float64(max(1, w.All))), show.Size(w.Done) + " of " + show.Size(w.All), w.Now})
+				rows = append(rows, []string{w.ID, show.When(w.Began), w.Who, w.Way, w.Shelf, what,
+					show.Bar(float64(w.Done), float64(max(1, w.All))), show.Size(w.Done) + " of " + show.Size(w.All),
+					w.Now})
 			}
-			a.out.Table([]show.Column{{Head: "job", Whole: true}, {Head: "since", Whole: true, Drop: 3}, {Head: "who", Most: 14, Drop: 2}, {Head: "way", Whole: true, Drop: 1}, {Head: "onto", Whole: true}, {Head: "what", Most: 60}, {Head: "", Drop: 4}, {Head: "there", Right: true, Drop: 5}, {Head: "state"}}, rows)
+			a.out.Table([]show.Column{{Head: "job", Whole: true}, {Head: "since", Whole: true, Drop: 3},
+				{Head: "who", Most: 14, Drop: 2}, {Head: "way", Whole: true, Drop: 1}, {Head: "onto", Whole: true},
+				{Head: "what", Most: 60}, {Head: "", Drop: 4}, {Head: "there", Right: true, Drop: 5}, {Head: "state"}},
+				rows)
 			for _, w := range list {
 				if w.Why != "" {
 					a.out.Printf("\n%s %s: %s\n", show.Mark("warning"), w.ID, show.Clean(w.Why))
@@ -564,7 +602,8 @@ func (a *app) intakeListCommand() *cobra.Command {
 func (a *app) intakeClearCommand() *cobra.Command {
 	var yes bool
 	c := &cobra.Command{
-		Use: "clear JOB…", Short: "Remove what is held of jobs that failed, were cut off or taken back", Args: cobra.MinimumNArgs(1),
+		Use: "clear JOB…", Short: "Remove what is held of jobs that failed, were cut off or taken back",
+		Args: cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			h, err := a.loadAlone(c.Context())
 			if err != nil {
@@ -579,11 +618,14 @@ func (a *app) intakeClearCommand() *cobra.Command {
 			for _, id := range args {
 				i := slices.IndexFunc(list, func(w waiting) bool { return w.ID == id })
 				if i < 0 {
-					return &problem.Problem{What: fmt.Sprintf("there is no job %q", id), Why: "nothing of that name is held", Fix: "cozyshelf intake list shows what is", Exit: problem.ExitUsage}
+					return &problem.Problem{What: fmt.Sprintf("there is no job %q", id),
+						Why: "nothing of that name is held", Fix: "cozyshelf intake list shows what is",
+						Exit: problem.ExitUsage}
 				}
 				todo = append(todo, list[i])
 				list[i].Done = list[i].Job.Done()
-				a.err.Printf("  • remove %s of job %s from the holding folder of %s\n", show.Size(list[i].Done), id, list[i].Folder)
+				a.err.Printf("  • remove %s of job %s from the holding folder of %s\n", show.Size(list[i].Done), id,
+					list[i].Folder)
 			}
 			if err := a.agree(yes, "Carry this out? It cannot be taken back."); err != nil {
 				return err
@@ -602,8 +644,10 @@ func (a *app) intakeClearCommand() *cobra.Command {
 					cleared = append(cleared, clearedJob{Job: w.ID, Bytes: w.Done})
 					continue
 				}
-				entry, err := ledger.Begin(h.Storage.State, ledger.Entry{At: time.Now(), Who: who(), Command: "intake clear", Action: "discard",
-					What: fmt.Sprintf("remove %s of job %s from the holding folder of %s", show.Size(w.Done), w.ID, w.Folder), Why: "asked for"})
+				entry, err := ledger.Begin(h.Storage.State,
+					ledger.Entry{At: time.Now(), Who: who(), Command: "intake clear", Action: "discard",
+						What: fmt.Sprintf("remove %s of job %s from the holding folder of %s", show.Size(w.Done), w.ID,
+							w.Folder), Why: "asked for"})
 				if err != nil {
 					return errors.Join(a.intakeFault(err, h.Storage.State), j.Close())
 				}

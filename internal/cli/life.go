@@ -65,7 +65,8 @@ level and are always shown. With --json each line is a document of its own.`,
 			if err != nil {
 				return err
 			}
-			chosen := &logFilter{want: want, all: level == "" && want.Grep == "" && !a.json, json: a.json, tail: o.Tail, follow: o.Follow}
+			chosen := &logFilter{want: want, all: level == "" && want.Grep == "" && !a.json, json: a.json,
+				tail: o.Tail, follow: o.Follow}
 			if !o.Follow && !chosen.all {
 				o.Tail = 0 // of those that are chosen, not of all
 			}
@@ -73,7 +74,10 @@ level and are always shown. With --json each line is a document of its own.`,
 			if errors.Is(err, boundary.ErrLink) || errors.Is(err, boundary.ErrForeign) {
 				var pe *os.PathError
 				errors.As(err, &pe)
-				return &problem.Problem{What: "the log is not the server's", Where: pe.Path, Why: "the server's account has put something else in its place: " + pe.Err.Error(), Fix: "look what it is, and whether somebody has taken the server over (SECURITY.md); remove it, and cozyshelf restart writes a new one", Err: err}
+				return &problem.Problem{What: "the log is not the server's", Where: pe.Path,
+					Why: "the server's account has put something else in its place: " + pe.Err.Error(),
+					Fix: "look what it is, and whether somebody has taken the server over (SECURITY.md); remove " +
+						"it, and cozyshelf restart writes a new one", Err: err}
 			}
 			if err != nil {
 				return err
@@ -225,7 +229,8 @@ func (a *app) turn(ctx context.Context, command string, stop, start bool, g gent
 	case err != nil && !full:
 		return err
 	case a.json:
-		if err := a.document(map[string]any{"household": h.Name(), "running": start, "address": h.Address(), "full_disk": full}); err != nil {
+		if err := a.document(map[string]any{"household": h.Name(), "running": start, "address": h.Address(),
+			"full_disk": full}); err != nil {
 			return err
 		}
 	case !start:
@@ -250,7 +255,8 @@ func (a *app) startCommand() *cobra.Command {
 }
 
 func (a *app) stopCommand() *cobra.Command {
-	return a.turning(&cobra.Command{Use: "stop", Short: "Stop the server; nothing is removed", Args: cobra.NoArgs}, false)
+	return a.turning(&cobra.Command{Use: "stop", Short: "Stop the server; nothing is removed", Args: cobra.NoArgs},
+		false)
 }
 
 func (a *app) restartCommand() *cobra.Command {
@@ -296,7 +302,8 @@ given. Media are never touched.`,
 				return err
 			}
 			if a.json {
-				if err := a.document(map[string]any{"household": h.Name(), "changes": p.Changes, "interrupts": p.Watching}); err != nil {
+				if err := a.document(map[string]any{"household": h.Name(), "changes": p.Changes,
+					"interrupts": p.Watching}); err != nil {
 					return err
 				}
 			}

@@ -59,7 +59,8 @@ func (a *app) alone(ctx context.Context) error {
 			said = true
 		}
 		if time.Since(began) > lockWait {
-			return &problem.Problem{What: "another command changes this household", Where: a.household, Why: who + " has not ended within " + show.Since(lockWait), Fix: "see what it waits for, or end it, and try again"}
+			return &problem.Problem{What: "another command changes this household", Where: a.household, Why: who +
+				" has not ended within " + show.Since(lockWait), Fix: "see what it waits for, or end it, and try again"}
 		}
 		select {
 		case <-ctx.Done():
@@ -94,13 +95,17 @@ func (a *app) takeOver(h *household.Household) error {
 	sweepHeld(h)
 	_, odd, err := ledger.TakeOver(h.Storage.State)
 	if odd > 0 {
-		a.warn(fmt.Sprintf("the server's account wrote %s for the ledger that the server does not write; they were passed over. If that continues, somebody may have taken the server over: see SECURITY.md", show.Count(odd, "line", "lines")))
+		a.warn(fmt.Sprintf("the server's account wrote %s for the ledger that the server does not write; they were "+
+			"passed over. If that continues, somebody may have taken the server over: see SECURITY.md",
+			show.Count(odd, "line", "lines")))
 	}
 	if errors.Is(err, os.ErrPermission) {
 		return nil // whoever may not read the state folder has nothing to enter
 	}
 	if err != nil {
-		return &problem.Problem{What: "what the server told cannot be entered into the ledger", Where: h.Storage.State, Why: err.Error(), Fix: "run as root, and see that the folder above the state folder belongs to root and nobody else may write to it", Err: err}
+		return &problem.Problem{What: "what the server told cannot be entered into the ledger", Where: h.Storage.State,
+			Why: err.Error(), Fix: "run as root, and see that the folder above the state folder belongs to root " +
+				"and nobody else may write to it", Err: err}
 	}
 	return nil
 }

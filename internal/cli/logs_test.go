@@ -47,7 +47,8 @@ func TestLogsAreShownNotObeyed(t *testing.T) {
 			t.Errorf("%q is printed", bad)
 		}
 	}
-	if !strings.HasPrefix(got, `one\x1b[2J\u009b1m\u202e`+"\n") || !strings.HasSuffix(got, "two\n"+`\xff`+"\nrest\n") || len(got) > 1<<20 {
+	if !strings.HasPrefix(got, `one\x1b[2J\u009b1m\u202e`+"\n") ||
+		!strings.HasSuffix(got, "two\n"+`\xff`+"\nrest\n") || len(got) > 1<<20 {
 		t.Errorf("got %d bytes, %.60q … %q", len(got), got, got[len(got)-30:])
 	}
 }

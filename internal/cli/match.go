@@ -63,7 +63,8 @@ Fields for --edit: name, year, summary, people (NAME:ROLE, …), genres (…, �
 			}
 			if pictureFile != "" {
 				if m.Picture, err = os.ReadFile(pictureFile); err != nil {
-					return &problem.Problem{What: "the picture cannot be read", Where: pictureFile, Why: err.Error(), Fix: "name a file that you may read", Err: err}
+					return &problem.Problem{What: "the picture cannot be read", Where: pictureFile, Why: err.Error(),
+						Fix: "name a file that you may read", Err: err}
 				}
 			}
 			id, err := a.titleOf(c.Context(), cl, args[0])
@@ -127,7 +128,9 @@ func (a *app) titleOf(ctx context.Context, cl *control.Client, text string) (int
 	}
 	switch len(list) {
 	case 0:
-		return 0, &problem.Problem{What: fmt.Sprintf("no title is called %q", text), Why: "nothing on the shelves has these words in its name", Fix: "cozyshelf shelf find finds titles by the beginnings of words", Exit: problem.ExitUsage}
+		return 0, &problem.Problem{What: fmt.Sprintf("no title is called %q", text),
+			Why: "nothing on the shelves has these words in its name",
+			Fix: "cozyshelf shelf find finds titles by the beginnings of words", Exit: problem.ExitUsage}
 	case 1:
 		return list[0].Title.ID, nil
 	}
@@ -139,13 +142,16 @@ func (a *app) titleOf(ctx context.Context, cl *control.Client, text string) (int
 		}
 		names = append(names, fmt.Sprintf("#%d %s on %s", h.Title.ID, titled(h.Title), h.Title.Shelf))
 	}
-	return 0, &problem.Problem{What: fmt.Sprintf("%q may be several titles", text), Why: strings.Join(names, "; "), Fix: "give more of its name, or its number with #", Exit: problem.ExitUsage}
+	return 0, &problem.Problem{What: fmt.Sprintf("%q may be several titles", text), Why: strings.Join(names, "; "),
+		Fix: "give more of its name, or its number with #", Exit: problem.ExitUsage}
 }
 
 func (a *app) showMatch(m control.Matched) {
 	d := m.Described
-	a.out.Printf("%s %s\n", show.Bold(show.Clean(titled(m.Title))), show.Faint(fmt.Sprintf("#%d · %s", m.Title.ID, m.Title.Shelf)))
-	from := map[string]string{"": "nothing describes it", "sidecar": "from a sidecar beside it", "file": "from its files' own tags", "person": "from you"}[d.Source]
+	a.out.Printf("%s %s\n", show.Bold(show.Clean(titled(m.Title))),
+		show.Faint(fmt.Sprintf("#%d · %s", m.Title.ID, m.Title.Shelf)))
+	from := map[string]string{"": "nothing describes it", "sidecar": "from a sidecar beside it",
+		"file": "from its files' own tags", "person": "from you"}[d.Source]
 	if from == "" {
 		from = "from " + d.Source + " (" + d.Outside + ")"
 	}
@@ -235,34 +241,41 @@ func (a *app) writeSidecar(ctx context.Context, m control.Matched) error {
 	for _, f := range m.Files {
 		// The server says where the file is; only folders of the household's shelves are
 		// written to.
-		ours := fs.ValidPath(f.Path) && slices.ContainsFunc(h.Shelves, func(s household.Shelf) bool { return s.Name == m.Title.Shelf && slices.Contains(s.Folders, f.Root) })
+		ours := fs.ValidPath(f.Path) && slices.ContainsFunc(h.Shelves,
+			func(s household.Shelf) bool { return s.Name == m.Title.Shelf && slices.Contains(s.Folders, f.Root) })
 		if f.Extra == "" && ours {
 			at = filepath.Join(f.Root, strings.TrimSuffix(f.Path, filepath.Ext(f.Path))+".jsonld")
 			break
 		}
 	}
 	if at == "" {
-		return &problem.Problem{What: "there is nothing to write it beside", Why: "the title has no file of its own", Fix: "see cozyshelf shelf show " + m.Title.Shelf}
+		return &problem.Problem{What: "there is nothing to write it beside", Why: "the title has no file of its own",
+			Fix: "see cozyshelf shelf show " + m.Title.Shelf}
 	}
 	d := m.Described.Description
 	d.Name, d.Year = m.Title.Name, m.Title.Year
 	b, err := describe.WriteSidecar(m.Title.Kind, d)
 	if err != nil {
-		return &problem.Problem{What: "it has no sidecar", Why: err.Error(), Fix: "films, series and albums have them", Exit: problem.ExitUsage}
+		return &problem.Problem{What: "it has no sidecar", Why: err.Error(), Fix: "films, series and albums have them",
+			Exit: problem.ExitUsage}
 	}
 	sum := sha256.Sum256(b)
 	if old, err := readPlain(at); err == nil && sha256.Sum256(old) == sum {
 		a.err.Printf("%s says so already\n", show.Clean(at))
 		return nil
 	}
-	id, err := ledger.Begin(h.Storage.State, ledger.Entry{At: time.Now(), Who: who(), Command: "shelf match", Action: "sidecar", What: "write " + at, Why: "asked for",
-		Undo: &ledger.Undo{Kind: undoMade, Path: at, Data: hex.EncodeToString(sum[:])}})
+	id, err := ledger.Begin(h.Storage.State,
+		ledger.Entry{At: time.Now(), Who: who(), Command: "shelf match", Action: "sidecar", What: "write " + at,
+			Why:  "asked for",
+			Undo: &ledger.Undo{Kind: undoMade, Path: at, Data: hex.EncodeToString(sum[:])}})
 	if err != nil {
-		return &problem.Problem{What: "the ledger could not be written, so nothing was", Where: h.Storage.State, Why: err.Error(), Fix: "run it as root, or as the run-as account", Err: err}
+		return &problem.Problem{What: "the ledger could not be written, so nothing was", Where: h.Storage.State,
+			Why: err.Error(), Fix: "run it as root, or as the run-as account", Err: err}
 	}
 	if err := whole.Create(at, b, 0o644, whole.OwnerOf(filepath.Dir(at))); err != nil {
 		_ = ledger.End(h.Storage.State, id, err.Error()) // the error below tells
-		p := &problem.Problem{What: "the sidecar could not be written", Where: at, Why: err.Error(), Fix: "run it as root, or as who owns the folder", Err: err}
+		p := &problem.Problem{What: "the sidecar could not be written", Where: at, Why: err.Error(),
+			Fix: "run it as root, or as who owns the folder", Err: err}
 		if errors.Is(err, fs.ErrExist) {
 			p.Why, p.Fix = "there is one already, and nothing is written over", "move it away, if it is not wanted"
 		}

@@ -19,7 +19,8 @@ import (
 
 func (a *app) memberCommand() *cobra.Command {
 	c := &cobra.Command{Use: "member", Short: "The people with an account"}
-	c.AddCommand(a.memberAddCommand(), a.memberListCommand(), a.memberEditCommand(), a.memberRemoveCommand(), a.memberPasswordCommand())
+	c.AddCommand(a.memberAddCommand(), a.memberListCommand(), a.memberEditCommand(), a.memberRemoveCommand(),
+		a.memberPasswordCommand())
 	return c
 }
 
@@ -44,7 +45,8 @@ func (p *password) take(a *app) (text string, made bool, err error) {
 	case p.file != "" && p.file != "-":
 		f, err := os.Open(p.file)
 		if err != nil {
-			return "", false, &problem.Problem{What: "the password cannot be read", Where: p.file, Why: err.Error(), Fix: "name a file that you may read", Err: err}
+			return "", false, &problem.Problem{What: "the password cannot be read", Where: p.file, Why: err.Error(),
+				Fix: "name a file that you may read", Err: err}
 		}
 		defer f.Close()
 		text, err = firstLine(f)
@@ -65,7 +67,8 @@ func (p *password) take(a *app) (text string, made bool, err error) {
 		return "", false, err
 	}
 	if one != two {
-		return "", false, &problem.Problem{What: "no password was set", Why: "the two were not the same", Fix: "try again", Exit: problem.ExitUsage}
+		return "", false, &problem.Problem{What: "no password was set", Why: "the two were not the same",
+			Fix: "try again", Exit: problem.ExitUsage}
 	}
 	return one, false, nil
 }
@@ -79,7 +82,9 @@ func firstLine(r io.Reader) (string, error) {
 	if err == nil || errors.Is(err, io.EOF) {
 		err = nil
 	}
-	return "", &problem.Problem{What: "there is no password", Why: "its first line is empty", Fix: "give it on standard input, with --password-file, or let one be made with --generate", Exit: problem.ExitUsage, Err: err}
+	return "", &problem.Problem{What: "there is no password", Why: "its first line is empty",
+		Fix:  "give it on standard input, with --password-file, or let one be made with --generate",
+		Exit: problem.ExitUsage, Err: err}
 }
 
 func (a *app) memberAddCommand() *cobra.Command {
@@ -128,7 +133,8 @@ standard input, a file or a prompt, or is made and printed once.`,
 		},
 	}
 	c.Flags().StringVar(&role, "role", "", "admin, adult, child or guest")
-	c.Flags().StringVar(&away, "away", "", "yes or no: may use the server from outside the home (default yes for admin and adult)")
+	c.Flags().StringVar(&away, "away", "",
+		"yes or no: may use the server from outside the home (default yes for admin and adult)")
 	p.flags(c)
 	if err := c.MarkFlagRequired("role"); err != nil {
 		panic(err) // the flag is made above
@@ -175,9 +181,12 @@ func (a *app) memberListCommand() *cobra.Command {
 			}
 			var rows [][]string
 			for _, m := range list {
-				rows = append(rows, []string{m.Name, string(m.Role), awayWords(m.Away), fmt.Sprint(m.Devices), show.When(m.Seen), show.When(m.Created)})
+				rows = append(rows, []string{m.Name, string(m.Role), awayWords(m.Away), fmt.Sprint(m.Devices),
+					show.When(m.Seen), show.When(m.Created)})
 			}
-			a.out.Table([]show.Column{{Head: "member", Whole: true}, {Head: "role"}, {Head: "may watch", Whole: true}, {Head: "devices", Right: true, Drop: 2}, {Head: "last seen", Whole: true, Drop: 3}, {Head: "added", Whole: true, Drop: 1}}, rows)
+			a.out.Table([]show.Column{{Head: "member", Whole: true}, {Head: "role"}, {Head: "may watch", Whole: true},
+				{Head: "devices", Right: true, Drop: 2}, {Head: "last seen", Whole: true, Drop: 3},
+				{Head: "added", Whole: true, Drop: 1}}, rows)
 			return nil
 		},
 	})
@@ -199,7 +208,8 @@ It holds at once, also for who is signed in. The last administrator stays one.`,
 			if role != "" {
 				r := allowance.Role(role)
 				if !r.Known() {
-					return wrongUse(c, fmt.Sprintf("there is no role %q; a member is admin, adult, child or guest", role))
+					return wrongUse(c, fmt.Sprintf("there is no role %q; a member is admin, adult, child or guest",
+						role))
 				}
 				change.Role = &r
 			}
@@ -233,13 +243,15 @@ var roleWords = map[allowance.Role]string{allowance.Admin: "an administrator", a
 func (a *app) memberRemoveCommand() *cobra.Command {
 	var yes bool
 	c := &cobra.Command{
-		Use: "remove NAME", Short: "Take a member's account away; its plays stay in the history", Args: cobra.ExactArgs(1),
+		Use: "remove NAME", Short: "Take a member's account away; its plays stay in the history",
+		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := a.server(c.Context())
 			if err != nil {
 				return err
 			}
-			if err := a.agree(yes, fmt.Sprintf("Remove %s, sign its devices out and forget its positions?", args[0])); err != nil {
+			if err := a.agree(yes, fmt.Sprintf("Remove %s, sign its devices out and forget its positions?",
+				args[0])); err != nil {
 				return err
 			}
 			if err := cl.RemoveMember(c.Context(), args[0]); err != nil {
@@ -259,7 +271,8 @@ func (a *app) memberRemoveCommand() *cobra.Command {
 func (a *app) memberPasswordCommand() *cobra.Command {
 	var p password
 	c := &cobra.Command{
-		Use: "password NAME", Short: "Give a member a new password; its devices are signed out", Args: cobra.ExactArgs(1),
+		Use: "password NAME", Short: "Give a member a new password; its devices are signed out",
+		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := a.server(c.Context())
 			if err != nil {

@@ -46,7 +46,8 @@ type mended struct {
 
 // mend mends folders: with the remedies of these ids, or with the least that
 // mends all that can be mended.
-func (a *app) mend(h *household.Household, engine facts.Engine, account facts.Account, folders []accessFolder, needs []permit.Need, ids []string, yes bool) error {
+func (a *app) mend(h *household.Household, engine facts.Engine, account facts.Account, folders []accessFolder,
+	needs []permit.Need, ids []string, yes bool) error {
 	if err := a.cutOff(h, yes); err != nil {
 		return err
 	}
@@ -82,11 +83,15 @@ func (a *app) mend(h *household.Household, engine facts.Engine, account facts.Ac
 	}
 	for _, m := range todo {
 		if err := m.write(); err != nil {
-			return &problem.Problem{What: "the plan could not be made", Where: m.folder.Host, Why: err.Error(), Fix: "nothing was touched; try again, as root where the files are not yours", Err: err}
+			return &problem.Problem{What: "the plan could not be made", Where: m.folder.Host, Why: err.Error(),
+				Fix: "nothing was touched; try again, as root where the files are not yours", Err: err}
 		}
 		a.showMending(m)
 		if m.plan.Foreign > 0 && os.Getuid() != 0 {
-			return &problem.Problem{What: "you may not do that", Where: m.folder.Host, Why: show.Count(m.plan.Foreign, "path belongs", "paths belong") + " to others, and only root changes what belongs to others; nothing was touched", Fix: "run it as root"}
+			return &problem.Problem{What: "you may not do that", Where: m.folder.Host,
+				Why: show.Count(m.plan.Foreign, "path belongs", "paths belong") +
+					" to others, and only root changes what belongs to others; nothing was touched",
+				Fix: "run it as root"}
 		}
 	}
 	if err := a.agree(yes, "Carry this out?"); err != nil {
@@ -134,7 +139,8 @@ func (a *app) offered(h *household.Household, id string, used map[string]bool, f
 		known = append(known, string(k))
 	}
 	p := &problem.Problem{What: fmt.Sprintf("%q is neither a shelf nor a remedy", id), Where: a.household,
-		Why: "no shelf and no remedy has that name", Fix: "cozyshelf access shows shelves and remedies", Exit: problem.ExitUsage}
+		Why: "no shelf and no remedy has that name", Fix: "cozyshelf access shows shelves and remedies",
+		Exit: problem.ExitUsage}
 	if near := household.Nearest(id, known); near != "" {
 		p.Fix = "did you mean " + near + "? " + p.Fix
 	}
@@ -168,7 +174,8 @@ func (m *mending) choose(id permit.Identity, who permit.Who, ids []string, used 
 	} else {
 		var err error
 		if list, _, err = machine.Enough(m.folder.report, id, who, m.need); err != nil {
-			return &problem.Problem{What: "the folder cannot be looked at", Where: m.folder.Host, Why: err.Error(), Fix: "see to the disk or the network behind it", Err: err}
+			return &problem.Problem{What: "the folder cannot be looked at", Where: m.folder.Host, Why: err.Error(),
+				Fix: "see to the disk or the network behind it", Err: err}
 		}
 	}
 	for _, r := range list {
@@ -207,10 +214,12 @@ func (a *app) showMending(m *mending) {
 		a.err.Printf("    who gains: %s\n", r.Widens)
 	}
 	if m.plan.Steps() > 0 {
-		a.err.Printf("  in all %s and %s change; what they were is kept in the ledger\n", show.Count(m.plan.Files, "file", "files"), show.Count(m.plan.Folders, "folder", "folders"))
+		a.err.Printf("  in all %s and %s change; what they were is kept in the ledger\n",
+			show.Count(m.plan.Files, "file", "files"), show.Count(m.plan.Folders, "folder", "folders"))
 	}
 	if m.plan.Linked > 0 {
-		a.err.Printf("  %s of the files have further names elsewhere (hard links), which change with them\n", show.Count(m.plan.Linked, "one", "of them"))
+		a.err.Printf("  %s of the files have further names elsewhere (hard links), which change with them\n",
+			show.Count(m.plan.Linked, "one", "of them"))
 	}
 }
 
@@ -226,20 +235,23 @@ func (a *app) ready(h *household.Household, owner permit.Identity) error {
 		to = &whole.Owner{UID: int(owner.UID), GID: int(owner.Groups[0])}
 	}
 	if err := deploy.MakeFolder(state, to); err != nil {
-		return &problem.Problem{What: "the state folder, where the ledger is kept, could not be made", Where: state, Why: err.Error(), Fix: "make it, or run this as root; nothing was touched", Err: err}
+		return &problem.Problem{What: "the state folder, where the ledger is kept, could not be made", Where: state,
+			Why: err.Error(), Fix: "make it, or run this as root; nothing was touched", Err: err}
 	}
 	a.err.Printf("made the state folder %s, where the ledger is kept\n", state)
 	return nil
 }
 
 // carryMend carries one plan out, with its entry in the ledger.
-func (a *app) carryMend(h *household.Household, engine facts.Engine, account facts.Account, m *mending) (mended, error) {
+func (a *app) carryMend(h *household.Household, engine facts.Engine, account facts.Account, m *mending) (mended,
+	error) {
 	out := mended{Shelf: m.folder.Shelf, Host: m.folder.Host}
 	for _, r := range m.remedies {
 		out.Remedies = append(out.Remedies, r.ID)
 	}
 	fail := func(err error) (mended, error) {
-		return out, &problem.Problem{What: "the ledger could not be written, so nothing was touched", Where: h.Storage.State, Why: err.Error(), Fix: "run this as root, or as the run-as account", Err: err}
+		return out, &problem.Problem{What: "the ledger could not be written, so nothing was touched",
+			Where: h.Storage.State, Why: err.Error(), Fix: "run this as root, or as the run-as account", Err: err}
 	}
 	if err := a.ready(h, engine.Identity(account)); err != nil {
 		return out, err
@@ -259,9 +271,11 @@ func (a *app) carryMend(h *household.Household, engine facts.Engine, account fac
 	}
 	out.Entry, err = ledger.Begin(h.Storage.State, ledger.Entry{
 		At: time.Now(), Who: who(), Command: "access --mend", Action: "mend",
-		What: fmt.Sprintf("%s on %s: %s, %s", strings.Join(out.Remedies, ", "), m.folder.Host, show.Count(m.plan.Files, "file", "files"), show.Count(m.plan.Folders, "folder", "folders")),
-		Why:  fmt.Sprintf("for %d:%d to %s shelf %s", account.UID, account.GID, m.folder.Need, m.folder.Shelf),
-		Undo: &ledger.Undo{Kind: undoAccess, Path: m.folder.Host, Kept: filepath.Base(kept.Name()), Data: fmt.Sprint(m.plan.Steps())},
+		What: fmt.Sprintf("%s on %s: %s, %s", strings.Join(out.Remedies, ", "), m.folder.Host,
+			show.Count(m.plan.Files, "file", "files"), show.Count(m.plan.Folders, "folder", "folders")),
+		Why: fmt.Sprintf("for %d:%d to %s shelf %s", account.UID, account.GID, m.folder.Need, m.folder.Shelf),
+		Undo: &ledger.Undo{Kind: undoAccess, Path: m.folder.Host, Kept: filepath.Base(kept.Name()),
+			Data: fmt.Sprint(m.plan.Steps())},
 	})
 	if err != nil {
 		return fail(err)
@@ -269,14 +283,16 @@ func (a *app) carryMend(h *household.Household, engine facts.Engine, account fac
 	o, err := a.steps(h, out.Entry, kept, mend.Carrier{}, m.plan.Steps())
 	out.Done, out.Already, out.Odd = o.Done, o.Already, o.Odds
 	if err == nil {
-		a.err.Printf("entry %d: %s mended; cozyshelf undo %d takes it back\n", out.Entry, show.Count(o.Done, "path", "paths"), out.Entry)
+		a.err.Printf("entry %d: %s mended; cozyshelf undo %d takes it back\n", out.Entry,
+			show.Count(o.Done, "path", "paths"), out.Entry)
 	}
 	return out, err
 }
 
 // steps takes the steps of a plan and ends its entry in the ledger. One that
 // fails half-way stays open, to be finished or undone.
-func (a *app) steps(h *household.Household, entry int, plan io.ReadSeeker, c mend.Carrier, total int) (mend.Outcome, error) {
+func (a *app) steps(h *household.Household, entry int, plan io.ReadSeeker, c mend.Carrier, total int) (mend.Outcome,
+	error) {
 	lock, err := a.lockMending(h)
 	if err != nil {
 		return mend.Outcome{}, err
@@ -291,7 +307,10 @@ func (a *app) steps(h *household.Household, entry int, plan io.ReadSeeker, c men
 	progress.End()
 	a.showOdd(o)
 	if err != nil {
-		p := &problem.Problem{What: fmt.Sprintf("it stopped after %s", show.Count(o.Done+o.Already, "path", "paths")), Where: h.Storage.State, Why: err.Error(), Fix: fmt.Sprintf("mend the cause; then cozyshelf access --mend finishes it, or cozyshelf undo %d takes back what was done", entry), Err: err}
+		p := &problem.Problem{What: fmt.Sprintf("it stopped after %s", show.Count(o.Done+o.Already, "path", "paths")),
+			Where: h.Storage.State, Why: err.Error(),
+			Fix: fmt.Sprintf("mend the cause; then cozyshelf access --mend finishes it, or cozyshelf undo %d takes "+
+				"back what was done", entry), Err: err}
 		var pe *os.PathError
 		if errors.As(err, &pe) {
 			p.Where, p.Why = pe.Path, pe.Op+": "+pe.Err.Error()
@@ -302,7 +321,8 @@ func (a *app) steps(h *household.Household, entry int, plan io.ReadSeeker, c men
 		return o, p
 	}
 	if err := ledger.End(h.Storage.State, entry, "done"); err != nil {
-		return o, &problem.Problem{What: "it is done, but the ledger could not be written", Where: h.Storage.State, Why: err.Error(), Fix: "free some space, and run cozyshelf access --mend once more", Err: err}
+		return o, &problem.Problem{What: "it is done, but the ledger could not be written", Where: h.Storage.State,
+			Why: err.Error(), Fix: "free some space, and run cozyshelf access --mend once more", Err: err}
 	}
 	return o, nil
 }
@@ -324,7 +344,8 @@ func (a *app) lockMending(h *household.Household) (io.Closer, error) {
 	}
 	if err := syscall.Flock(f.Fd(), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		f.Close()
-		return nil, &problem.Problem{What: "another mend or undo of this household is running", Where: h.Storage.State, Why: "two at once would undo each other", Fix: "wait for it to end, and try again"}
+		return nil, &problem.Problem{What: "another mend or undo of this household is running", Where: h.Storage.State,
+			Why: "two at once would undo each other", Fix: "wait for it to end, and try again"}
 	}
 	return f, nil
 }
@@ -333,7 +354,8 @@ func (a *app) lockMending(h *household.Household) (io.Closer, error) {
 func (a *app) cutOff(h *household.Household, yes bool) error {
 	list, _, err := ledger.Read(h.Storage.State)
 	if err != nil {
-		return &problem.Problem{What: "the ledger cannot be read", Where: h.Storage.State, Why: err.Error(), Fix: "run as root or as the run-as account", Err: err}
+		return &problem.Problem{What: "the ledger cannot be read", Where: h.Storage.State, Why: err.Error(),
+			Fix: "run as root or as the run-as account", Err: err}
 	}
 	for _, e := range list {
 		if e.Outcome != ledger.Open || e.Undo == nil || e.Undo.Kind != undoAccess {
@@ -343,12 +365,14 @@ func (a *app) cutOff(h *household.Household, yes bool) error {
 			continue // taken back already, or begun to be
 		}
 		a.err.Printf("entry %d was cut off: %s\n", e.ID, show.Clean(e.What))
-		if err := a.agree(yes, fmt.Sprintf("Finish it now? (no leaves it; cozyshelf undo %d takes it back)", e.ID)); err != nil {
+		if err := a.agree(yes, fmt.Sprintf("Finish it now? (no leaves it; cozyshelf undo %d takes it back)",
+			e.ID)); err != nil {
 			return err
 		}
 		kept, err := ledger.OpenKept(h.Storage.State, e.Undo.Kept)
 		if err != nil {
-			return &problem.Problem{What: "what is needed to finish it cannot be read", Where: h.Storage.State, Why: err.Error(), Fix: "run as the account that began it", Err: err}
+			return &problem.Problem{What: "what is needed to finish it cannot be read", Where: h.Storage.State,
+				Why: err.Error(), Fix: "run as the account that began it", Err: err}
 		}
 		total := 0
 		fmt.Sscan(e.Undo.Data, &total)
@@ -364,7 +388,8 @@ func (a *app) cutOff(h *household.Household, yes bool) error {
 
 // join lets the account into a group: on this machine where it has a name here,
 // else in the household file.
-func (a *app) join(h *household.Household, engine facts.Engine, account facts.Account, m permit.Remedy, shelf string) error {
+func (a *app) join(h *household.Household, engine facts.Engine, account facts.Account, m permit.Remedy,
+	shelf string) error {
 	if err := a.ready(h, engine.Identity(account)); err != nil {
 		return err
 	}
@@ -372,15 +397,17 @@ func (a *app) join(h *household.Household, engine facts.Engine, account facts.Ac
 	if account.Name == "" || machine.GroupName(m.Subject) == "" {
 		return a.addGroup(h, m.Subject, "access --mend", "it owns what shelf "+shelf+" holds")
 	}
-	id, err := ledger.Begin(h.Storage.State, ledger.Entry{At: time.Now(), Who: who(), Command: "access --mend", Action: "join-group",
-		What: fmt.Sprintf("add %s to group %s", account.Name, group), Why: "it owns what shelf " + shelf + " holds",
-		Undo: &ledger.Undo{Kind: undoGroup, Path: account.Name, Data: group}})
+	id, err := ledger.Begin(h.Storage.State,
+		ledger.Entry{At: time.Now(), Who: who(), Command: "access --mend", Action: "join-group",
+			What: fmt.Sprintf("add %s to group %s", account.Name, group), Why: "it owns what shelf " + shelf + " holds",
+			Undo: &ledger.Undo{Kind: undoGroup, Path: account.Name, Data: group}})
 	if err != nil {
 		return err
 	}
 	if err := machine.JoinGroup(account.Name, m.Subject); err != nil {
 		_ = ledger.End(h.Storage.State, id, err.Error()) // the error below tells
-		return &problem.Problem{What: fmt.Sprintf("%s could not be added to group %s", account.Name, group), Why: err.Error(), Fix: "add it with this machine's own tools, as root; or take another remedy", Err: err}
+		return &problem.Problem{What: fmt.Sprintf("%s could not be added to group %s", account.Name, group),
+			Why: err.Error(), Fix: "add it with this machine's own tools, as root; or take another remedy", Err: err}
 	}
 	a.err.Printf("entry %d: %s is in group %s now; cozyshelf deploy lets the server know\n", id, account.Name, group)
 	return ledger.End(h.Storage.State, id, "done")

@@ -41,7 +41,9 @@ proposal is taken. A file that is there is never overwritten.`,
 				return err
 			}
 			if _, err := os.Lstat(a.household); err == nil {
-				return &problem.Problem{What: "a household file is there already", Where: a.household, Why: "it is never overwritten", Fix: "edit it, move it away, or name another with --household", Exit: problem.ExitUsage}
+				return &problem.Problem{What: "a household file is there already", Where: a.household,
+					Why: "it is never overwritten", Fix: "edit it, move it away, or name another with --household",
+					Exit: problem.ExitUsage}
 			}
 			for _, s := range []struct {
 				text string
@@ -106,7 +108,8 @@ func parseShelf(s string) (household.Shelf, error) {
 	name, rest, ok := strings.Cut(s, "=")
 	kind, folder, ok2 := strings.Cut(rest, ":")
 	if !ok || !ok2 || folder == "" {
-		return household.Shelf{}, fmt.Errorf("%q is no shelf; write NAME=KIND:FOLDER, such as films=films:/srv/media/films", s)
+		return household.Shelf{}, fmt.Errorf("%q is no shelf; write NAME=KIND:FOLDER, such as "+
+			"films=films:/srv/media/films", s)
 	}
 	sh := household.Shelf{Name: name, Kind: household.Kind(kind), Access: household.Read}
 	if f, change := strings.CutSuffix(folder, ":change"); change {
@@ -118,8 +121,9 @@ func parseShelf(s string) (household.Shelf, error) {
 
 // faultyFlags refuses what flags gave and the household file cannot hold.
 func faultyFlags(c *cobra.Command, h *household.Household) error {
-	flags := map[string]string{"household.name": "name", "household.timezone": "timezone", "household.language": "language",
-		"server.engine": "engine", "server.run_as": "run-as", "server.port": "port", "server.bind": "bind",
+	flags := map[string]string{"household.name": "name", "household.timezone": "timezone",
+		"household.language": "language",
+		"server.engine":      "engine", "server.run_as": "run-as", "server.port": "port", "server.bind": "bind",
 		"server.network": "network", "server.memory": "memory", "storage.state": "state", "storage.scratch": "scratch",
 		"storage.scratch_limit": "scratch-limit"}
 	for _, f := range h.Complaints() {
@@ -127,7 +131,8 @@ func faultyFlags(c *cobra.Command, h *household.Household) error {
 		if strings.HasPrefix(f.Key, "shelf") {
 			flag = "shelf"
 		}
-		return &problem.Problem{What: "the household cannot be written down", Where: "--" + flag, Why: f.Why, Fix: f.Fix,
+		return &problem.Problem{What: "the household cannot be written down", Where: "--" + flag, Why: f.Why,
+			Fix:  f.Fix,
 			Exit: problem.ExitUsage}
 	}
 	return nil
@@ -180,7 +185,8 @@ func (q *questions) want(to *string, flag, key, question, proposal string, also 
 func (q *questions) line(question string) (string, error) {
 	text, err := q.a.line(question + ":")
 	if err != nil && !errors.Is(err, errInterrupted) {
-		return "", &problem.Problem{What: "nothing was written", Why: "the questions were not answered to the end", Fix: "begin again, or give the answers as flags", Exit: problem.ExitRefused, Err: err}
+		return "", &problem.Problem{What: "nothing was written", Why: "the questions were not answered to the end",
+			Fix: "begin again, or give the answers as flags", Exit: problem.ExitRefused, Err: err}
 	}
 	return text, err
 }
@@ -197,7 +203,8 @@ func (q *questions) all() error {
 	if zone == "" {
 		zone = "UTC"
 	}
-	if err := q.want(&h.Household.Name, "name", "household.name", "What is the household called?", householdName(), nil); err != nil {
+	if err := q.want(&h.Household.Name, "name", "household.name", "What is the household called?", householdName(),
+		nil); err != nil {
 		return err
 	}
 	if err := q.want(&h.Household.Timezone, "timezone", "household.timezone", "Time zone?", zone, nil); err != nil {
@@ -216,7 +223,8 @@ func (q *questions) all() error {
 	if err := q.shelves(); err != nil {
 		return err
 	}
-	if err := q.want(&h.Server.RunAs, "run-as", "server.run_as", "Which account shall the server run as?", fitting(), nil); err != nil {
+	if err := q.want(&h.Server.RunAs, "run-as", "server.run_as", "Which account shall the server run as?", fitting(),
+		nil); err != nil {
 		return err
 	}
 	return q.port()
@@ -228,7 +236,8 @@ func (q *questions) shelves() error {
 	if !q.ask || len(h.Shelves) > 0 {
 		return nil
 	}
-	q.a.err.Printf("Shelves, one a line, as NAME=KIND:FOLDER, such as films=films:/srv/media/films; an empty line ends.\n")
+	q.a.err.Printf("Shelves, one a line, as NAME=KIND:FOLDER, such as films=films:/srv/media/films; an empty line " +
+		"ends.\n")
 	for {
 		text, err := q.line("Shelf?")
 		if err != nil || text == "" {
@@ -265,7 +274,8 @@ func (q *questions) port() error {
 		h.Server.Port = household.DefaultPort
 	}
 	if h.Server.Port != household.DefaultPort {
-		q.a.err.Printf("%s\n", show1("port", fmt.Sprintf("%d is taken, so %d is proposed", household.DefaultPort, h.Server.Port)))
+		q.a.err.Printf("%s\n", show1("port",
+			fmt.Sprintf("%d is taken, so %d is proposed", household.DefaultPort, h.Server.Port)))
 	}
 	var text string
 	return q.want(&text, "port", "server.port", "On which port?", fmt.Sprint(h.Server.Port), func(s string) string {
@@ -297,7 +307,8 @@ func (q *questions) write(text []byte) error {
 		if err == nil {
 			return nil
 		}
-		p := &problem.Problem{What: "the household file cannot be written", Where: q.a.household, Why: err.Error(), Fix: "choose a place where you may write, with --household", Err: err}
+		p := &problem.Problem{What: "the household file cannot be written", Where: q.a.household, Why: err.Error(),
+			Fix: "choose a place where you may write, with --household", Err: err}
 		if !q.ask {
 			return p
 		}

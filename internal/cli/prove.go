@@ -20,10 +20,12 @@ import (
 func (a *app) probeCommand() *cobra.Command {
 	var spec string
 	c := &cobra.Command{
-		Use: "probe --spec JSON", Short: "Try what the server would do on its shelves (the tool uses it)", Hidden: true, Args: cobra.NoArgs,
+		Use: "probe --spec JSON", Short: "Try what the server would do on its shelves (the tool uses it)",
+		Hidden: true, Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			if err := machine.DropPowers(); err != nil {
-				return &problem.Problem{What: "the probe could not give its powers up", Why: err.Error(), Fix: "run it as an account of its own"}
+				return &problem.Problem{What: "the probe could not give its powers up", Why: err.Error(),
+					Fix: "run it as an account of its own"}
 			}
 			var s probe.Spec
 			if err := json.Unmarshal([]byte(spec), &s); err != nil {
@@ -53,7 +55,9 @@ func (a *app) showDoubts(list []operate.Proven) {
 // disagrees writes a disagreement in a line.
 func disagrees(d permit.Disagreement) string {
 	may := map[bool]string{true: "may", false: "may not"}
-	return fmt.Sprintf("%s: computed that it %s be %s, and it %s (%s)", d.Path, may[d.Computed], map[string]string{"read": "read", "list": "listed", "write": "written in"}[d.Need], map[bool]string{true: "can", false: "cannot"}[d.Kernel], d.Why)
+	return fmt.Sprintf("%s: computed that it %s be %s, and it %s (%s)", d.Path, may[d.Computed],
+		map[string]string{"read": "read", "list": "listed", "write": "written in"}[d.Need],
+		map[bool]string{true: "can", false: "cannot"}[d.Kernel], d.Why)
 }
 
 // showProven says what came of the trial.
@@ -75,7 +79,8 @@ func (a *app) showProven(list []operate.Proven, f facts.Engine) {
 		if p.Tried < p.Files {
 			of = fmt.Sprintf(", a sample of %s", show.Count(p.Files, "file", "files"))
 		}
-		text := fmt.Sprintf("%d of %d files opened and read%s; %d of %d folders listed", p.Read, p.Tried, of, p.Listed, p.Folders)
+		text := fmt.Sprintf("%d of %d files opened and read%s; %d of %d folders listed", p.Read, p.Tried, of, p.Listed,
+			p.Folders)
 		if p.Write {
 			text += fmt.Sprintf("; in %d a file was made and removed", p.Written)
 		}

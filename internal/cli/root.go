@@ -146,10 +146,13 @@ The first evening:
 		}
 	}
 	add("begin", a.demoCommand(), a.newCommand(), a.checkCommand(), a.accessCommand(), a.deployCommand())
-	add("life", a.statusCommand(), a.logsCommand(), a.startCommand(), a.stopCommand(), a.restartCommand(), a.retireCommand(), a.upgradeCommand(), a.rollbackCommand(), a.backupCommand(), a.restoreCommand(), a.ledgerCommand(), a.undoCommand())
+	add("life", a.statusCommand(), a.logsCommand(), a.startCommand(), a.stopCommand(), a.restartCommand(),
+		a.retireCommand(), a.upgradeCommand(), a.rollbackCommand(), a.backupCommand(), a.restoreCommand(),
+		a.ledgerCommand(), a.undoCommand())
 	add("home", a.shelfCommand(), a.tidyCommand(), a.intakeCommand(), a.memberCommand(), a.usageCommand())
 	add("inside", a.serveCommand())
-	root.AddCommand(a.superviseCommand(), a.healthcheckCommand(), a.relayCommand(), a.probeCommand(), a.lookCommand(), a.storeWorkCommand(), a.manCommand())
+	root.AddCommand(a.superviseCommand(), a.healthcheckCommand(), a.relayCommand(), a.probeCommand(), a.lookCommand(),
+		a.storeWorkCommand(), a.manCommand())
 	root.SetHelpCommandGroupID("inside")
 	root.SetCompletionCommandGroupID("inside")
 	root.InitDefaultCompletionCmd()
@@ -174,7 +177,8 @@ func strict(c *cobra.Command) {
 		c.PreRunE = func(c *cobra.Command, list []string) error {
 			var missing []string
 			c.Flags().VisitAll(func(f *pflag.Flag) {
-				if must := f.Annotations[cobra.BashCompOneRequiredFlag]; len(must) > 0 && must[0] == "true" && !f.Changed {
+				if must := f.Annotations[cobra.BashCompOneRequiredFlag]; len(must) > 0 && must[0] == "true" &&
+					!f.Changed {
 					what, _ := pflag.UnquoteUsage(f)
 					if what == "string" {
 						what = strings.ToUpper(f.Name)
@@ -226,7 +230,8 @@ func wanted(c *cobra.Command, list []string) string {
 }
 
 func wrongUse(c *cobra.Command, why string) error {
-	return &problem.Problem{What: "the command cannot be understood", Where: c.CommandPath(), Why: why, Fix: "see " + c.CommandPath() + " --help", Exit: problem.ExitUsage}
+	return &problem.Problem{What: "the command cannot be understood", Where: c.CommandPath(), Why: why, Fix: "see " +
+		c.CommandPath() + " --help", Exit: problem.ExitUsage}
 }
 
 // reads gives a command the --json flag.
@@ -268,11 +273,15 @@ func (a *app) read() (*household.Household, []byte, error) {
 	}
 	account := machine.Account(h.Server)
 	if account.Known && owner != 0 && owner == int(account.UID) && owner != os.Geteuid() {
-		return nil, nil, &problem.Problem{What: "the household file belongs to the server's account", Where: a.household, Why: fmt.Sprintf("it belongs to uid %d, which the server runs as: whoever took the server over could have %s do what it says", owner, who()), Fix: "chown root: " + a.household + ", and look whether it says what you want"}
+		return nil, nil, &problem.Problem{What: "the household file belongs to the server's account",
+			Where: a.household, Why: fmt.Sprintf("it belongs to uid %d, which the server runs as: whoever took the "+
+				"server over could have %s do what it says", owner, who()), Fix: "chown root: " + a.household +
+				", and look whether it says what you want"}
 	}
 	if owner != os.Geteuid() && !a.told {
 		a.told = true
-		a.err.Printf("%s belongs to %s; what it says is done as %s\n", show.Clean(a.household), accountName(owner), who())
+		a.err.Printf("%s belongs to %s; what it says is done as %s\n", show.Clean(a.household), accountName(owner),
+			who())
 	}
 	return h, b, nil
 }
@@ -283,7 +292,9 @@ func (a *app) readHousehold() ([]byte, int, error) {
 	p := &problem.Problem{What: "the household file cannot be read", Where: a.household, Err: err}
 	switch {
 	case errors.Is(err, os.ErrNotExist):
-		p.What, p.Why, p.Fix, p.Exit = "there is no household file", "every command needs to know which household it is about", "write one with cozyshelf new, or name another with --household", problem.ExitUsage
+		p.What, p.Why, p.Fix, p.Exit = "there is no household file",
+			"every command needs to know which household it is about",
+			"write one with cozyshelf new, or name another with --household", problem.ExitUsage
 		return nil, owner, p
 	case errors.Is(err, boundary.ErrOpen), errors.Is(err, boundary.ErrLink):
 		at := a.household
@@ -293,7 +304,8 @@ func (a *app) readHousehold() ([]byte, int, error) {
 		}
 		p.What, p.Where = "the household file is not yours alone", at
 		p.Why = "others may write to it, or put another in its place: they could have " + who() + " do what they want"
-		p.Fix = fmt.Sprintf("chown %s: %s; chmod go-w %s; or move the household file to a folder of your own", accountName(os.Geteuid()), at, at)
+		p.Fix = fmt.Sprintf("chown %s: %s; chmod go-w %s; or move the household file to a folder of your own",
+			accountName(os.Geteuid()), at, at)
 		return nil, owner, p
 	case err != nil:
 		p.Why, p.Fix = err.Error(), "check that it is a file and that you may read it"

@@ -34,11 +34,13 @@ func (a *app) serveCommand() *cobra.Command {
 		RunE: func(c *cobra.Command, _ []string) error {
 			// Root without a container around it is no more here than inside one.
 			if err := machine.DropPowers(); err != nil {
-				return &problem.Problem{What: "the server could not give its powers up", Why: err.Error(), Fix: "run it as an account of its own"}
+				return &problem.Problem{What: "the server could not give its powers up", Why: err.Error(),
+					Fix: "run it as an account of its own"}
 			}
 			s, err := server.ReadSettings(settings)
 			if err != nil {
-				return &problem.Problem{What: "the settings cannot be read", Where: settings, Why: err.Error(), Fix: "cozyshelf deploy writes them"}
+				return &problem.Problem{What: "the settings cannot be read", Where: settings, Why: err.Error(),
+					Fix: "cozyshelf deploy writes them"}
 			}
 			log := logger(s)
 			syscall.Umask(int(s.Umask))
@@ -51,7 +53,8 @@ func (a *app) serveCommand() *cobra.Command {
 				go collect(ctx)
 			}
 			if err := server.New(s, a.version, log).Run(ctx); err != nil {
-				return &problem.Problem{What: "the server ended", Why: err.Error(), Fix: "cozyshelf check shows what stands in the way"}
+				return &problem.Problem{What: "the server ended", Why: err.Error(),
+					Fix: "cozyshelf check shows what stands in the way"}
 			}
 			log.Info("ended")
 			return nil
@@ -85,7 +88,8 @@ func logger(s blueprint.Settings) *slog.Logger {
 func (a *app) superviseCommand() *cobra.Command {
 	var boot bool
 	c := &cobra.Command{
-		Use: "supervise FOLDER", Short: "Keep a server running (the process engine uses it)", Hidden: true, Args: cobra.ExactArgs(1),
+		Use: "supervise FOLDER", Short: "Keep a server running (the process engine uses it)", Hidden: true,
+		Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error { return process.Supervise(args[0], boot) },
 	}
 	c.Flags().BoolVar(&boot, "boot", false, "the machine starts: do nothing where somebody has stopped the server")
@@ -104,7 +108,8 @@ func looks() {
 
 func (a *app) lookCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "look FOLDER", Short: "Say why a folder cannot be used, or nothing (this program uses it)", Hidden: true, Args: cobra.ExactArgs(1),
+		Use: "look FOLDER", Short: "Say why a folder cannot be used, or nothing (this program uses it)", Hidden: true,
+		Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			_, err := os.Stdout.WriteString(machine.LookHere(args[0]))
 			return err
@@ -115,7 +120,8 @@ func (a *app) lookCommand() *cobra.Command {
 func (a *app) healthcheckCommand() *cobra.Command {
 	state := blueprint.StateInside
 	c := &cobra.Command{
-		Use: "healthcheck", Short: "Ask the server whether it is ready (the engine uses it)", Hidden: true, Args: cobra.NoArgs,
+		Use: "healthcheck", Short: "Ask the server whether it is ready (the engine uses it)", Hidden: true,
+		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			ctx, cancel := context.WithTimeout(c.Context(), 4*time.Second)
 			defer cancel()
@@ -129,7 +135,8 @@ func (a *app) healthcheckCommand() *cobra.Command {
 func (a *app) relayCommand() *cobra.Command {
 	state := blueprint.StateInside
 	c := &cobra.Command{
-		Use: "relay", Short: "Connect standard input and output to the control socket (the tool uses it)", Hidden: true, Args: cobra.NoArgs,
+		Use: "relay", Short: "Connect standard input and output to the control socket (the tool uses it)",
+		Hidden: true, Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			conn, err := control.Dialed(c.Context(), state)
 			if err != nil {

@@ -23,7 +23,8 @@ import (
 
 func (a *app) shelfCommand() *cobra.Command {
 	c := &cobra.Command{Use: "shelf", Short: "The shelves and what is on them"}
-	c.AddCommand(a.shelfListCommand(), a.shelfShowCommand(), a.shelfFindCommand(), a.shelfMatchCommand(), a.shelfScanCommand(), a.shelfAddCommand(), a.shelfRemoveCommand())
+	c.AddCommand(a.shelfListCommand(), a.shelfShowCommand(), a.shelfFindCommand(), a.shelfMatchCommand(),
+		a.shelfScanCommand(), a.shelfAddCommand(), a.shelfRemoveCommand())
 	return c
 }
 
@@ -68,16 +69,24 @@ func (a *app) showShelves(list []control.Shelf) {
 		if s.Problems > 0 {
 			problems = fmt.Sprint(s.Problems)
 		}
-		rows = append(rows, []string{s.Name, string(s.Kind), string(s.Access), fmt.Sprint(s.Titles), fmt.Sprint(s.Files), show.Length(s.Duration), show.Size(s.Size), problems, state})
+		rows = append(rows, []string{s.Name, string(s.Kind), string(s.Access), fmt.Sprint(s.Titles),
+			fmt.Sprint(s.Files), show.Length(s.Duration), show.Size(s.Size), problems, state})
 	}
-	a.out.Table([]show.Column{{Head: "shelf", Whole: true}, {Head: "kind", Whole: true, Drop: 2}, {Head: "access", Whole: true, Drop: 1}, {Head: "titles", Right: true}, {Head: "files", Right: true, Drop: 4}, {Head: "length", Right: true, Drop: 3}, {Head: "size", Right: true, Drop: 5}, {Head: "problems", Right: true}, {Head: "state"}}, rows)
+	a.out.Table([]show.Column{{Head: "shelf", Whole: true}, {Head: "kind", Whole: true, Drop: 2},
+		{Head: "access", Whole: true, Drop: 1}, {Head: "titles", Right: true}, {Head: "files", Right: true, Drop: 4},
+		{Head: "length", Right: true, Drop: 3}, {Head: "size", Right: true, Drop: 5}, {Head: "problems", Right: true},
+		{Head: "state"}}, rows)
 }
 
 func (a *app) shelfShowCommand() *cobra.Command {
 	var problems bool
 	c := a.reads(&cobra.Command{
-		Use: "show [NAME]", Short: "Every file of a shelf; with no name, the whole library in figures", Args: cobra.MaximumNArgs(1),
-		Long: "Shows every file of a shelf, and what cannot be read, with the reason. With no name it shows the\nwhole library in figures, and what arrived lately. With --problems it lists what somebody should\nsee to: files that cannot be read or understood, what is there twice, and what lacks a description,\na picture, or subtitles in the household's language.",
+		Use: "show [NAME]", Short: "Every file of a shelf; with no name, the whole library in figures",
+		Args: cobra.MaximumNArgs(1),
+		Long: "Shows every file of a shelf, and what cannot be read, with the reason. With no name it shows " +
+			"the\nwhole library in figures, and what arrived lately. With --problems it lists what somebody " +
+			"should\nsee to: files that cannot be read or understood, what is there twice, and what lacks a " +
+			"description,\na picture, or subtitles in the household's language.",
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := a.server(c.Context())
 			if err != nil {
@@ -127,7 +136,8 @@ func (a *app) showSeen(list []scan.Report) {
 	for _, sort := range []string{"new", "changed", "moved", "gone", "failing", "unclear"} {
 		n, all := 0, 0
 		for _, r := range list {
-			all += map[string]int{"new": r.New, "changed": r.Changed, "moved": r.Moved, "gone": r.Gone, "failing": r.Failing, "unclear": r.Unclear}[sort]
+			all += map[string]int{"new": r.New, "changed": r.Changed, "moved": r.Moved, "gone": r.Gone,
+				"failing": r.Failing, "unclear": r.Unclear}[sort]
 			for _, s := range r.Seen {
 				if s.What != sort || n == most {
 					continue
@@ -210,8 +220,10 @@ func (a *app) showProblems(list []library.Problem) {
 
 // kinds in words: what one title, and one file of it, is called.
 var kindWords = map[household.Kind][4]string{
-	household.Films: {"film", "films", "file", "files"}, household.Series: {"show", "shows", "episode", "episodes"}, household.Music: {"album", "albums", "track", "tracks"},
-	household.Photos: {"set", "sets", "picture", "pictures"}, household.Recordings: {"recording", "recordings", "file", "files"},
+	household.Films: {"film", "films", "file", "files"}, household.Series: {"show", "shows", "episode", "episodes"},
+	household.Music:      {"album", "albums", "track", "tracks"},
+	household.Photos:     {"set", "sets", "picture", "pictures"},
+	household.Recordings: {"recording", "recordings", "file", "files"},
 }
 
 func (a *app) showLibrary(l store.Library) {
@@ -229,21 +241,26 @@ func (a *app) showLibrary(l store.Library) {
 		if k.Seasons > 0 {
 			seasons = show.Count(k.Seasons, "season", "seasons")
 		}
-		rows = append(rows, []string{string(k.Kind), show.Count(k.Titles, w[0], w[1]), seasons, show.Count(k.Files, w[2], w[3]), show.Length(k.Duration), show.Size(k.Size)})
+		rows = append(rows, []string{string(k.Kind), show.Count(k.Titles, w[0], w[1]), seasons,
+			show.Count(k.Files, w[2], w[3]), show.Length(k.Duration), show.Size(k.Size)})
 		files, length, bytes = files+k.Files, length+k.Duration, bytes+k.Size
 	}
-	rows = append(rows, []string{"together", "", "", show.Count(files, "file", "files"), show.Length(length), show.Size(bytes)})
-	a.out.Table([]show.Column{{Head: "kind", Whole: true}, {Head: "titles", Right: true}, {Head: "", Right: true}, {Head: "files", Right: true}, {Head: "length", Right: true}, {Head: "size", Right: true}}, rows)
+	rows = append(rows, []string{"together", "", "", show.Count(files, "file", "files"), show.Length(length),
+		show.Size(bytes)})
+	a.out.Table([]show.Column{{Head: "kind", Whole: true}, {Head: "titles", Right: true}, {Head: "", Right: true},
+		{Head: "files", Right: true}, {Head: "length", Right: true}, {Head: "size", Right: true}}, rows)
 	a.out.Printf("\n")
 	rows = nil
 	for _, c := range l.Codecs {
 		rows = append(rows, []string{c.Content, c.Codec, fmt.Sprint(c.Files), show.Size(c.Size)})
 	}
 	for _, s := range l.Sizes {
-		rows = append(rows, []string{"picture", fmt.Sprintf("up to %d lines", s.Height), fmt.Sprint(s.Files), show.Size(s.Size)})
+		rows = append(rows, []string{"picture", fmt.Sprintf("up to %d lines", s.Height), fmt.Sprint(s.Files),
+			show.Size(s.Size)})
 	}
 	if len(rows) > 0 {
-		a.out.Table([]show.Column{{Head: "what"}, {Head: "codec or height"}, {Head: "files", Right: true}, {Head: "size", Right: true}}, rows)
+		a.out.Table([]show.Column{{Head: "what"}, {Head: "codec or height"}, {Head: "files", Right: true},
+			{Head: "size", Right: true}}, rows)
 	}
 	if len(l.Lately) > 0 {
 		a.out.Printf("\n%s\n", show.Bold("lately arrived"))
@@ -254,9 +271,11 @@ func (a *app) showLibrary(l store.Library) {
 func (a *app) showLately(list []store.Title) {
 	var rows [][]string
 	for _, t := range list {
-		rows = append(rows, []string{show.When(t.Added), t.Shelf, titled(t), show.Length(t.Duration), show.Size(t.Size)})
+		rows = append(rows, []string{show.When(t.Added), t.Shelf, titled(t), show.Length(t.Duration),
+			show.Size(t.Size)})
 	}
-	a.out.Table([]show.Column{{Head: "when", Whole: true}, {Head: "shelf", Whole: true, Drop: 2}, {Head: "title", Most: 60}, {Head: "length", Right: true, Drop: 1}, {Head: "size", Right: true, Drop: 3}}, rows)
+	a.out.Table([]show.Column{{Head: "when", Whole: true}, {Head: "shelf", Whole: true, Drop: 2},
+		{Head: "title", Most: 60}, {Head: "length", Right: true, Drop: 1}, {Head: "size", Right: true, Drop: 3}}, rows)
 }
 
 // titled is a title as a person says it.
@@ -293,9 +312,12 @@ func (a *app) shelfFindCommand() *cobra.Command {
 			}
 			var rows [][]string
 			for _, h := range list {
-				rows = append(rows, []string{h.Title.Shelf, titled(h.Title), h.Part, show.Count(h.Title.Parts, "file", "files"), show.Length(h.Title.Duration)})
+				rows = append(rows, []string{h.Title.Shelf, titled(h.Title), h.Part,
+					show.Count(h.Title.Parts, "file", "files"), show.Length(h.Title.Duration)})
 			}
-			a.out.Table([]show.Column{{Head: "shelf", Whole: true, Drop: 2}, {Head: "title", Most: 60}, {Head: "part", Most: 40}, {Head: "", Right: true, Drop: 1}, {Head: "length", Right: true, Drop: 3}}, rows)
+			a.out.Table([]show.Column{{Head: "shelf", Whole: true, Drop: 2}, {Head: "title", Most: 60},
+				{Head: "part", Most: 40}, {Head: "", Right: true, Drop: 1}, {Head: "length", Right: true, Drop: 3}},
+				rows)
 			return nil
 		},
 	})
@@ -304,9 +326,12 @@ func (a *app) shelfFindCommand() *cobra.Command {
 }
 
 func (a *app) showShelf(sh control.ShelfFiles) {
-	a.out.Printf("%s %s\n", show.Bold(sh.Name), show.Faint(fmt.Sprintf("· %s · %s · %s, %s, %s", sh.Kind, strings.Join(sh.Folders, ", "), show.Count(sh.Titles, "title", "titles"), show.Count(sh.Files, "file", "files"), show.Size(sh.Size))))
+	a.out.Printf("%s %s\n", show.Bold(sh.Name),
+		show.Faint(fmt.Sprintf("· %s · %s · %s, %s, %s", sh.Kind, strings.Join(sh.Folders, ", "),
+			show.Count(sh.Titles, "title", "titles"), show.Count(sh.Files, "file", "files"), show.Size(sh.Size))))
 	for _, f := range sh.Away {
-		a.out.Printf("%s %s is away: %s\n         what was known of it is kept\n", show.Mark("warning"), show.Clean(f.Folder), show.Clean(f.Why))
+		a.out.Printf("%s %s is away: %s\n         what was known of it is kept\n", show.Mark("warning"),
+			show.Clean(f.Folder), show.Clean(f.Why))
 	}
 	a.out.Printf("\n")
 	var rows [][]string
@@ -332,10 +357,14 @@ func (a *app) showShelf(sh control.ShelfFiles) {
 				mark = "?"
 				notes = append(notes, fmt.Sprintf("%s: %s", f.Path, f.Note))
 			}
-			rows = append(rows, []string{mark, name, year, strings.TrimSpace(f.Day() + " " + f.Label()), show.Length(f.Duration), size(f.Media.First(media.Video)), f.Media.Codecs(), show.Size(f.Size), path.Base(f.Path)})
+			rows = append(rows, []string{mark, name, year, strings.TrimSpace(f.Day() + " " + f.Label()),
+				show.Length(f.Duration), size(f.Media.First(media.Video)), f.Media.Codecs(), show.Size(f.Size),
+				path.Base(f.Path)})
 		}
 	}
-	a.out.Table([]show.Column{{Head: ""}, {Head: "title", Most: 60}, {Head: "year", Drop: 5}, {Head: "part", Most: 40}, {Head: "length", Right: true, Drop: 4}, {Head: "picture", Drop: 2}, {Head: "codecs", Drop: 1}, {Head: "size", Right: true, Drop: 3}, {Head: "file"}}, rows)
+	a.out.Table([]show.Column{{Head: ""}, {Head: "title", Most: 60}, {Head: "year", Drop: 5}, {Head: "part", Most: 40},
+		{Head: "length", Right: true, Drop: 4}, {Head: "picture", Drop: 2}, {Head: "codecs", Drop: 1},
+		{Head: "size", Right: true, Drop: 3}, {Head: "file"}}, rows)
 	for _, p := range sh.Problems {
 		problems = append(problems, fmt.Sprintf("%s: %s", path.Join(p.Root, p.Path), p.Problem))
 	}
@@ -373,7 +402,8 @@ func (a *app) shelfScanCommand() *cobra.Command {
 	var emptied, gently bool
 	c := &cobra.Command{
 		Use: "scan [NAME | FOLDER]", Short: "Look for what is new, changed or gone", Args: cobra.MaximumNArgs(1),
-		Long: "Looks for what is new, changed or gone: on all shelves, on one, or in one folder of a shelf\n(written with a slash, such as ./films or /srv/media/films/new) and all below it.",
+		Long: "Looks for what is new, changed or gone: on all shelves, on one, or in one folder of a " +
+			"shelf\n(written with a slash, such as ./films or /srv/media/films/new) and all below it.",
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := a.server(c.Context())
 			if err != nil {
@@ -385,7 +415,8 @@ func (a *app) shelfScanCommand() *cobra.Command {
 					return err
 				}
 				if st, err := os.Lstat(folder); err == nil && !st.IsDir() {
-					return &problem.Problem{What: folder + " cannot be scanned", Why: "it is no folder", Fix: "name the folder that it lies in", Exit: problem.ExitUsage}
+					return &problem.Problem{What: folder + " cannot be scanned", Why: "it is no folder",
+						Fix: "name the folder that it lies in", Exit: problem.ExitUsage}
 				}
 				name = ""
 			}
@@ -408,9 +439,15 @@ func (a *app) shelfScanCommand() *cobra.Command {
 					away = append(away, r.Away...)
 				}
 				failing += r.Failing
-				rows = append(rows, []string{r.Shelf, fmt.Sprint(r.Files), fmt.Sprint(r.New), fmt.Sprint(r.Changed), fmt.Sprint(r.Moved), fmt.Sprint(r.Gone), fmt.Sprint(r.Failing), fmt.Sprint(r.Unclear), fmt.Sprint(r.Samples), fmt.Sprint(r.Passed), fmt.Sprintf("%.2f s", r.Seconds), note})
+				rows = append(rows, []string{r.Shelf, fmt.Sprint(r.Files), fmt.Sprint(r.New), fmt.Sprint(r.Changed),
+					fmt.Sprint(r.Moved), fmt.Sprint(r.Gone), fmt.Sprint(r.Failing), fmt.Sprint(r.Unclear),
+					fmt.Sprint(r.Samples), fmt.Sprint(r.Passed), fmt.Sprintf("%.2f s", r.Seconds), note})
 			}
-			a.out.Table([]show.Column{{Head: "shelf", Whole: true}, {Head: "files", Right: true}, {Head: "new", Right: true}, {Head: "changed", Right: true}, {Head: "moved", Right: true, Drop: 5}, {Head: "gone", Right: true}, {Head: "unreadable", Right: true}, {Head: "name not understood", Right: true, Drop: 4}, {Head: "samples", Right: true, Drop: 1}, {Head: "other files", Right: true, Drop: 2}, {Head: "took", Right: true, Drop: 3}, {Head: ""}}, rows)
+			a.out.Table([]show.Column{{Head: "shelf", Whole: true}, {Head: "files", Right: true},
+				{Head: "new", Right: true}, {Head: "changed", Right: true}, {Head: "moved", Right: true, Drop: 5},
+				{Head: "gone", Right: true}, {Head: "unreadable", Right: true},
+				{Head: "name not understood", Right: true, Drop: 4}, {Head: "samples", Right: true, Drop: 1},
+				{Head: "other files", Right: true, Drop: 2}, {Head: "took", Right: true, Drop: 3}, {Head: ""}}, rows)
 			for _, f := range away {
 				a.out.Printf("\n%s %s: %s\n", show.Mark("warning"), show.Clean(f.Folder), show.Clean(f.Why))
 			}
@@ -421,7 +458,8 @@ func (a *app) shelfScanCommand() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&emptied, "emptied", false, "a folder with nothing in it was emptied; it is not the place of a disk that is away")
+	c.Flags().BoolVar(&emptied, "emptied", false,
+		"a folder with nothing in it was emptied; it is not the place of a disk that is away")
 	c.Flags().BoolVar(&gently, "gently", false, "give way to all else on the machine: takes longer")
 	return a.reads(c)
 }

@@ -26,7 +26,8 @@ func (a *app) shelfAddCommand() *cobra.Command {
 	var kind, access string
 	var make, yes bool
 	c := &cobra.Command{
-		Use: "add NAME --kind KIND [--folder PATH]", Short: "Write a shelf into the household file; all else in it stays as it is",
+		Use:   "add NAME --kind KIND [--folder PATH]",
+		Short: "Write a shelf into the household file; all else in it stays as it is",
 		Long: `Writes a shelf into the household file and leaves comments, order and blank lines as
 they are. Without --folder one beside those of the other shelves is proposed. With
 --make a folder that is missing is made: for you to fill, or, with --access change,
@@ -54,21 +55,25 @@ for the run-as account. cozyshelf deploy then makes it so.`,
 				return err
 			}
 			a.say("%s\n", show.Bold(a.household))
-			a.say("  • new shelf %s of kind %s, to %s, from %s\n", s.Name, s.Kind, s.Access, strings.Join(s.Folders, ", "))
+			a.say("  • new shelf %s of kind %s, to %s, from %s\n", s.Name, s.Kind, s.Access,
+				strings.Join(s.Folders, ", "))
 			var missing []string
 			for _, f := range s.Folders {
 				if household.IsShare(f) {
 					continue
 				}
 				if machine.Silent(f) {
-					return &problem.Problem{What: "the folder does not answer", Where: f, Why: machine.ErrSilent.Error(), Fix: "see to the disk or the network behind it, and try again"}
+					return &problem.Problem{What: "the folder does not answer", Where: f,
+						Why: machine.ErrSilent.Error(), Fix: "see to the disk or the network behind it, and try again"}
 				}
 				if why := notFolder(f); why != "" {
-					return &problem.Problem{What: "the folder of a shelf must be a folder", Where: f, Why: why, Fix: "name the folder that it lies in", Exit: problem.ExitUsage}
+					return &problem.Problem{What: "the folder of a shelf must be a folder", Where: f, Why: why,
+						Fix: "name the folder that it lies in", Exit: problem.ExitUsage}
 				}
 				if _, err := os.Stat(f); errors.Is(err, os.ErrNotExist) {
 					if !make {
-						return &problem.Problem{What: "the folder does not exist", Where: f, Why: "a shelf needs its folder", Fix: "give --make to have it made, or make it yourself"}
+						return &problem.Problem{What: "the folder does not exist", Where: f,
+							Why: "a shelf needs its folder", Fix: "give --make to have it made, or make it yourself"}
 					}
 					missing = append(missing, f)
 					a.say("  • make the folder %s\n", f)
@@ -79,16 +84,21 @@ for the run-as account. cozyshelf deploy then makes it so.`,
 			}
 			for _, f := range missing {
 				if err := makeShelfFolder(c.Context(), h, f, s.Access); err != nil {
-					return &problem.Problem{What: "the folder could not be made", Where: f, Why: err.Error(), Fix: "make it yourself, then try again without --make", Err: err}
+					return &problem.Problem{What: "the folder could not be made", Where: f, Why: err.Error(),
+						Fix: "make it yourself, then try again without --make", Err: err}
 				}
-				a.enter(h, ledger.Entry{At: time.Now(), Who: who(), Command: "shelf add", Action: "make-folder", What: "make the folder " + f, Why: "asked for", Outcome: "done", Undo: &ledger.Undo{Kind: undoFolder, Path: f}})
+				a.enter(h, ledger.Entry{At: time.Now(), Who: who(), Command: "shelf add", Action: "make-folder",
+					What: "make the folder " + f, Why: "asked for", Outcome: "done",
+					Undo: &ledger.Undo{Kind: undoFolder, Path: f}})
 			}
 			return a.rewrite(h, text, "shelf add", fmt.Sprintf("add shelf %s to %s", s.Name, a.household))
 		},
 	}
 	c.Flags().StringVar(&kind, "kind", "", "films, series, music, photos or recordings")
-	c.Flags().StringArrayVar(&s.Folders, "folder", nil, "a folder of the shelf, or a share as nfs:// or smb://; may be given again")
-	c.Flags().StringVar(&s.Credentials, "credentials", "", "for smb://: a file of mode 0600 with username= and password=")
+	c.Flags().StringArrayVar(&s.Folders, "folder", nil,
+		"a folder of the shelf, or a share as nfs:// or smb://; may be given again")
+	c.Flags().StringVar(&s.Credentials, "credentials", "",
+		"for smb://: a file of mode 0600 with username= and password=")
 	c.Flags().StringVar(&access, "access", "read", "read, or change")
 	c.Flags().BoolVar(&make, "make", false, "make a folder that is missing")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
@@ -101,7 +111,8 @@ for the run-as account. cozyshelf deploy then makes it so.`,
 func (a *app) shelfRemoveCommand() *cobra.Command {
 	var yes bool
 	c := &cobra.Command{
-		Use: "remove NAME", Short: "Take a shelf out of the household file; its media are not touched", Args: cobra.ExactArgs(1),
+		Use: "remove NAME", Short: "Take a shelf out of the household file; its media are not touched",
+		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			h, err := a.loadAlone(c.Context())
 			if err != nil {
@@ -117,7 +128,9 @@ func (a *app) shelfRemoveCommand() *cobra.Command {
 				for _, s := range h.Shelves {
 					known = append(known, s.Name)
 				}
-				return &problem.Problem{What: fmt.Sprintf("there is no shelf %q", args[0]), Where: a.household, Why: "the household has: " + strings.Join(known, ", "), Fix: "name one of these", Exit: problem.ExitUsage, Err: err}
+				return &problem.Problem{What: fmt.Sprintf("there is no shelf %q", args[0]), Where: a.household,
+					Why: "the household has: " + strings.Join(known, ", "), Fix: "name one of these",
+					Exit: problem.ExitUsage, Err: err}
 			}
 			if err != nil {
 				return err
@@ -217,7 +230,8 @@ func (a *app) rewriteFor(h *household.Household, text []byte, command, what stri
 		if id > 0 {
 			_ = ledger.End(state, id, err.Error()) // the error is told
 		}
-		return &problem.Problem{What: "the household file could not be written", Where: a.household, Why: err.Error(), Fix: "check that you may write there; the file is as it was", Err: err}
+		return &problem.Problem{What: "the household file could not be written", Where: a.household, Why: err.Error(),
+			Fix: "check that you may write there; the file is as it was", Err: err}
 	}
 	if id != 0 {
 		if err := ledger.End(state, id, "done"); err != nil {

@@ -125,13 +125,15 @@ func (a *app) watchStatus(ctx context.Context, r *statusReport, pause time.Durat
 		case screen:
 			a.out.Screen("\x1b[H\x1b[2J")
 			a.showStatus(r)
-			a.out.Printf("\n%s\n", show.Faint(r.At.Format("15:04:05")+", again every "+show.Since(pause)+"; Ctrl-C ends"))
+			a.out.Printf("\n%s\n", show.Faint(r.At.Format("15:04:05")+", again every "+show.Since(pause)+
+				"; Ctrl-C ends"))
 		default:
 			state := "healthy"
 			if !r.Healthy {
 				state = "not healthy: " + r.Why
 			}
-			a.out.Printf("%s  %s, %s, %.0f %% of a core\n", r.At.Format(time.RFC3339), state, show.Count(len(r.Streams), "stream", "streams"), r.Processor*100)
+			a.out.Printf("%s  %s, %s, %.0f %% of a core\n", r.At.Format(time.RFC3339), state,
+				show.Count(len(r.Streams), "stream", "streams"), r.Processor*100)
 		}
 		select {
 		case <-ctx.Done():
@@ -160,8 +162,10 @@ func (a *app) status(ctx context.Context, before *statusReport) (*statusReport, 
 	if err != nil && !missing {
 		return nil, err
 	}
-	r := &statusReport{At: time.Now(), Household: s.Name(), ID: s.ID, Engine: s.Facts.Kind, EngineIs: s.Facts.Version, Isolated: s.Facts.Can.Isolates, Deployed: !missing, Address: s.Address(),
-		Drift: append([]string{}, seen.Drift...), Changes: []string{}, Mounts: []mountReport{}, Streams: []usage.Play{}, Unfinished: []ledger.Entry{}, Boot: boot(s)}
+	r := &statusReport{At: time.Now(), Household: s.Name(), ID: s.ID, Engine: s.Facts.Kind, EngineIs: s.Facts.Version,
+		Isolated: s.Facts.Can.Isolates, Deployed: !missing, Address: s.Address(),
+		Drift: append([]string{}, seen.Drift...), Changes: []string{}, Mounts: []mountReport{},
+		Streams: []usage.Play{}, Unfinished: []ledger.Entry{}, Boot: boot(s)}
 	a.lastDeployment(s, r)
 	if missing {
 		r.Why, r.Fix = "it is not deployed", "cozyshelf deploy"
@@ -169,13 +173,15 @@ func (a *app) status(ctx context.Context, before *statusReport) (*statusReport, 
 			r.Why = fmt.Sprintf("the household file names %s, and it is deployed on %s", s.Facts.Kind, others[0].Kind)
 			r.Fix = "cozyshelf check says how to move it"
 		} else if was := deploy.ReadDeployed(s.Household.Storage.State); was != nil {
-			r.Why, r.Fix = "somebody removed its container by hand", "cozyshelf deploy makes it again; members, positions and plays are kept"
+			r.Why, r.Fix = "somebody removed its container by hand",
+				"cozyshelf deploy makes it again; members, positions and plays are kept"
 			r.Drift = append(r.Drift, r.Why)
 		}
 		return r, nil
 	}
 	c := seen.Service
-	r.Running, r.Restarts, r.Container, r.Image, r.Version, r.Limit = seen.Running, seen.Restarts, seen.Name, c.Image.Program, c.Version, c.Memory
+	r.Running, r.Restarts, r.Container, r.Image, r.Version, r.Limit = seen.Running, seen.Restarts, seen.Name,
+		c.Image.Program, c.Version, c.Memory
 	if d, err := s.Draw(ctx); err == nil {
 		r.AsFile = d.Blueprint.Server().Digest() == seen.Digest
 		if !r.AsFile {
@@ -193,7 +199,8 @@ func (a *app) status(ctx context.Context, before *statusReport) (*statusReport, 
 	}
 	r.Since = seen.Started
 	if seen.Waiting {
-		r.Why = fmt.Sprintf("it crashed (code %d) soon after it started, and is started again within a minute", seen.ExitCode)
+		r.Why = fmt.Sprintf("it crashed (code %d) soon after it started, and is started again within a minute",
+			seen.ExitCode)
 		r.Fix = "cozyshelf logs says why; cozyshelf start or cozyshelf deploy tries at once"
 		return r, nil
 	}
@@ -289,7 +296,8 @@ func (a *app) mounts(ctx context.Context, s *operate.House, c blueprint.Service)
 	out := []mountReport{}
 	for _, m := range c.Mounts {
 		r := mountReport{What: m.What, Host: m.Place(), Inside: m.Target, Write: !m.ReadOnly}
-		what := map[blueprint.MountRole]string{blueprint.MountState: "state folder", blueprint.MountScratch: "scratch folder",
+		what := map[blueprint.MountRole]string{blueprint.MountState: "state folder",
+			blueprint.MountScratch: "scratch folder",
 			blueprint.MountBackups: "backup folder"}[m.Role]
 		if m.Role == blueprint.MountShelf {
 			what = "shelf " + m.What
@@ -341,7 +349,8 @@ func (a *app) showStatus(r *statusReport) {
 	row("engine", "%s; starts %s", engine, r.Boot)
 	row("page", "%s", r.Address)
 	for _, e := range r.Unfinished {
-		row("unfinished", "entry %d, %s: %s; %scozyshelf undo %d takes it back", e.ID, show.When(e.At), e.What, finishes(e),
+		row("unfinished", "entry %d, %s: %s; %scozyshelf undo %d takes it back", e.ID, show.When(e.At), e.What,
+			finishes(e),
 			e.ID)
 	}
 	if !r.Deployed {
@@ -358,7 +367,8 @@ func (a *app) showStatus(r *statusReport) {
 		row("since", "%s (%s)%s", show.When(r.Since), show.Since(time.Since(r.Since)), restarts)
 	}
 	if r.Last != nil {
-		row("deployed", "%s by %s (%s): %s, %s", show.When(r.Last.At), r.Last.Who, r.Last.Command, r.Last.What, r.Last.Outcome)
+		row("deployed", "%s by %s (%s): %s, %s", show.When(r.Last.At), r.Last.Who, r.Last.Command, r.Last.What,
+			r.Last.Outcome)
 	}
 	for _, d := range r.Drift {
 		row("by hand", "%s; cozyshelf deploy puts it back", d)
@@ -371,7 +381,8 @@ func (a *app) showStatus(r *statusReport) {
 		row("to deploy", "%s; see cozyshelf deploy --dry-run", why)
 	}
 	if st := r.Server; st != nil {
-		row("uses", "%s of %s memory, %.0f %% of a processor core; %s free for the state", show.Size(st.Memory), show.Size(r.Limit), r.Processor*100, show.Size(st.Free))
+		row("uses", "%s of %s memory, %.0f %% of a processor core; %s free for the state", show.Size(st.Memory),
+			show.Size(r.Limit), r.Processor*100, show.Size(st.Free))
 		if st.Ready {
 			row("members", "%d", st.Members)
 			if st.Members == 0 {
@@ -381,9 +392,11 @@ func (a *app) showStatus(r *statusReport) {
 		if d := st.Door; d.Most > 0 {
 			turned := ""
 			if d.Turned > 0 {
-				turned = fmt.Sprintf("; %s gave way to others or found no room", show.Count(int(d.Turned), "one", "of them"))
+				turned = fmt.Sprintf("; %s gave way to others or found no room",
+					show.Count(int(d.Turned), "one", "of them"))
 			}
-			row("connections", "%d now, %d at most so far, of %d%s; %s being sent, of %d to a member", d.Connections, d.Peak, d.Most, turned, show.Count(d.Deliveries, "file", "files"), d.MostEach)
+			row("connections", "%d now, %d at most so far, of %d%s; %s being sent, of %d to a member", d.Connections,
+				d.Peak, d.Most, turned, show.Count(d.Deliveries, "file", "files"), d.MostEach)
 		}
 		if q := st.Quiet; q != nil {
 			var left []string
@@ -397,7 +410,8 @@ func (a *app) showStatus(r *statusReport) {
 			row("quiet hours", "%s; %s", q.Hours, text)
 		}
 		if b := st.Backup; b != nil {
-			row("backups", "every %s in %s, %d of %d there; last %s, next %s", b.Every, b.Folder, b.Kept, b.Keep, show.When(b.Last), show.When(b.Next))
+			row("backups", "every %s in %s, %d of %d there; last %s, next %s", b.Every, b.Folder, b.Kept, b.Keep,
+				show.When(b.Last), show.When(b.Next))
 			if b.Problem != "" {
 				row("", "the last one failed: %s", b.Problem)
 			}
@@ -418,7 +432,8 @@ func (a *app) showMounts(list []mountReport) {
 		return
 	}
 	inside := slices.ContainsFunc(list, func(m mountReport) bool { return m.Inside != "" })
-	columns := []show.Column{{Head: "mount"}, {Head: "on this machine"}, {Head: "inside", Drop: 1}, {Head: "to", Drop: 2}, {Head: "access", Whole: true}, {Head: "", Most: 80, Drop: 3}}
+	columns := []show.Column{{Head: "mount"}, {Head: "on this machine"}, {Head: "inside", Drop: 1},
+		{Head: "to", Drop: 2}, {Head: "access", Whole: true}, {Head: "", Most: 80, Drop: 3}}
 	if !inside {
 		columns = slices.Delete(columns, 2, 3)
 	}

@@ -148,7 +148,8 @@ Names it is not sure of are shown, and changed only when they are picked.`,
 		},
 	})
 	f := c.Flags()
-	f.StringVar(&scheme, "scheme", string(tidy.AsItIs), "as-it-is (films that lie in no folder stay so), folders, or flat")
+	f.StringVar(&scheme, "scheme", string(tidy.AsItIs),
+		"as-it-is (films that lie in no folder stay so), folders, or flat")
 	f.StringVar(&pick, "pick", "", "only these, by their numbers: 1,4-6")
 	f.BoolVar(&all, "all", false, "also those that are not sure")
 	f.BoolVar(&sums, "hash", false, "prove by SHA-256, too, that no content changed: reads every file twice")
@@ -163,7 +164,8 @@ func noSuchShelf(h *household.Household, name string) error {
 	for _, s := range h.Shelves {
 		known = append(known, s.Name)
 	}
-	return &problem.Problem{What: fmt.Sprintf("there is no shelf %q", name), Why: "the household has: " + strings.Join(known, ", "), Fix: "see cozyshelf shelf list", Exit: problem.ExitUsage}
+	return &problem.Problem{What: fmt.Sprintf("there is no shelf %q", name), Why: "the household has: " +
+		strings.Join(known, ", "), Fix: "see cozyshelf shelf list", Exit: problem.ExitUsage}
 }
 
 // numbers reads 1,4-6.
@@ -211,7 +213,8 @@ func (a *app) watched(ctx context.Context) map[string]string {
 }
 
 // planTidy works out the plan for a folder; nil where it is none of this machine.
-func (a *app) planTidy(s household.Shelf, folder string, scheme tidy.Scheme, watched map[string]string) (*tidied, error) {
+func (a *app) planTidy(s household.Shelf, folder string, scheme tidy.Scheme, watched map[string]string) (*tidied,
+	error) {
 	p := &tidied{Shelf: s.Name, Folder: folder, Watched: []string{}, Odd: []string{}, kind: s.Kind}
 	if household.IsShare(folder) {
 		a.err.Printf("%s %s is a share that the engine mounts; tidy it where it lies\n", show.Mark("warning"), folder)
@@ -243,7 +246,8 @@ func (a *app) planTidy(s household.Shelf, folder string, scheme tidy.Scheme, wat
 		return nil
 	})
 	if err != nil {
-		return nil, &problem.Problem{What: "the folder cannot be looked at", Where: folder, Why: err.Error(), Fix: "run it as root, or as the owner", Err: err}
+		return nil, &problem.Problem{What: "the folder cannot be looked at", Where: folder, Why: err.Error(),
+			Fix: "run it as root, or as the owner", Err: err}
 	}
 	p.Plan = tidy.Draw(s.Kind, scheme, files)
 	p.Moves = slices.DeleteFunc(p.Moves, func(m tidy.Move) bool {
@@ -275,7 +279,9 @@ func (a *app) showTidy(plans []*tidied) {
 				unsure++
 			}
 		}
-		out.Printf("%s %s\n", show.Bold(p.Shelf), show.Faint(fmt.Sprintf("%s · %s right, %s to rename, %d left as they are", show.Clean(p.Folder), show.Count(p.Fine, "name is", "names are"), show.Count(len(p.Moves), "file", "files"), len(p.Left))))
+		out.Printf("%s %s\n", show.Bold(p.Shelf),
+			show.Faint(fmt.Sprintf("%s · %s right, %s to rename, %d left as they are", show.Clean(p.Folder),
+				show.Count(p.Fine, "name is", "names are"), show.Count(len(p.Moves), "file", "files"), len(p.Left))))
 		a.treeOf(out, p.Moves, func(m tidy.Move) bool { return m.Confidence >= tidy.Sure })
 		if unsure > 0 {
 			out.Printf("  %s\n", show.Bold("not sure: only if picked, with --pick or --all"))
@@ -307,13 +313,15 @@ func (a *app) treeOf(out show.Out, moves []tidy.Move, take func(tidy.Move) bool)
 		last = dir
 		out.Printf("%s%s %s\n", indent, show.Faint(fmt.Sprintf("%3d", m.N)), show.Clean(path.Base(m.To)))
 		out.Printf("%s    %s %s\n", indent, show.Faint("was"), show.Clean(m.From))
-		out.Printf("%s    %s\n", indent, show.Faint(fmt.Sprintf("%d %% sure: %s", int(math.Round(m.Confidence*100)), show.Clean(m.Why))))
+		out.Printf("%s    %s\n", indent, show.Faint(fmt.Sprintf("%d %% sure: %s", int(math.Round(m.Confidence*100)),
+			show.Clean(m.Why))))
 		for _, w := range m.With {
 			to := w.To
 			if path.Dir(to) == dir {
 				to = path.Base(to)
 			}
-			out.Printf("%s    %s %s %s\n", indent, show.Faint("with"), show.Clean(to), show.Faint("was "+show.Clean(path.Base(w.From))))
+			out.Printf("%s    %s %s %s\n", indent, show.Faint("with"), show.Clean(to),
+				show.Faint("was "+show.Clean(path.Base(w.From))))
 		}
 	}
 }
@@ -331,7 +339,8 @@ func (a *app) readyForFiles(h *household.Household) error {
 // carryTidy renames the files of a plan, as one entry of the ledger.
 func (a *app) carryTidy(h *household.Household, p *tidied, sums bool) error {
 	fail := func(err error) error {
-		return &problem.Problem{What: "nothing was renamed", Where: p.Folder, Why: err.Error(), Fix: "run it as root, or as who owns the files and the state folder; then try again", Err: err}
+		return &problem.Problem{What: "nothing was renamed", Where: p.Folder, Why: err.Error(),
+			Fix: "run it as root, or as who owns the files and the state folder; then try again", Err: err}
 	}
 	if err := a.readyForFiles(h); err != nil {
 		return err
@@ -361,9 +370,12 @@ func (a *app) carryTidy(h *household.Household, p *tidied, sums bool) error {
 	if err := kept.Sync(); err != nil {
 		return fail(err)
 	}
-	p.Entry, err = ledger.Begin(h.Storage.State, ledger.Entry{At: time.Now(), Who: who(), Command: "tidy", Action: "rename",
-		What: fmt.Sprintf("rename %s of shelf %s in %s", show.Count(files, "file", "files"), p.Shelf, p.Folder), Why: "names as they should be",
-		Undo: &ledger.Undo{Kind: undoTidy, Path: p.Folder, Kept: filepath.Base(kept.Name()), Data: fmt.Sprint(len(steps))}})
+	p.Entry, err = ledger.Begin(h.Storage.State,
+		ledger.Entry{At: time.Now(), Who: who(), Command: "tidy", Action: "rename",
+			What: fmt.Sprintf("rename %s of shelf %s in %s", show.Count(files, "file", "files"), p.Shelf, p.Folder),
+			Why:  "names as they should be",
+			Undo: &ledger.Undo{Kind: undoTidy, Path: p.Folder, Kept: filepath.Base(kept.Name()),
+				Data: fmt.Sprint(len(steps))}})
 	if err != nil {
 		return fail(err)
 	}
@@ -373,7 +385,8 @@ func (a *app) carryTidy(h *household.Household, p *tidied, sums bool) error {
 		p.Odd = append(p.Odd, x.Path+": "+x.Why)
 	}
 	if err == nil {
-		a.err.Printf("entry %d: %s renamed on %s, the same bytes as before; cozyshelf undo %d puts every name back\n", p.Entry, show.Count(o.Done, "file", "files"), p.Shelf, p.Entry)
+		a.err.Printf("entry %d: %s renamed on %s, the same bytes as before; cozyshelf undo %d puts every name back\n",
+			p.Entry, show.Count(o.Done, "file", "files"), p.Shelf, p.Entry)
 	}
 	return err
 }
@@ -393,7 +406,9 @@ func (a *app) renameSteps(h *household.Household, entry int, steps []rename.Step
 	progress.End()
 	a.showOddNames(o)
 	if err != nil {
-		p := &problem.Problem{What: fmt.Sprintf("it stopped after %s", show.Count(o.Done+o.Already, "file", "files")), Where: c.Folder, Why: err.Error(), Fix: fmt.Sprintf("mend the cause; then cozyshelf tidy finishes it, or cozyshelf undo %d puts the names back", entry), Err: err}
+		p := &problem.Problem{What: fmt.Sprintf("it stopped after %s", show.Count(o.Done+o.Already, "file", "files")),
+			Where: c.Folder, Why: err.Error(),
+			Fix: fmt.Sprintf("mend the cause; then cozyshelf tidy finishes it, or cozyshelf undo %d puts the names back", entry), Err: err}
 		var pe *os.PathError
 		if errors.As(err, &pe) {
 			p.Where, p.Why = pe.Path, pe.Op+": "+pe.Err.Error()
@@ -406,7 +421,8 @@ func (a *app) renameSteps(h *household.Household, entry int, steps []rename.Step
 		}
 	}
 	if err := ledger.End(h.Storage.State, entry, "done"); err != nil {
-		return o, &problem.Problem{What: "it is done, but the ledger could not be written", Where: h.Storage.State, Why: err.Error(), Fix: "free some space, and run cozyshelf tidy once more", Err: err}
+		return o, &problem.Problem{What: "it is done, but the ledger could not be written", Where: h.Storage.State,
+			Why: err.Error(), Fix: "free some space, and run cozyshelf tidy once more", Err: err}
 	}
 	return o, nil
 }
@@ -424,7 +440,8 @@ func (a *app) showOddNames(o rename.Outcome) {
 // keptSteps reads the steps that an entry keeps.
 func (a *app) keptSteps(h *household.Household, e ledger.Entry) ([]rename.Step, error) {
 	unreadable := func(err error) error {
-		return &problem.Problem{What: "the former names cannot be read", Where: h.Storage.State, Why: err.Error(), Fix: "run as root, or as the account that did it", Err: err}
+		return &problem.Problem{What: "the former names cannot be read", Where: h.Storage.State, Why: err.Error(),
+			Fix: "run as root, or as the account that did it", Err: err}
 	}
 	kept, err := ledger.OpenKept(h.Storage.State, e.Undo.Kept)
 	if err != nil {
@@ -445,14 +462,17 @@ func (a *app) keptSteps(h *household.Household, e ledger.Entry) ([]rename.Step, 
 func (a *app) finishTidying(h *household.Household, yes bool) error {
 	list, _, err := ledger.Read(h.Storage.State)
 	if err != nil {
-		return &problem.Problem{What: "the ledger cannot be read", Where: h.Storage.State, Why: err.Error(), Fix: "run as root or as the run-as account", Err: err}
+		return &problem.Problem{What: "the ledger cannot be read", Where: h.Storage.State, Why: err.Error(),
+			Fix: "run as root or as the run-as account", Err: err}
 	}
 	for _, e := range list {
-		if e.Outcome != ledger.Open || e.Undo == nil || e.Undo.Kind != undoTidy || slices.ContainsFunc(list, func(o ledger.Entry) bool { return o.Undoes == e.ID }) {
+		if e.Outcome != ledger.Open || e.Undo == nil || e.Undo.Kind != undoTidy ||
+			slices.ContainsFunc(list, func(o ledger.Entry) bool { return o.Undoes == e.ID }) {
 			continue
 		}
 		a.err.Printf("entry %d was cut off: %s\n", e.ID, show.Clean(e.What))
-		if err := a.agree(yes, fmt.Sprintf("Finish it now? (no leaves it; cozyshelf undo %d puts the names back)", e.ID)); err != nil {
+		if err := a.agree(yes, fmt.Sprintf("Finish it now? (no leaves it; cozyshelf undo %d puts the names back)",
+			e.ID)); err != nil {
 			return err
 		}
 		steps, err := a.keptSteps(h, e)
@@ -492,17 +512,23 @@ func heldAfter(h *household.Household, folder string, steps []rename.Step, back 
 // household's shelves goes, into that folder's own holding folder.
 func (a *app) undoUpload(ctx context.Context, h *household.Household, e ledger.Entry, yes bool) error {
 	var u ledger.Uploaded
-	ok := json.Unmarshal([]byte(e.Undo.Data), &u) == nil && fs.ValidPath(u.To) && u.To != "." && !strings.HasPrefix(u.To, ".") &&
-		u.Job != "" && filepath.Base(u.Job) == u.Job && filepath.Base(u.Held) == u.Held && !strings.HasPrefix(u.Job, ".") && !strings.HasPrefix(u.Held, ".")
-	ok = ok && slices.ContainsFunc(h.Shelves, func(s household.Shelf) bool { return slices.Contains(s.Folders, e.Undo.Path) })
+	ok := json.Unmarshal([]byte(e.Undo.Data), &u) == nil && fs.ValidPath(u.To) && u.To != "." &&
+		!strings.HasPrefix(u.To, ".") &&
+		u.Job != "" && filepath.Base(u.Job) == u.Job && filepath.Base(u.Held) == u.Held &&
+		!strings.HasPrefix(u.Job, ".") && !strings.HasPrefix(u.Held, ".")
+	ok = ok && slices.ContainsFunc(h.Shelves,
+		func(s household.Shelf) bool { return slices.Contains(s.Folders, e.Undo.Path) })
 	if !ok {
-		return &problem.Problem{What: "this entry cannot be taken back", Where: h.Storage.State, Why: "it tells of no file of a shelf that the household has", Fix: "move the file by hand"}
+		return &problem.Problem{What: "this entry cannot be taken back", Where: h.Storage.State,
+			Why: "it tells of no file of a shelf that the household has", Fix: "move the file by hand"}
 	}
-	steps := []rename.Step{{Op: rename.Move, From: path.Join(intake.Holding, u.Job, u.Held), To: u.To, Size: u.Size, MTime: u.MTime}}
+	steps := []rename.Step{{Op: rename.Move, From: path.Join(intake.Holding, u.Job, u.Held), To: u.To, Size: u.Size,
+		MTime: u.MTime}}
 	for d := path.Dir(u.To); d != "."; d = path.Dir(d) {
 		if st, err := os.Lstat(filepath.Join(e.Undo.Path, d)); err == nil && st.IsDir() {
 			sys := st.Sys().(*syscall.Stat_t)
-			steps = append([]rename.Step{{Op: rename.MakeDir, From: d, Mode: sys.Mode & 0o7777, UID: sys.Uid, GID: sys.Gid}}, steps...)
+			steps = append([]rename.Step{{Op: rename.MakeDir, From: d, Mode: sys.Mode & 0o7777, UID: sys.Uid,
+				GID: sys.Gid}}, steps...)
 		}
 	}
 	if st, err := os.Stat(e.Undo.Path); err == nil {
@@ -513,20 +539,27 @@ func (a *app) undoUpload(ctx context.Context, h *household.Household, e ledger.E
 	}
 	kept, err := ledger.Keep(h.Storage.State, undoTidy)
 	if err != nil {
-		return &problem.Problem{What: "nothing was touched", Where: h.Storage.State, Why: err.Error(), Fix: "run it as root", Err: err}
+		return &problem.Problem{What: "nothing was touched", Where: h.Storage.State, Why: err.Error(),
+			Fix: "run it as root", Err: err}
 	}
 	defer kept.Close()
 	if err := errors.Join(rename.Write(kept, steps), kept.Sync()); err != nil {
 		return err
 	}
-	e.Undo = &ledger.Undo{Kind: undoTidy, Path: e.Undo.Path, Kept: filepath.Base(kept.Name()), Data: fmt.Sprint(len(steps))}
+	e.Undo = &ledger.Undo{Kind: undoTidy, Path: e.Undo.Path, Kept: filepath.Base(kept.Name()),
+		Data: fmt.Sprint(len(steps))}
 	return a.undoTidied(ctx, h, e, yes)
 }
 
 // undoTidied puts names back.
 func (a *app) undoTidied(ctx context.Context, h *household.Household, e ledger.Entry, yes bool) error {
-	if !slices.ContainsFunc(h.Shelves, func(s household.Shelf) bool { return slices.Contains(s.Folders, e.Undo.Path) }) {
-		return &problem.Problem{What: "this entry cannot be taken back", Where: e.Undo.Path, Why: "the household has no such folder any more", Fix: "put the folder back into the household file, under [[shelf]]", Exit: problem.ExitFailed}
+	if !slices.ContainsFunc(h.Shelves, func(s household.Shelf) bool {
+		return slices.Contains(s.Folders,
+			e.Undo.Path)
+	}) {
+		return &problem.Problem{What: "this entry cannot be taken back", Where: e.Undo.Path,
+			Why: "the household has no such folder any more",
+			Fix: "put the folder back into the household file, under [[shelf]]", Exit: problem.ExitFailed}
 	}
 	steps, err := a.keptSteps(h, e)
 	if err != nil {
@@ -538,7 +571,8 @@ func (a *app) undoTidied(ctx context.Context, h *household.Household, e ledger.E
 	for _, s := range steps {
 		for _, p := range []string{s.From, s.To} {
 			if who := watched[path.Join(e.Undo.Path, p)]; who != "" && s.Op == rename.Move {
-				return &problem.Problem{What: "a file is watched now", Where: path.Join(e.Undo.Path, p), Why: who + " watches it", Fix: "wait until it is over; cozyshelf usage now shows it"}
+				return &problem.Problem{What: "a file is watched now", Where: path.Join(e.Undo.Path, p), Why: who +
+					" watches it", Fix: "wait until it is over; cozyshelf usage now shows it"}
 			}
 		}
 	}
@@ -546,9 +580,11 @@ func (a *app) undoTidied(ctx context.Context, h *household.Household, e ledger.E
 	dry.Dry = true
 	o, err := dry.Carry(steps)
 	if err != nil {
-		return &problem.Problem{What: "the files cannot be looked at", Where: e.Undo.Path, Why: err.Error(), Fix: "is its disk mounted? run it as root, or as the owner", Err: err}
+		return &problem.Problem{What: "the files cannot be looked at", Where: e.Undo.Path, Why: err.Error(),
+			Fix: "is its disk mounted? run it as root, or as the owner", Err: err}
 	}
-	a.err.Printf("  • put the former names of %s back in %s\n", show.Count(o.Done, "file", "files"), show.Clean(e.Undo.Path))
+	a.err.Printf("  • put the former names of %s back in %s\n", show.Count(o.Done, "file", "files"),
+		show.Clean(e.Undo.Path))
 	if o.Already > 0 {
 		a.err.Printf("  %s as before already\n", show.Count(o.Already, "file is", "files are"))
 	}
@@ -568,10 +604,12 @@ func (a *app) undoTidied(ctx context.Context, h *household.Household, e ledger.E
 			return err
 		}
 	}
-	a.err.Printf("entry %d: %s again\n", id, show.Count(o.Done, "file has its former name", "files have their former names"))
+	a.err.Printf("entry %d: %s again\n", id,
+		show.Count(o.Done, "file has its former name", "files have their former names"))
 	a.rescan(ctx, h, nil)
 	if a.json {
-		err = a.document(map[string]any{"entry": id, "undoes": e.ID, "done": o.Done, "already": o.Already, "odd": len(o.Odd)})
+		err = a.document(map[string]any{"entry": id, "undoes": e.ID, "done": o.Done, "already": o.Already,
+			"odd": len(o.Odd)})
 	}
 	if err == nil && len(o.Odd) > 0 {
 		return &exit{problem.ExitFound}

@@ -80,7 +80,9 @@ can be undone. Exit code 3 when something was left alone.`,
 			case undoFolder, undoGroup, undoAccount, undoMade:
 				return a.undoThing(c.Context(), h, e, yes)
 			}
-			return &problem.Problem{What: "this entry cannot be taken back by this program", Where: h.Storage.State, Why: fmt.Sprintf("it is of a kind %q that is not known here", e.Undo.Kind), Fix: "use the program that wrote it"}
+			return &problem.Problem{What: "this entry cannot be taken back by this program", Where: h.Storage.State,
+				Why: fmt.Sprintf("it is of a kind %q that is not known here", e.Undo.Kind),
+				Fix: "use the program that wrote it"}
 		},
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
@@ -92,25 +94,34 @@ can be undone. Exit code 3 when something was left alone.`,
 func (a *app) entry(h *household.Household, n int) (ledger.Entry, error) {
 	list, _, err := ledger.Read(h.Storage.State)
 	if err != nil {
-		return ledger.Entry{}, &problem.Problem{What: "the ledger cannot be read", Where: h.Storage.State, Why: err.Error(), Fix: "run as root or as the run-as account", Err: err}
+		return ledger.Entry{}, &problem.Problem{What: "the ledger cannot be read", Where: h.Storage.State,
+			Why: err.Error(), Fix: "run as root or as the run-as account", Err: err}
 	}
 	for _, e := range list {
 		switch {
 		case e.ID != n:
 		case e.UndoneBy != 0:
-			return e, &problem.Problem{What: fmt.Sprintf("entry %d has been taken back already", n), Where: h.Storage.State, Why: fmt.Sprintf("entry %d did it", e.UndoneBy), Fix: fmt.Sprintf("cozyshelf undo %d makes it so again", e.UndoneBy)}
+			return e, &problem.Problem{What: fmt.Sprintf("entry %d has been taken back already", n),
+				Where: h.Storage.State, Why: fmt.Sprintf("entry %d did it", e.UndoneBy),
+				Fix: fmt.Sprintf("cozyshelf undo %d makes it so again", e.UndoneBy)}
 		case e.Outcome == ledger.TakenBack:
-			return e, &problem.Problem{What: fmt.Sprintf("entry %d has been taken back already", n), Where: h.Storage.State,
-				Why: "it was cut off before it had changed anything that lasts, and was ended so", Fix: "nothing is left to do"}
+			return e, &problem.Problem{What: fmt.Sprintf("entry %d has been taken back already", n),
+				Where: h.Storage.State,
+				Why:   "it was cut off before it had changed anything that lasts, and was ended so",
+				Fix:   "nothing is left to do"}
 		case e.Undo == nil && e.Of != 0:
-			return e, &problem.Problem{What: fmt.Sprintf("entry %d cannot be taken back by itself", n), Where: h.Storage.State, Why: fmt.Sprintf("it is a step of entry %d: %s", e.Of, e.What), Fix: fmt.Sprintf("cozyshelf undo %d takes back the whole", e.Of)}
+			return e, &problem.Problem{What: fmt.Sprintf("entry %d cannot be taken back by itself", n),
+				Where: h.Storage.State, Why: fmt.Sprintf("it is a step of entry %d: %s", e.Of, e.What),
+				Fix: fmt.Sprintf("cozyshelf undo %d takes back the whole", e.Of)}
 		case e.Undo == nil:
-			return e, &problem.Problem{What: fmt.Sprintf("entry %d cannot be taken back", n), Where: h.Storage.State, Why: e.Command + ": " + e.What, Fix: "change the household file back, and deploy"}
+			return e, &problem.Problem{What: fmt.Sprintf("entry %d cannot be taken back", n), Where: h.Storage.State,
+				Why: e.Command + ": " + e.What, Fix: "change the household file back, and deploy"}
 		default:
 			return e, nil
 		}
 	}
-	return ledger.Entry{}, &problem.Problem{What: fmt.Sprintf("there is no entry %d", n), Where: h.Storage.State, Why: fmt.Sprintf("the ledger has %d", len(list)), Fix: "cozyshelf ledger lists them", Exit: problem.ExitUsage}
+	return ledger.Entry{}, &problem.Problem{What: fmt.Sprintf("there is no entry %d", n), Where: h.Storage.State,
+		Why: fmt.Sprintf("the ledger has %d", len(list)), Fix: "cozyshelf ledger lists them", Exit: problem.ExitUsage}
 }
 
 // undoAccess puts owners, modes and ACLs back. A mend that undid another is
@@ -118,7 +129,8 @@ func (a *app) entry(h *household.Household, n int) (ledger.Entry, error) {
 func (a *app) undoAccess(h *household.Household, e ledger.Entry, yes bool) error {
 	kept, err := ledger.OpenKept(h.Storage.State, e.Undo.Kept)
 	if err != nil {
-		return &problem.Problem{What: "what is needed to take it back cannot be read", Where: h.Storage.State, Why: err.Error(), Fix: "run as the account that did it", Err: err}
+		return &problem.Problem{What: "what is needed to take it back cannot be read", Where: h.Storage.State,
+			Why: err.Error(), Fix: "run as the account that did it", Err: err}
 	}
 	defer kept.Close()
 	back := !backwards(h, e)
@@ -128,7 +140,8 @@ func (a *app) undoAccess(h *household.Household, e ledger.Entry, yes bool) error
 		return ledger.End(h.Storage.State, e.ID, "nothing was done")
 	}
 	if err != nil {
-		return &problem.Problem{What: "what it changed cannot be looked at", Where: e.Undo.Path, Why: err.Error(), Fix: "run as root", Err: err}
+		return &problem.Problem{What: "what it changed cannot be looked at", Where: e.Undo.Path, Why: err.Error(),
+			Fix: "run as root", Err: err}
 	}
 	a.err.Printf("  • put %s back to the former owner, mode and ACL\n", show.Count(o.Done, "path", "paths"))
 	if o.Already > 0 {
@@ -156,7 +169,8 @@ func (a *app) undoAccess(h *household.Household, e ledger.Entry, yes bool) error
 	}
 	a.err.Printf("entry %d: %s put back\n", id, show.Count(o.Done, "path", "paths"))
 	if a.json {
-		err = a.document(map[string]any{"entry": id, "undoes": e.ID, "done": o.Done, "already": o.Already, "odd": o.Odds})
+		err = a.document(map[string]any{"entry": id, "undoes": e.ID, "done": o.Done, "already": o.Already,
+			"odd": o.Odds})
 	}
 	if err == nil && o.Odds > 0 {
 		return &exit{problem.ExitFound}
@@ -175,7 +189,8 @@ func beginUndo(h *household.Household, e ledger.Entry) (int, error) {
 	id, err := ledger.Begin(h.Storage.State, ledger.Entry{At: time.Now(), Who: who(), Command: "undo", Action: "undo",
 		What: fmt.Sprintf("take back entry %d: %s", e.ID, e.What), Why: "asked for", Undoes: e.ID, Undo: &undo})
 	if err != nil {
-		return 0, &problem.Problem{What: "the ledger could not be written, so nothing was touched", Where: h.Storage.State, Why: err.Error(), Fix: "run this as root, or as the run-as account", Err: err}
+		return 0, &problem.Problem{What: "the ledger could not be written, so nothing was touched",
+			Where: h.Storage.State, Why: err.Error(), Fix: "run this as root, or as the run-as account", Err: err}
 	}
 	return id, nil
 }
@@ -191,7 +206,8 @@ func backwards(h *household.Household, e ledger.Entry) bool {
 func (a *app) undoFile(h *household.Household, e ledger.Entry, yes bool) error {
 	kept, err := ledger.OpenKept(h.Storage.State, e.Undo.Kept)
 	if err != nil {
-		return &problem.Problem{What: "the former text cannot be read", Where: h.Storage.State, Why: err.Error(), Fix: "run as the account that did it", Err: err}
+		return &problem.Problem{What: "the former text cannot be read", Where: h.Storage.State, Why: err.Error(),
+			Fix: "run as the account that did it", Err: err}
 	}
 	defer kept.Close()
 	former, err := io.ReadAll(kept)
@@ -207,7 +223,9 @@ func (a *app) undoFile(h *household.Household, e ledger.Entry, yes bool) error {
 		return err
 	}
 	if path != e.Undo.Path || sum(now) != e.Undo.Data {
-		return &problem.Problem{What: "the household file was changed since", Where: path, Why: "putting the former text back would lose what was changed", Fix: "edit it by hand; the former text is kept in " + kept.Name(), Exit: problem.ExitFound}
+		return &problem.Problem{What: "the household file was changed since", Where: path,
+			Why: "putting the former text back would lose what was changed",
+			Fix: "edit it by hand; the former text is kept in " + kept.Name(), Exit: problem.ExitFound}
 	}
 	a.err.Printf("  • put the former text of %s back\n", path)
 	if err := a.agree(yes, "Carry this out?"); err != nil {
@@ -248,45 +266,54 @@ func (e undoable) thing(back bool) thing {
 	u := e.Undo
 	switch {
 	case u.Kind == undoFolder && back:
-		return thing{what: "make the folder " + u.Path + " again", did: "made the folder " + u.Path, again: true, do: func() error {
-			return above(u.Path, func(d *boundary.Dir, name string) error {
-				made, err := d.Mkdir(name, 0o755, nil)
-				if err != nil {
-					return ignoreExists(err)
-				}
-				return made.Close()
-			})
-		}}
+		return thing{what: "make the folder " + u.Path + " again", did: "made the folder " + u.Path, again: true,
+			do: func() error {
+				return above(u.Path, func(d *boundary.Dir, name string) error {
+					made, err := d.Mkdir(name, 0o755, nil)
+					if err != nil {
+						return ignoreExists(err)
+					}
+					return made.Close()
+				})
+			}}
 	case u.Kind == undoFolder:
-		return thing{what: fmt.Sprintf("remove the folder %s, if it is empty", u.Path), did: "removed the folder " + u.Path, again: true, do: func() error {
+		return thing{what: fmt.Sprintf("remove the folder %s, if it is empty", u.Path), did: "removed the folder " +
+			u.Path, again: true, do: func() error {
 			return above(u.Path, func(d *boundary.Dir, name string) error { return d.RemoveDir(name) })
 		}}
 	case u.Kind == undoMade:
-		return thing{what: fmt.Sprintf("remove %s, if it is as it was written", u.Path), did: "removed " + u.Path, do: func() error {
-			return above(u.Path, func(d *boundary.Dir, name string) error { return removeAsWritten(d, name, u.Data) })
-		}}
+		return thing{what: fmt.Sprintf("remove %s, if it is as it was written", u.Path), did: "removed " + u.Path,
+			do: func() error {
+				return above(u.Path, func(d *boundary.Dir,
+					name string) error {
+					return removeAsWritten(d, name, u.Data)
+				})
+			}}
 	case u.Kind == undoGroup:
 		join, what, did := machine.LeaveGroup, "take %s out of group %s", "took %s out of group %s"
 		if back {
 			join, what, did = machine.JoinGroup, "add %s to group %s again", "added %s to group %s"
 		}
-		return thing{what: fmt.Sprintf(what, u.Path, u.Data), did: fmt.Sprintf(did, u.Path, u.Data), again: true, do: func() error {
-			gid, err := strconv.ParseUint(u.Data, 10, 32)
-			if err != nil {
-				return err
-			}
-			return join(u.Path, uint32(gid))
-		}}
+		return thing{what: fmt.Sprintf(what, u.Path, u.Data), did: fmt.Sprintf(did, u.Path, u.Data), again: true,
+			do: func() error {
+				gid, err := strconv.ParseUint(u.Data, 10, 32)
+				if err != nil {
+					return err
+				}
+				return join(u.Path, uint32(gid))
+			}}
 	case back:
-		return thing{what: "make the account " + u.Path + " again, with the numbers that it had", did: "made the account " + u.Path, again: true, do: func() error {
-			uid, gid, groups, err := accountNumbers(u.Data)
-			if err != nil {
-				return err
-			}
-			return machine.RestoreAccount(u.Path, uid, gid, groups)
-		}}
+		return thing{what: "make the account " + u.Path + " again, with the numbers that it had",
+			did: "made the account " + u.Path, again: true, do: func() error {
+				uid, gid, groups, err := accountNumbers(u.Data)
+				if err != nil {
+					return err
+				}
+				return machine.RestoreAccount(u.Path, uid, gid, groups)
+			}}
 	}
-	return thing{what: "remove the account " + u.Path, did: "removed the account " + u.Path, again: u.Data != "", do: func() error { return machine.RemoveAccount(u.Path) }}
+	return thing{what: "remove the account " + u.Path, did: "removed the account " + u.Path, again: u.Data != "",
+		do: func() error { return machine.RemoveAccount(u.Path) }}
 }
 
 // undoable is an entry that can be taken back.
@@ -327,18 +354,21 @@ func (a *app) undoThing(ctx context.Context, h *household.Household, e ledger.En
 	if err := a.agree(yes, "Carry this out?"); err != nil {
 		return err
 	}
-	note := ledger.Entry{At: time.Now(), Who: who(), Command: "undo", Action: "undo", What: t.what, Why: fmt.Sprintf("entry %d is taken back", e.ID), Undoes: e.ID}
+	note := ledger.Entry{At: time.Now(), Who: who(), Command: "undo", Action: "undo", What: t.what,
+		Why: fmt.Sprintf("entry %d is taken back", e.ID), Undoes: e.ID}
 	if t.again {
 		undo := *e.Undo
 		note.Undo = &undo
 	}
 	id, err := ledger.Begin(h.Storage.State, note)
 	if err != nil {
-		return &problem.Problem{What: "the ledger could not be written, so nothing was touched", Where: h.Storage.State, Why: err.Error(), Fix: "run this as root, or as the run-as account", Err: err}
+		return &problem.Problem{What: "the ledger could not be written, so nothing was touched",
+			Where: h.Storage.State, Why: err.Error(), Fix: "run this as root, or as the run-as account", Err: err}
 	}
 	if err := t.do(); err != nil {
 		_ = ledger.End(h.Storage.State, id, err.Error()) // the error below tells
-		return &problem.Problem{What: "it could not be taken back", Where: e.Undo.Path, Why: err.Error(), Fix: "see what uses it, and try again", Err: err}
+		return &problem.Problem{What: "it could not be taken back", Where: e.Undo.Path, Why: err.Error(),
+			Fix: "see what uses it, and try again", Err: err}
 	}
 	if err := ledger.End(h.Storage.State, id, "done"); err != nil {
 		return err
@@ -361,7 +391,8 @@ func (a *app) unused(ctx context.Context, account string) error {
 		return nil // there is none, or it runs as another
 	}
 	if !seen.Running {
-		a.warn(fmt.Sprintf("%s is deployed, though stopped, and is to run as this account: without it the next deploy asks for "+
+		a.warn(fmt.Sprintf("%s is deployed, though stopped, and is to run as this account: without it the next "+
+			"deploy asks for "+
 			"another", h.Name()))
 		return nil
 	}

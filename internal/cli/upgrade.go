@@ -61,7 +61,8 @@ cozyshelf rollback goes back to it.`,
 				return err
 			}
 			if err := replace(a.household, text); err != nil {
-				return &problem.Problem{What: "the household file could not be written", Where: a.household, Why: err.Error(), Fix: "check that you may write there; the file is as it was", Err: err}
+				return &problem.Problem{What: "the household file could not be written", Where: a.household,
+					Why: err.Error(), Fix: "check that you may write there; the file is as it was", Err: err}
 			}
 			if err := a.deploy(ctx, "upgrade", f); err != nil {
 				if rerr := replace(a.household, old); rerr != nil {
@@ -107,7 +108,8 @@ came into the store since is said first, and is kept in a backup.`,
 }
 
 // undoDeployment deploys what a deployment replaced.
-func (a *app) undoDeployment(ctx context.Context, h *operate.House, command string, e ledger.Entry, yes bool, g gentle) error {
+func (a *app) undoDeployment(ctx context.Context, h *operate.House, command string, e ledger.Entry, yes bool,
+	g gentle) error {
 	u, err := h.Undo(ctx, command, e)
 	if err != nil {
 		return err
@@ -125,7 +127,8 @@ func (a *app) undoDeployment(ctx context.Context, h *operate.House, command stri
 	}
 	if u.File != nil {
 		if err := replace(a.household, u.File); err != nil {
-			return &problem.Problem{What: "the household file could not be written", Where: a.household, Why: err.Error(), Fix: "check that you may write there; nothing was done", Err: err}
+			return &problem.Problem{What: "the household file could not be written", Where: a.household,
+				Why: err.Error(), Fix: "check that you may write there; nothing was done", Err: err}
 		}
 	}
 	if err := a.alone(ctx); err != nil { // it is another file now
@@ -142,7 +145,8 @@ func (a *app) undoDeployment(ctx context.Context, h *operate.House, command stri
 	}
 	a.err.Printf("%s runs again\n", u.Version)
 	if a.json {
-		doc := map[string]any{"undoes": e.ID, "changes": u.Changes, "former_version": u.Version, "household_file": u.File != nil}
+		doc := map[string]any{"undoes": e.ID, "changes": u.Changes, "former_version": u.Version,
+			"household_file": u.File != nil}
 		if u.Lost != nil {
 			doc["lost"] = u.Lost
 		}
@@ -163,7 +167,8 @@ func (a *app) showUndoing(h *operate.House, u operate.Undoing) {
 		a.warn(fmt.Sprintf("%s was changed since and stays as it is: the next deploy will make it so", a.household))
 	}
 	if u.Lost != nil {
-		a.warn(fmt.Sprintf("the store goes back to %s; what came since is not in it, but is kept in the backup that is taken first: %s", show.When(u.Lost.At), lostWords(*u.Lost)))
+		a.warn(fmt.Sprintf("the store goes back to %s; what came since is not in it, but is kept in the backup "+
+			"that is taken first: %s", show.When(u.Lost.At), lostWords(*u.Lost)))
 	}
 }
 

@@ -87,9 +87,14 @@ func (a *app) showStreams(list []usage.Play) {
 	}
 	var rows [][]string
 	for _, p := range list {
-		rows = append(rows, []string{p.Member, playTitle(p), show.Bar(p.Position, p.Duration), show.Length(p.Position) + " of " + show.Length(p.Duration), p.Device, place(p), p.Address, show.Size(p.Bytes), show.When(p.Started)})
+		rows = append(rows, []string{p.Member, playTitle(p), show.Bar(p.Position, p.Duration),
+			show.Length(p.Position) + " of " + show.Length(p.Duration), p.Device, place(p), p.Address,
+			show.Size(p.Bytes), show.When(p.Started)})
 	}
-	a.out.Table([]show.Column{{Head: "member", Whole: true}, {Head: "title", Most: 60}, {Head: "", Drop: 5}, {Head: "position", Right: true}, {Head: "device", Whole: true, Most: 24, Drop: 4}, {Head: "where", Whole: true, Drop: 6}, {Head: "address", Drop: 2}, {Head: "sent", Right: true, Drop: 1}, {Head: "since", Whole: true, Drop: 3}}, rows)
+	a.out.Table([]show.Column{{Head: "member", Whole: true}, {Head: "title", Most: 60}, {Head: "", Drop: 5},
+		{Head: "position", Right: true}, {Head: "device", Whole: true, Most: 24, Drop: 4},
+		{Head: "where", Whole: true, Drop: 6}, {Head: "address", Drop: 2}, {Head: "sent", Right: true, Drop: 1},
+		{Head: "since", Whole: true, Drop: 3}}, rows)
 }
 
 func (a *app) usageHistoryCommand() *cobra.Command {
@@ -129,9 +134,14 @@ func (a *app) usageHistoryCommand() *cobra.Command {
 				case !p.Ended.IsZero():
 					end = "left at " + show.Length(p.Position)
 				}
-				rows = append(rows, []string{show.When(p.Started), p.Member, p.Shelf, playTitle(p), show.Length(p.Watched), show.Length(p.Duration), end, place(p), p.Device, show.Size(p.Bytes)})
+				rows = append(rows, []string{show.When(p.Started), p.Member, p.Shelf, playTitle(p),
+					show.Length(p.Watched), show.Length(p.Duration), end, place(p), p.Device, show.Size(p.Bytes)})
 			}
-			a.out.Table([]show.Column{{Head: "started", Whole: true}, {Head: "member", Whole: true}, {Head: "shelf", Whole: true, Drop: 4}, {Head: "title", Most: 60}, {Head: "watched", Right: true}, {Head: "of", Right: true, Drop: 6}, {Head: "end", Whole: true, Drop: 5}, {Head: "where", Whole: true, Drop: 2}, {Head: "device", Whole: true, Most: 24, Drop: 3}, {Head: "sent", Right: true, Drop: 1}}, rows)
+			a.out.Table([]show.Column{{Head: "started", Whole: true}, {Head: "member", Whole: true},
+				{Head: "shelf", Whole: true, Drop: 4}, {Head: "title", Most: 60}, {Head: "watched", Right: true},
+				{Head: "of", Right: true, Drop: 6}, {Head: "end", Whole: true, Drop: 5},
+				{Head: "where", Whole: true, Drop: 2}, {Head: "device", Whole: true, Most: 24, Drop: 3},
+				{Head: "sent", Right: true, Drop: 1}}, rows)
 			return nil
 		},
 	}
@@ -145,7 +155,8 @@ func (a *app) usageTopCommand() *cobra.Command {
 	var from string
 	var limit int
 	c := &cobra.Command{
-		Use: "top [titles|members]", Short: "What is watched most, and who watches most", Args: cobra.MaximumNArgs(1), ValidArgs: []string{"titles", "members"},
+		Use: "top [titles|members]", Short: "What is watched most, and who watches most", Args: cobra.MaximumNArgs(1),
+		ValidArgs: []string{"titles", "members"},
 		RunE: func(c *cobra.Command, args []string) error {
 			what := strings.Join(args, "")
 			if what != "" && what != "titles" && what != "members" {
@@ -203,17 +214,23 @@ func (a *app) topTitles(list []usage.Rank) {
 	}
 	var rows [][]string
 	for _, r := range list {
-		rows = append(rows, []string{r.Name, r.Shelf, show.Bar(r.Watched, list[0].Watched), show.Length(r.Watched), fmt.Sprint(r.Plays), fmt.Sprint(r.Done), fmt.Sprint(r.Members)})
+		rows = append(rows, []string{r.Name, r.Shelf, show.Bar(r.Watched, list[0].Watched), show.Length(r.Watched),
+			fmt.Sprint(r.Plays), fmt.Sprint(r.Done), fmt.Sprint(r.Members)})
 	}
-	a.out.Table([]show.Column{{Head: "title", Most: 60}, {Head: "shelf", Whole: true, Drop: 2}, {Head: "", Drop: 1}, {Head: "watched", Right: true}, {Head: "plays", Right: true}, {Head: "to the end", Right: true, Drop: 3}, {Head: "members", Right: true, Drop: 4}}, rows)
+	a.out.Table([]show.Column{{Head: "title", Most: 60}, {Head: "shelf", Whole: true, Drop: 2}, {Head: "", Drop: 1},
+		{Head: "watched", Right: true}, {Head: "plays", Right: true}, {Head: "to the end", Right: true, Drop: 3},
+		{Head: "members", Right: true, Drop: 4}}, rows)
 }
 
 func (a *app) topMembers(list []usage.Rank) {
 	var rows [][]string
 	for _, r := range list {
-		rows = append(rows, []string{r.Name, show.Bar(r.Watched, list[0].Watched), show.Length(r.Watched), fmt.Sprint(r.Plays), fmt.Sprint(r.Done), fmt.Sprint(r.Titles)})
+		rows = append(rows, []string{r.Name, show.Bar(r.Watched, list[0].Watched), show.Length(r.Watched),
+			fmt.Sprint(r.Plays), fmt.Sprint(r.Done), fmt.Sprint(r.Titles)})
 	}
 	if len(rows) > 0 {
-		a.out.Table([]show.Column{{Head: "member", Whole: true}, {Head: "", Drop: 1}, {Head: "watched", Right: true}, {Head: "plays", Right: true}, {Head: "to the end", Right: true, Drop: 2}, {Head: "titles", Right: true, Drop: 3}}, rows)
+		a.out.Table([]show.Column{{Head: "member", Whole: true}, {Head: "", Drop: 1}, {Head: "watched", Right: true},
+			{Head: "plays", Right: true}, {Head: "to the end", Right: true, Drop: 2},
+			{Head: "titles", Right: true, Drop: 3}}, rows)
 	}
 }

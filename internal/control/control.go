@@ -163,7 +163,8 @@ type Dial func(ctx context.Context) (net.Conn, error)
 
 // At gives a client for the socket in a state folder.
 func At(state string) *Client {
-	return Through(filepath.Join(state, Socket), func(ctx context.Context) (net.Conn, error) { return dialSocket(ctx, state) })
+	return Through(filepath.Join(state, Socket),
+		func(ctx context.Context) (net.Conn, error) { return dialSocket(ctx, state) })
 }
 
 // Through gives a client that reaches the server in another way.
@@ -339,12 +340,14 @@ func (s *Sick) Hopeless() bool { return s.Status != Starting && s.Status != Read
 var ErrUnreachable = errors.New("the server cannot be asked")
 
 func (c *Client) unreachable(err error) error {
-	p := &problem.Problem{What: "the server cannot be asked", Where: c.name, Err: fmt.Errorf("%w: %w", ErrUnreachable, err)}
+	p := &problem.Problem{What: "the server cannot be asked", Where: c.name,
+		Err: fmt.Errorf("%w: %w", ErrUnreachable, err)}
 	switch {
 	case errors.Is(err, os.ErrPermission):
 		p.Why, p.Fix = "you may not open its control socket", "run as root or as the run-as account"
 	case errors.Is(err, os.ErrNotExist), errors.Is(err, unix.ECONNREFUSED):
-		p.Why, p.Fix = "it is not running here", "see cozyshelf status; start it with cozyshelf deploy or cozyshelf start"
+		p.Why, p.Fix = "it is not running here",
+			"see cozyshelf status; start it with cozyshelf deploy or cozyshelf start"
 	default:
 		var ue *url.Error
 		if errors.As(err, &ue) {
@@ -437,7 +440,8 @@ func (c *Client) Problems(ctx context.Context, shelf string) ([]library.Problem,
 
 // Search finds titles and parts by the beginnings of their words.
 func (c *Client) Search(ctx context.Context, words string, limit int) ([]store.Hit, error) {
-	return ask[[]store.Hit](ctx, c, "GET", fmt.Sprintf("/control/v1/search?limit=%d&q=%s", limit, url.QueryEscape(words)), nil)
+	return ask[[]store.Hit](ctx, c, "GET",
+		fmt.Sprintf("/control/v1/search?limit=%d&q=%s", limit, url.QueryEscape(words)), nil)
 }
 
 // Watched gives the files that somebody watches now.

@@ -65,7 +65,8 @@ func (v *Viewer) ask(ctx context.Context, method, path string, in, out any, head
 // SignIn signs a device in.
 func (v *Viewer) SignIn(ctx context.Context, name, password, device string) error {
 	var got struct{ Token string }
-	_, err := v.ask(ctx, "POST", "/api/v1/sign-in", map[string]string{"name": name, "password": password, "device": device}, &got)
+	_, err := v.ask(ctx, "POST", "/api/v1/sign-in",
+		map[string]string{"name": name, "password": password, "device": device}, &got)
 	v.token = got.Token
 	return err
 }
@@ -89,7 +90,8 @@ func (v *Viewer) Find(ctx context.Context, shelf, title, part string) (File, err
 			Name string
 		}
 	}
-	if _, err := v.ask(ctx, "GET", "/api/v1/shelves/"+shelf+"/titles?from="+url.QueryEscape(title), nil, &page); err != nil {
+	if _, err := v.ask(ctx, "GET", "/api/v1/shelves/"+shelf+"/titles?from="+url.QueryEscape(title), nil,
+		&page); err != nil {
 		return File{}, err
 	}
 	for _, t := range page.Titles {
@@ -122,7 +124,8 @@ func (v *Viewer) Watch(ctx context.Context, f File, seconds float64) error {
 	for at := f.ResumeAt; ; {
 		to := min(f.Size, int64((at+4)/f.Duration*float64(f.Size)))
 		if to > sent {
-			if _, err := v.ask(ctx, "GET", path+"content", nil, nil, "Range", fmt.Sprintf("bytes=%d-%d", sent, to-1)); err != nil {
+			if _, err := v.ask(ctx, "GET", path+"content", nil, nil, "Range",
+				fmt.Sprintf("bytes=%d-%d", sent, to-1)); err != nil {
 				return err
 			}
 			sent = to
@@ -131,7 +134,8 @@ func (v *Viewer) Watch(ctx context.Context, f File, seconds float64) error {
 		if at >= end {
 			state = "stopped"
 		}
-		if _, err := v.ask(ctx, "PUT", path+"position", map[string]any{"position": at, "state": state}, nil); err != nil {
+		if _, err := v.ask(ctx, "PUT", path+"position", map[string]any{"position": at, "state": state},
+			nil); err != nil {
 			return err
 		}
 		if state == "stopped" {

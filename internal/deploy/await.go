@@ -120,7 +120,8 @@ func (d *Carrier) putBack(ctx context.Context, c blueprint.Change, cause error, 
 			}
 		}
 	}
-	if b := d.Blueprint.Backup; len(stopped) > 0 && b != "" && (d.Blueprint.Store != "" || c.Action == blueprint.Start || c.Action == blueprint.AwaitHealthy) {
+	if b := d.Blueprint.Backup; len(stopped) > 0 && b != "" &&
+		(d.Blueprint.Store != "" || c.Action == blueprint.Start || c.Action == blueprint.AwaitHealthy) {
 		if back, err := storeBack(ctx, d.Blueprint.State, b, d.Blueprint.Store != "", d.owner()); err != nil {
 			p.Why += "\nthe store could not be put back, it is in " + b + ": " + err.Error()
 		} else if back {

@@ -126,7 +126,9 @@ func (d *Carrier) Carry(ctx context.Context, changes []blueprint.Change) error {
 	}
 	if whole > 0 && d.hasState() {
 		if err := ledger.End(d.Blueprint.State, whole, "done"); err != nil {
-			return &problem.Problem{What: "all was done, but the ledger could not be written", Where: d.Blueprint.State, Why: err.Error(), Fix: "free some space, and run cozyshelf " + d.Command + " again", Err: err}
+			return &problem.Problem{What: "all was done, but the ledger could not be written",
+				Where: d.Blueprint.State, Why: err.Error(), Fix: "free some space, and run cozyshelf " + d.Command +
+					" again", Err: err}
 		}
 	}
 	return nil
@@ -151,7 +153,8 @@ func CloseLeft(state, command string, except ...int) {
 		return // there is no ledger yet, or its first new entry will tell
 	}
 	for _, e := range list {
-		if e.Outcome != ledger.Open || slices.Contains(except, e.ID) || e.Undo != nil && e.Undo.Kind != ledger.Deployment &&
+		if e.Outcome != ledger.Open || slices.Contains(except, e.ID) || e.Undo != nil &&
+			e.Undo.Kind != ledger.Deployment &&
 			e.Undo.Kind != ledger.Stored {
 			continue
 		}
@@ -166,7 +169,8 @@ func (d *Carrier) noted(ctx context.Context, c blueprint.Change, whole int) erro
 	silent := c.Action == blueprint.AwaitHealthy || c.Action == blueprint.Prove || c.Action == blueprint.EraseState
 	if silent || !d.hasState() {
 		err := step()
-		e := ledger.Entry{At: time.Now(), Who: d.Who, Command: d.Command, Action: string(c.Action), What: c.What, Why: c.Why, Outcome: "done", Of: whole}
+		e := ledger.Entry{At: time.Now(), Who: d.Who, Command: d.Command, Action: string(c.Action), What: c.What,
+			Why: c.Why, Outcome: "done", Of: whole}
 		switch {
 		case !d.hasState() || c.Action == blueprint.EraseState:
 		case err != nil:

@@ -48,9 +48,11 @@ func mill(t *testing.T) *setting {
 }
 
 // deploy compares and carries out once; before may be nil.
-func (s *setting) deploy(t *testing.T, before func(int, blueprint.Change) error) (changes []blueprint.Change, err error) {
+func (s *setting) deploy(t *testing.T, before func(int, blueprint.Change) error) (changes []blueprint.Change,
+	err error) {
 	t.Helper()
-	bp := blueprint.Draw(s.h, blueprint.Site{Engine: "memory", Can: enginetest.Containers, UID: uint32(os.Getuid()), GID: uint32(os.Getgid()), Image: "sha256:abcdef", Version: "1"})
+	bp := blueprint.Draw(s.h, blueprint.Site{Engine: "memory", Can: enginetest.Containers, UID: uint32(os.Getuid()),
+		GID: uint32(os.Getgid()), Image: "sha256:abcdef", Version: "1"})
 	host, err := Host(bp)
 	if err != nil {
 		t.Fatal(err)
@@ -60,7 +62,8 @@ func (s *setting) deploy(t *testing.T, before func(int, blueprint.Change) error)
 		bp = bp.With(append(bp.Services, more)...)
 	}
 	changes = blueprint.Compare(bp, s.have(t), host)
-	c := Carrier{Engine: s.f, Blueprint: bp, Image: pack.Image{Digest: "sha256:abcdef"}, Health: s.f.Health, Patience: 50 * time.Millisecond, Before: before, Command: "deploy"}
+	c := Carrier{Engine: s.f, Blueprint: bp, Image: pack.Image{Digest: "sha256:abcdef"}, Health: s.f.Health,
+		Patience: 50 * time.Millisecond, Before: before, Command: "deploy"}
 	return changes, c.Carry(context.Background(), changes)
 }
 
@@ -68,9 +71,12 @@ func (s *setting) deploy(t *testing.T, before func(int, blueprint.Change) error)
 // of the first deployment and of a changed one.
 func TestEveryStepMayFailAndTheNextDeploymentFinishes(t *testing.T) {
 	companions := []blueprint.Service{
-		{Key: "notes", Role: blueprint.RoleCompanion, Image: blueprint.Image{Reference: "notes"}, After: []string{"server"}},
-		{Key: "cards", Role: blueprint.RoleCompanion, Image: blueprint.Image{Archive: "/srv/cards.tar", Digest: "sha256:1"}},
-		{Key: "paints", Role: blueprint.RoleCompanion, Image: blueprint.Image{Program: "sha256:abcdef"}, After: []string{"notes"}},
+		{Key: "notes", Role: blueprint.RoleCompanion, Image: blueprint.Image{Reference: "notes"},
+			After: []string{"server"}},
+		{Key: "cards", Role: blueprint.RoleCompanion,
+			Image: blueprint.Image{Archive: "/srv/cards.tar", Digest: "sha256:1"}},
+		{Key: "paints", Role: blueprint.RoleCompanion, Image: blueprint.Image{Program: "sha256:abcdef"},
+			After: []string{"notes"}},
 	}
 	for _, n := range []int{0, 1, 3} {
 		t.Run(fmt.Sprint(n+1, " services"), func(t *testing.T) { everyStepMayFail(t, companions[:n]) })
@@ -108,7 +114,8 @@ func everyStepMayFail(t *testing.T, more []blueprint.Service) {
 			if again, err := s.deploy(t, nil); err != nil || len(again) != 0 {
 				t.Fatalf("after step %d: there is still something to do: %+v, %v", n, again, err)
 			}
-			if now, ok := s.have(t).Running(); !ok || now.Service.Port() != port || len(s.have(t).Containers) != 1+len(more) {
+			if now, ok := s.have(t).Running(); !ok || now.Service.Port() != port ||
+				len(s.have(t).Containers) != 1+len(more) {
 				t.Fatalf("after step %d: got %+v", n, s.have(t).Containers)
 			}
 		}

@@ -55,7 +55,10 @@ func EraseState(ctx context.Context, dir string) error {
 	}
 	if len(left) > 0 {
 		slices.Sort(left)
-		return &problem.Problem{What: "the state folder holds things that are not ours", Where: filepath.Join(dir, left[0]), Why: fmt.Sprintf("%d of them are left where they are; what was ours is gone", len(left)), Fix: "look at them, and remove the folder by hand"}
+		return &problem.Problem{What: "the state folder holds things that are not ours",
+			Where: filepath.Join(dir, left[0]),
+			Why:   fmt.Sprintf("%d of them are left where they are; what was ours is gone", len(left)),
+			Fix:   "look at them, and remove the folder by hand"}
 	}
 	if err := above.RemoveDir(filepath.Base(dir)); err != nil && !errors.Is(err, syscall.ENOTDIR) {
 		return err

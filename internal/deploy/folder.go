@@ -47,7 +47,10 @@ func MakeFolder(path string, owner *whole.Owner) error {
 		return err
 	}
 	if now.UID != os.Geteuid() || len(names) > 0 {
-		return &problem.Problem{What: "the folder belongs to somebody else", Where: path, Why: fmt.Sprintf("it belongs to uid %d, not to %d, and holds %d things", now.UID, owner.UID, len(names)), Fix: fmt.Sprintf("see what it is; chown %d:%d %s gives it to the run-as account", owner.UID, owner.GID, path)}
+		return &problem.Problem{What: "the folder belongs to somebody else", Where: path,
+			Why: fmt.Sprintf("it belongs to uid %d, not to %d, and holds %d things", now.UID, owner.UID, len(names)),
+			Fix: fmt.Sprintf("see what it is; chown %d:%d %s gives it to the run-as account", owner.UID, owner.GID,
+				path)}
 	}
 	return there.Chown(*owner)
 }

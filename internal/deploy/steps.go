@@ -129,7 +129,8 @@ func MakeVolume(ctx context.Context, e engine.Engine, v blueprint.Volume, househ
 	if v.Credentials != "" {
 		var err error
 		if c, err = machine.ReadCredentials(v.Credentials); err != nil {
-			return &problem.Problem{What: "the credentials for " + v.Shown + " cannot be used", Where: v.Credentials, Why: err.Error(), Fix: "write username= and password= into it, a line each, and chmod 600 it", Err: err}
+			return &problem.Problem{What: "the credentials for " + v.Shown + " cannot be used", Where: v.Credentials,
+				Why: err.Error(), Fix: "write username= and password= into it, a line each, and chmod 600 it", Err: err}
 		}
 	}
 	return with(e, func(e engine.Volumes) error { return e.MakeVolume(ctx, v.Name, household, v.Options(c)) })
@@ -150,7 +151,8 @@ func (d *Carrier) ours() bool {
 
 // settings writes the settings file.
 func (d *Carrier) settings() error {
-	return whole.Replace(filepath.Join(d.Blueprint.State, d.Blueprint.SettingsFile()), d.Blueprint.SettingsJSON(), 0o600, d.owner())
+	return whole.Replace(filepath.Join(d.Blueprint.State, d.Blueprint.SettingsFile()), d.Blueprint.SettingsJSON(),
+		0o600, d.owner())
 }
 
 // owner is who what we make is given to: nil where it is ours already.

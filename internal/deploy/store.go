@@ -50,7 +50,8 @@ func (u Unpacked) Text(name string) ([]byte, error) { return u.Dir.Read(name, ba
 func Unpack(ctx context.Context, file, passphrase, state string, owner *whole.Owner) (u Unpacked, err error) {
 	f, err := openBackup(file, state)
 	if err != nil {
-		return u, &problem.Problem{What: "the backup cannot be read", Where: file, Why: plainly(err), Fix: "name another, or run as an account that may read it", Err: err}
+		return u, &problem.Problem{What: "the backup cannot be read", Where: file, Why: plainly(err),
+			Fix: "name another, or run as an account that may read it", Err: err}
 	}
 	defer f.Close()
 	if u.Dir, u.end, err = room(state); err != nil {
@@ -72,7 +73,10 @@ func Unpack(ctx context.Context, file, passphrase, state string, owner *whole.Ow
 		return u, unreadable(file, fmt.Errorf("its store: %w", err))
 	}
 	if u.Store.Format > store.Newest() {
-		return u, &problem.Problem{What: "the backup was made by a newer program", Where: file, Why: fmt.Sprintf("its store has format %d, this program (%s made it) knows %d", u.Store.Format, u.Manifest.Version, store.Newest()), Fix: "restore it with program " + u.Manifest.Version + " or a later one", Err: store.ErrNewer}
+		return u, &problem.Problem{What: "the backup was made by a newer program", Where: file,
+			Why: fmt.Sprintf("its store has format %d, this program (%s made it) knows %d", u.Store.Format,
+				u.Manifest.Version, store.Newest()), Fix: "restore it with program " + u.Manifest.Version +
+				" or a later one", Err: store.ErrNewer}
 	}
 	return u, nil
 }
@@ -92,7 +96,9 @@ func notOurs(state string, err error) error {
 		return &problem.Problem{What: "there is no room for it", Where: filepath.Dir(boundary.Admin(state)),
 			Why: plainly(err), Fix: "free some space there, and try again", Err: err}
 	}
-	return &problem.Problem{What: "there is no place that only you can write to", Where: boundary.Admin(state), Why: plainly(err), Fix: "run as root, and see that the folder above the state folder belongs to root and nobody else may write to it", Err: err}
+	return &problem.Problem{What: "there is no place that only you can write to", Where: boundary.Admin(state),
+		Why: plainly(err), Fix: "run as root, and see that the folder above the state folder belongs to root and " +
+			"nobody else may write to it", Err: err}
 }
 
 // room gives a folder to unpack into: the administrator's for a household, or one of the
@@ -157,7 +163,8 @@ func giveStore(d *boundary.Dir, owner *whole.Owner) error {
 }
 
 func unreadable(file string, err error) error {
-	p := &problem.Problem{What: "the backup cannot be used; nothing was touched", Where: file, Why: err.Error(), Fix: "take another one", Err: err}
+	p := &problem.Problem{What: "the backup cannot be used; nothing was touched", Where: file, Why: err.Error(),
+		Fix: "take another one", Err: err}
 	switch {
 	case errors.Is(err, backup.ErrEncrypted):
 		p.Fix = "give --passphrase-file FILE, or run it on a terminal and type the passphrase"
@@ -250,7 +257,9 @@ const ended = 5 * time.Second
 func idle(ctx context.Context, state string) (func(), error) {
 	let, err := whole.Claim(ctx, state, ended)
 	if errors.Is(err, whole.ErrClaimed) {
-		err = &problem.Problem{What: "a server still works on the state folder", Where: state, Why: "it holds the folder; what is changed under it would be damaged", Fix: "stop it: cozyshelf check says whether it runs on another engine", Err: err}
+		err = &problem.Problem{What: "a server still works on the state folder", Where: state,
+			Why: "it holds the folder; what is changed under it would be damaged",
+			Fix: "stop it: cozyshelf check says whether it runs on another engine", Err: err}
 	}
 	return let, err
 }
@@ -401,7 +410,8 @@ func (t Texts) Parts(state string) ([]backup.Part, error) {
 
 // WriteBackup writes an archive of a state folder in which no server is at work. It
 // belongs to whoever runs this.
-func WriteBackup(ctx context.Context, to io.Writer, m backup.Manifest, state string, t Texts, owner *whole.Owner) (backup.Manifest, error) {
+func WriteBackup(ctx context.Context, to io.Writer, m backup.Manifest, state string, t Texts,
+	owner *whole.Owner) (backup.Manifest, error) {
 	let, err := idle(ctx, state)
 	if err != nil {
 		return m, err
@@ -444,7 +454,8 @@ func WriteBackup(ctx context.Context, to io.Writer, m backup.Manifest, state str
 }
 
 // TakeBackup writes such an archive to a file among the administrator's backups.
-func TakeBackup(ctx context.Context, path string, m backup.Manifest, state string, t Texts, owner *whole.Owner) (backup.Manifest, error) {
+func TakeBackup(ctx context.Context, path string, m backup.Manifest, state string, t Texts,
+	owner *whole.Owner) (backup.Manifest, error) {
 	if filepath.Dir(path) != BackupsFolder(state) {
 		return m, fmt.Errorf("%s is none of the administrator's backups", path)
 	}

@@ -103,10 +103,13 @@ func run(ctx context.Context, f *os.File, program []string, args ...string) (out
 	var ended *exec.ExitError
 	if errors.As(err, &ended) {
 		if s, ok := ended.Sys().(syscall.WaitStatus); ok && s.Signaled() {
-			return out, errs, fmt.Errorf("ffmpeg was ended (%s); where the kernel did that for want of memory, a larger [server] memory helps", s.Signal())
+			return out, errs, fmt.Errorf("ffmpeg was ended (%s); where the kernel did that for want of memory, a "+
+				"larger [server] memory helps", s.Signal())
 		}
-		lines := strings.Split(strings.TrimSpace(strings.TrimSuffix(strings.TrimSpace(string(errs)), "Conversion failed!")), "\n")
-		return out, errs, fmt.Errorf("ffmpeg could not read it: %s", strings.ReplaceAll(strings.ToValidUTF8(lines[len(lines)-1], "?"), "/proc/self/fd/3", "the file"))
+		lines := strings.Split(strings.TrimSpace(strings.TrimSuffix(strings.TrimSpace(string(errs)),
+			"Conversion failed!")), "\n")
+		return out, errs, fmt.Errorf("ffmpeg could not read it: %s",
+			strings.ReplaceAll(strings.ToValidUTF8(lines[len(lines)-1], "?"), "/proc/self/fd/3", "the file"))
 	}
 	return out, errs, err
 }
@@ -136,8 +139,10 @@ func (w *bounded) Write(b []byte) (int, error) {
 // Frame gives a picture of a film at a moment, in seconds, as PNG: of the second that
 // follows, the one that is most like the others.
 func (t Tools) Frame(ctx context.Context, f *os.File, at float64) ([]byte, error) {
-	args := append([]string{"-nostdin", "-v", "error", "-threads", "1", "-ss", strconv.FormatFloat(at, 'f', 3, 64)}, input...)
-	out, _, err := run(ctx, f, t.FFmpeg, append(args, "-map", "0:v:0", "-an", "-sn", "-dn", "-vf", "thumbnail=24,scale='min(1280,iw)':-2", "-frames:v", "1", "-f", "image2pipe", "-c:v", "png", "-")...)
+	args := append([]string{"-nostdin", "-v", "error", "-threads", "1", "-ss", strconv.FormatFloat(at, 'f', 3, 64)},
+		input...)
+	out, _, err := run(ctx, f, t.FFmpeg, append(args, "-map", "0:v:0", "-an", "-sn", "-dn", "-vf",
+		"thumbnail=24,scale='min(1280,iw)':-2", "-frames:v", "1", "-f", "image2pipe", "-c:v", "png", "-")...)
 	if err == nil && len(out) == 0 {
 		err = errors.New("there is no picture at that moment")
 	}
@@ -178,7 +183,9 @@ const mostChapters = 200
 // Loudness measures how loud the first track of sound is.
 func (t Tools) Loudness(ctx context.Context, f *os.File) (media.Loud, error) {
 	args := append([]string{"-nostdin", "-hide_banner", "-nostats", "-threads", "1"}, input...)
-	_, errs, err := run(ctx, f, t.FFmpeg, append(args, "-map", "0:a:0", "-vn", "-sn", "-dn", "-af", "ebur128=peak=true:framelog=verbose", "-f", "null", "-")...)
+	_, errs, err := run(ctx, f, t.FFmpeg,
+		append(args, "-map", "0:a:0", "-vn", "-sn", "-dn", "-af", "ebur128=peak=true:framelog=verbose", "-f", "null",
+			"-")...)
 	if err != nil {
 		return media.Loud{}, err
 	}

@@ -30,7 +30,8 @@ func file(t *testing.T, name string, content []byte, args ...string) *os.File {
 	var err error
 	if content != nil {
 		err = os.WriteFile(p, content, 0o600)
-	} else if out, rerr := exec.Command("ffmpeg", append(append([]string{"-nostdin", "-v", "error"}, args...), p)...).CombinedOutput(); rerr != nil {
+	} else if out, rerr := exec.Command("ffmpeg",
+		append(append([]string{"-nostdin", "-v", "error"}, args...), p)...).CombinedOutput(); rerr != nil {
 		t.Fatalf("%v\n%s", rerr, out)
 	}
 	if err != nil {
@@ -47,11 +48,14 @@ func file(t *testing.T, name string, content []byte, args ...string) *os.File {
 func TestFramesAndChapters(t *testing.T) {
 	x, ctx := tools(t), context.Background()
 	said := filepath.Join(t.TempDir(), "chapters.txt")
-	if err := os.WriteFile(said, []byte(";FFMETADATA1\n[CHAPTER]\nTIMEBASE=1/1000\nSTART=0\nEND=4000\ntitle=The pier\n[CHAPTER]\nTIMEBASE=1/1000\nSTART=4000\nEND=8000\ntitle=Low  tide\n"), 0o600); err != nil {
+	if err := os.WriteFile(said, []byte(";FFMETADATA1\n[CHAPTER]\nTIMEBASE=1/1000\nSTART=0\nEND=4000\ntitle=The "+
+		"pier\n[CHAPTER]\nTIMEBASE=1/1000\nSTART=4000\nEND=8000\ntitle=Low  tide\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	// Red for four seconds, then blue.
-	f := file(t, "film.mkv", nil, "-f", "lavfi", "-i", "color=red:s=1600x900:d=4:r=12[a];color=blue:s=1600x900:d=4:r=12[b];[a][b]concat=n=2", "-i", said, "-map", "0", "-map_metadata", "1", "-c:v", "mpeg4", "-q:v", "2")
+	f := file(t, "film.mkv", nil, "-f", "lavfi", "-i",
+		"color=red:s=1600x900:d=4:r=12[a];color=blue:s=1600x900:d=4:r=12[b];[a][b]concat=n=2", "-i", said, "-map", "0",
+		"-map_metadata", "1", "-c:v", "mpeg4", "-q:v", "2")
 	for at, want := range map[float64][3]uint32{1: {240, 20, 20}, 5.5: {20, 20, 240}} {
 		b, err := x.Frame(ctx, f, at)
 		if err != nil {
@@ -129,7 +133,8 @@ func TestNothingElseIsRead(t *testing.T) {
 	defer cancel()
 	long := file(t, "long.flac", nil, "-f", "lavfi", "-i", "sine=d=4000", "-ar", "8000")
 	began := time.Now()
-	if _, err := x.Loudness(over, long); !errors.Is(err, context.DeadlineExceeded) || time.Since(began) > 10*time.Second {
+	if _, err := x.Loudness(over, long); !errors.Is(err, context.DeadlineExceeded) ||
+		time.Since(began) > 10*time.Second {
 		t.Errorf("it does not stop: %v after %v", err, time.Since(began))
 	}
 }

@@ -70,7 +70,8 @@ func Look(ctx context.Context, kind household.Kind, folder string, sources []str
 			return out, err
 		}
 		if household.Within(folder, src) || folder == src || household.Within(src, folder) {
-			out.Left = append(out.Left, tidy.Left{Path: src, Why: "it lies in the shelf's own folder, or the other way round"})
+			out.Left = append(out.Left, tidy.Left{Path: src,
+				Why: "it lies in the shelf's own folder, or the other way round"})
 			continue
 		}
 		to := names(kind, list)
@@ -134,7 +135,8 @@ func (l *looker) one(ctx context.Context, at, rel, to string) {
 	default:
 		l.wanted[low] = at
 		held := fmt.Sprintf("%d%s", len(l.out.Files)+1, strings.ToLower(path.Ext(Safe(rel))))
-		l.out.Files = append(l.out.Files, File{Source: at, To: to, Held: held, Size: st.Size(), MTime: st.ModTime().UnixNano(), State: Waiting})
+		l.out.Files = append(l.out.Files,
+			File{Source: at, To: to, Held: held, Size: st.Size(), MTime: st.ModTime().UnixNano(), State: Waiting})
 		l.out.Size += st.Size()
 	}
 }
@@ -399,7 +401,8 @@ func (j *Job) copyOne(ctx context.Context, f *File, told func(n int64)) error {
 	}
 	if hex.EncodeToString(again.Sum(nil)) != f.Sum {
 		_ = j.dir.Remove(f.Held) // it is worth nothing; the next try begins anew
-		return &fs.PathError{Op: "verify", Path: f.Source, Err: errors.New("what was written is not what was read: a disk or a cable is failing")}
+		return &fs.PathError{Op: "verify", Path: f.Source,
+			Err: errors.New("what was written is not what was read: a disk or a cable is failing")}
 	}
 	at := unix.NsecToTimespec(f.MTime)
 	err = unix.UtimesNanoAt(unix.AT_FDCWD, fmt.Sprintf("/proc/self/fd/%d", dst.Fd()), []unix.Timespec{at, at}, 0)

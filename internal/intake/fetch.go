@@ -67,25 +67,27 @@ func ParseAddress(s string) (*url.URL, error) {
 }
 
 func (f Fetcher) client() *http.Client {
-	return outside.Guard{Private: f.Private, Header: f.Stall, Raw: true, Redirect: func(r *http.Request, via []*http.Request) error {
-		if len(via) > 5 {
-			return finally("it is redirected more than five times")
-		}
-		if _, err := ParseAddress(r.URL.String()); err != nil {
-			return finally("it is redirected to what cannot be fetched: %w", err)
-		}
-		if via[0].URL.Scheme == "https" && r.URL.Scheme != "https" {
-			return finally("it is redirected from https to http")
-		}
-		return nil
-	}}.Client()
+	return outside.Guard{Private: f.Private, Header: f.Stall, Raw: true,
+		Redirect: func(r *http.Request, via []*http.Request) error {
+			if len(via) > 5 {
+				return finally("it is redirected more than five times")
+			}
+			if _, err := ParseAddress(r.URL.String()); err != nil {
+				return finally("it is redirected to what cannot be fetched: %w", err)
+			}
+			if via[0].URL.Scheme == "https" && r.URL.Scheme != "https" {
+				return finally("it is redirected from https to http")
+			}
+			return nil
+		}}.Client()
 }
 
 // Fetch fetches one file of a job, going on where it was cut off if the server has the
 // same file still. want is the SHA-256 it must have, in hexadecimal, or empty. name, if
 // not empty, is what to call it; else the server or the address tells. told hears of
 // bytes.
-func (j *Job) Fetch(ctx context.Context, f *File, kind household.Kind, name, want string, with Fetcher, told func(n int64)) error {
+func (j *Job) Fetch(ctx context.Context, f *File, kind household.Kind, name, want string, with Fetcher,
+	told func(n int64)) error {
 	u, err := ParseAddress(f.Source)
 	if err != nil {
 		return err
@@ -118,7 +120,8 @@ func (j *Job) Fetch(ctx context.Context, f *File, kind household.Kind, name, wan
 		if f.Done > before {
 			try, pause = 1, cmp.Or(with.Pause, time.Second)
 		}
-		if errors.As(err, new(final)) || errors.Is(err, ErrPrivate) || errors.Is(err, ErrTooLarge) || errors.Is(err, unix.ENOSPC) || try >= cmp.Or(with.Tries, 6) {
+		if errors.As(err, new(final)) || errors.Is(err, ErrPrivate) || errors.Is(err, ErrTooLarge) ||
+			errors.Is(err, unix.ENOSPC) || try >= cmp.Or(with.Tries, 6) {
 			return err
 		}
 		f.Why = err.Error()
@@ -153,7 +156,8 @@ func (j *Job) Fetch(ctx context.Context, f *File, kind household.Kind, name, wan
 
 // part asks for what is missing of a file. wait is how long the server asks to be left
 // alone.
-func (j *Job) part(ctx context.Context, client *http.Client, u *url.URL, out *os.File, f *File, name string, with Fetcher, told func(n int64)) (wait time.Duration, err error) {
+func (j *Job) part(ctx context.Context, client *http.Client, u *url.URL, out *os.File, f *File, name string,
+	with Fetcher, told func(n int64)) (wait time.Duration, err error) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	r, err := http.NewRequestWithContext(ctx, "GET", u.String(), nil)
@@ -186,17 +190,21 @@ func (j *Job) part(ctx context.Context, client *http.Client, u *url.URL, out *os
 		f.Size = res.ContentLength
 	case http.StatusPartialContent:
 		var from, to, all int64
-		if _, err := fmt.Sscanf(res.Header.Get("Content-Range"), "bytes %d-%d/%d", &from, &to, &all); err != nil || from != f.Done || all <= to {
-			return 0, errors.Join(fmt.Errorf("the server sent another part than was asked for: %q", res.Header.Get("Content-Range")), again(0))
+		if _, err := fmt.Sscanf(res.Header.Get("Content-Range"), "bytes %d-%d/%d", &from, &to, &all); err != nil ||
+			from != f.Done || all <= to {
+			return 0, errors.Join(fmt.Errorf("the server sent another part than was asked for: %q",
+				res.Header.Get("Content-Range")), again(0))
 		}
 		f.Size = all
 	case http.StatusRequestedRangeNotSatisfiable:
-		if all := strings.TrimPrefix(res.Header.Get("Content-Range"), "bytes */"); f.Done > 0 && all == strconv.FormatInt(f.Done, 10) {
+		if all := strings.TrimPrefix(res.Header.Get("Content-Range"), "bytes */"); f.Done > 0 &&
+			all == strconv.FormatInt(f.Done, 10) {
 			f.Size = f.Done // it was whole already
 			return 0, nil
 		}
 		return 0, errors.Join(errors.New("the server has another file now"), again(0))
-	case http.StatusTooManyRequests, http.StatusInternalServerError, http.StatusBadGateway, http.StatusServiceUnavailable, http.StatusGatewayTimeout, http.StatusRequestTimeout:
+	case http.StatusTooManyRequests, http.StatusInternalServerError, http.StatusBadGateway,
+		http.StatusServiceUnavailable, http.StatusGatewayTimeout, http.StatusRequestTimeout:
 		if s, err := strconv.Atoi(res.Header.Get("Retry-After")); err == nil && s > 0 {
 			wait = min(time.Duration(s)*time.Second, 10*time.Minute)
 		}
@@ -204,7 +212,8 @@ func (j *Job) part(ctx context.Context, client *http.Client, u *url.URL, out *os
 	default:
 		return 0, finally("the server says %s", res.Status)
 	}
-	if res.Uncompressed || res.Header.Get("Content-Encoding") != "" && res.Header.Get("Content-Encoding") != "identity" {
+	if res.Uncompressed || res.Header.Get("Content-Encoding") != "" &&
+		res.Header.Get("Content-Encoding") != "identity" {
 		return 0, finally("the server sends it compressed, unasked")
 	}
 	if f.Tag = res.Header.Get("ETag"); f.Tag == "" || strings.HasPrefix(f.Tag, "W/") {
@@ -272,7 +281,8 @@ func (j *Job) part(ctx context.Context, client *http.Client, u *url.URL, out *os
 
 // suggested is the name that a server gives a file (RFC 6266), or that of its address.
 func suggested(res *http.Response) string {
-	if _, params, err := mime.ParseMediaType(res.Header.Get("Content-Disposition")); err == nil && params["filename"] != "" {
+	if _, params, err := mime.ParseMediaType(res.Header.Get("Content-Disposition")); err == nil &&
+		params["filename"] != "" {
 		return params["filename"]
 	}
 	return path.Base(res.Request.URL.Path)
@@ -283,7 +293,9 @@ func suggested(res *http.Response) string {
 func called(name string, res *http.Response) string {
 	name = Safe(name)
 	if kind, _, err := mime.ParseMediaType(res.Header.Get("Content-Type")); err == nil && path.Ext(name) == "" {
-		name += map[string]string{"video/mp4": ".mp4", "video/x-matroska": ".mkv", "video/matroska": ".mkv", "video/webm": ".webm", "audio/mpeg": ".mp3", "audio/flac": ".flac", "audio/ogg": ".ogg", "image/jpeg": ".jpg", "image/png": ".png"}[kind]
+		name += map[string]string{"video/mp4": ".mp4", "video/x-matroska": ".mkv", "video/matroska": ".mkv",
+			"video/webm": ".webm", "audio/mpeg": ".mp3", "audio/flac": ".flac", "audio/ogg": ".ogg",
+			"image/jpeg": ".jpg", "image/png": ".png"}[kind]
 	}
 	return name
 }

@@ -229,7 +229,8 @@ func Parse(id string, b []byte) (*Job, error) {
 		return nil, err
 	}
 	if j.Format != 1 || j.ID != id || slices.ContainsFunc(j.Files, func(f File) bool {
-		return !fs.ValidPath(f.To) || f.To == "." || f.Held == "" || f.Held == "." || f.Held == ".." || f.Held != filepath.Base(f.Held) || f.Held == "job.json"
+		return !fs.ValidPath(f.To) || f.To == "." || f.Held == "" || f.Held == "." || f.Held == ".." ||
+			f.Held != filepath.Base(f.Held) || f.Held == "job.json"
 	}) {
 		return nil, errors.New("it is no job of this program")
 	}
@@ -479,8 +480,10 @@ func Check(f *os.File, kind household.Kind, as string) string {
 // foreign tells what a file is that is certainly no media, by its beginning.
 func foreign(b []byte) string {
 	for start, is := range map[string]string{
-		"PK\x03\x04": "a ZIP archive", "Rar!\x1a\x07": "a RAR archive", "7z\xbc\xaf\x27\x1c": "a 7z archive", "\x1f\x8b": "a gzip archive", "\xfd7zXZ": "an xz archive", "(\xb5/\xfd": "a Zstandard archive", "BZh": "a bzip2 archive",
-		"MZ": "a program for Windows", "\x7fELF": "a program", "%PDF": "a PDF document", "#!": "a script",
+		"PK\x03\x04": "a ZIP archive", "Rar!\x1a\x07": "a RAR archive", "7z\xbc\xaf\x27\x1c": "a 7z archive",
+		"\x1f\x8b": "a gzip archive", "\xfd7zXZ": "an xz archive", "(\xb5/\xfd": "a Zstandard archive",
+		"BZh": "a bzip2 archive",
+		"MZ":  "a program for Windows", "\x7fELF": "a program", "%PDF": "a PDF document", "#!": "a script",
 	} {
 		if strings.HasPrefix(string(b), start) {
 			return is
@@ -574,7 +577,8 @@ func (j *Job) Steps(folder string, likely func(size int64) ([]string, error)) ([
 
 // twin finds a file of the folder with the same bytes: under the same name, or, unless
 // sources were compared before they were copied, under any.
-func (j *Job) twin(f *File, held *os.File, shelf *boundary.Dir, likely func(size int64) ([]string, error)) (string, error) {
+func (j *Job) twin(f *File, held *os.File, shelf *boundary.Dir, likely func(size int64) ([]string, error)) (string,
+	error) {
 	list := []string{f.To}
 	if j.Way != Copy && f.Size > 0 {
 		more, err := likely(f.Size)
@@ -619,7 +623,8 @@ func TakenBack(folder, shelf, who string, steps []rename.Step) error {
 			continue
 		}
 		j.ID, j.at = id, filepath.Join(folder, Holding, id)
-		j.Files = append(j.Files, File{Source: s.To, To: s.To, Held: held, Size: s.Size, Done: s.Size, MTime: s.MTime, State: Back})
+		j.Files = append(j.Files, File{Source: s.To, To: s.To, Held: held, Size: s.Size, Done: s.Size, MTime: s.MTime,
+			State: Back})
 	}
 	if j.ID == "" {
 		return nil
@@ -697,7 +702,8 @@ func Safe(name string) string {
 	}
 	name = strings.Map(func(r rune) rune {
 		switch {
-		case r < ' ' || r == 0x7f || strings.ContainsRune(`<>:"|?*`, r) || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 || r == '\ufffd':
+		case r < ' ' || r == 0x7f || strings.ContainsRune(`<>:"|?*`, r) || r >= 0x202a && r <= 0x202e || r >= 0x2066 &&
+			r <= 0x2069 || r == '\ufffd':
 			return '-'
 		}
 		return r
@@ -711,7 +717,9 @@ func Safe(name string) string {
 	for len(stem)+len(ext) > 200 {
 		stem = strings.ToValidUTF8(stem[:len(stem)-1], "")
 	}
-	if low := strings.ToLower(strings.TrimSpace(stem)); low == "" || len(low) >= 3 && len(low) <= 4 && (low == "con" || low == "prn" || low == "aux" || low == "nul" || strings.HasPrefix(low, "com") || strings.HasPrefix(low, "lpt")) {
+	if low := strings.ToLower(strings.TrimSpace(stem)); low == "" || len(low) >= 3 && len(low) <= 4 &&
+		(low == "con" || low == "prn" || low == "aux" || low == "nul" || strings.HasPrefix(low, "com") ||
+			strings.HasPrefix(low, "lpt")) {
 		stem = "file " + stem
 	}
 	return strings.TrimSpace(stem) + ext

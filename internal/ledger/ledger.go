@@ -146,7 +146,8 @@ func add(state string, l line) (int, error) {
 	defer f.Close()
 	// One writer at a time: the hash and the number follow from the line before.
 	// Where the file system has no locks, that of the household file has to do.
-	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX); err != nil && !errors.Is(err, unix.ENOTSUP) && !errors.Is(err, unix.ENOLCK) && !errors.Is(err, unix.ENOSYS) && !errors.Is(err, unix.EINVAL) {
+	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX); err != nil && !errors.Is(err, unix.ENOTSUP) &&
+		!errors.Is(err, unix.ENOLCK) && !errors.Is(err, unix.ENOSYS) && !errors.Is(err, unix.EINVAL) {
 		return 0, err
 	}
 	end, err := readEnd(f, l)
@@ -241,7 +242,8 @@ func trace(e Entry, l line) {
 	}
 	text := fmt.Sprintf("entry %d, %s by %s: %s: %s", l.ID, e.Command, e.Who, e.What, l.Outcome)
 	// The ledger has it; the journal is for those who look there.
-	_ = journal.Send(plain.Line(text), journal.PriInfo, map[string]string{"SYSLOG_IDENTIFIER": "cozyshelf", "COZYSHELF_ENTRY": strconv.Itoa(l.ID)})
+	_ = journal.Send(plain.Line(text), journal.PriInfo,
+		map[string]string{"SYSLOG_IDENTIFIER": "cozyshelf", "COZYSHELF_ENTRY": strconv.Itoa(l.ID)})
 }
 
 func hash(b []byte) string {
@@ -425,7 +427,8 @@ func OpenKept(state, name string) (*os.File, error) {
 	}
 	if st, err := f.Stat(); err != nil || st.Mode().Perm()&0o022 != 0 {
 		f.Close()
-		return nil, errors.Join(err, fmt.Errorf("%s: others may write it: only what you alone could write is carried out with your powers", f.Name()))
+		return nil, errors.Join(err, fmt.Errorf("%s: others may write it: only what you alone could write is "+
+			"carried out with your powers", f.Name()))
 	}
 	return f, nil
 }

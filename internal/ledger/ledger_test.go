@@ -182,7 +182,8 @@ func TestOnlyWhatIsOursAloneIsTakenBack(t *testing.T) {
 func TestWhatTheServerTellsIsEnteredOnce(t *testing.T) {
 	state := t.TempDir()
 	up := func(name string) Told {
-		return Told{At: time.Now(), Who: "linnea", Shelf: "films", Folder: "/srv/media/films", File: Uploaded{Job: "a1", Held: "1.mp4", To: name, Size: 3}}
+		return Told{At: time.Now(), Who: "linnea", Shelf: "films", Folder: "/srv/media/films",
+			File: Uploaded{Job: "a1", Held: "1.mp4", To: name, Size: 3}}
 	}
 	for _, name := range []string{"one.mp4", "two.mp4"} {
 		if err := Tell(state, up(name)); err != nil {
@@ -210,7 +211,8 @@ func TestWhatTheServerTellsIsEnteredOnce(t *testing.T) {
 		}
 	}
 	list, _, _ := Read(state)
-	if len(list) != 3 || list[2].Undo == nil || list[2].Undo.Kind != Upload || !strings.Contains(list[2].What, "three.mp4") || list[2].Outcome != "done" {
+	if len(list) != 3 || list[2].Undo == nil || list[2].Undo.Kind != Upload ||
+		!strings.Contains(list[2].What, "three.mp4") || list[2].Outcome != "done" {
 		t.Errorf("got %+v", list)
 	}
 	if left, _ := os.ReadDir(state); len(left) != 0 && os.Getuid() == 0 {

@@ -70,7 +70,8 @@ func Tell(state string, t Told) error {
 var errTaken = errors.New("taken over")
 
 func tell(f *os.File, path string, b []byte) error {
-	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX); err != nil && !errors.Is(err, unix.ENOTSUP) && !errors.Is(err, unix.ENOLCK) {
+	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX); err != nil && !errors.Is(err, unix.ENOTSUP) &&
+		!errors.Is(err, unix.ENOLCK) {
 		return err
 	}
 	st, err := f.Stat()
@@ -196,6 +197,7 @@ func (t Told) sound() bool {
 func (t Told) entry() Entry {
 	data, _ := json.Marshal(t.File) // of strings and numbers
 	return Entry{At: t.At, Who: t.Who, Command: "upload", Action: "intake", Outcome: "done", Told: t.ID,
-		What: fmt.Sprintf("put %s on shelf %s in %s", t.File.To, t.Shelf, t.Folder), Why: t.Who + " uploaded it, as the server says",
+		What: fmt.Sprintf("put %s on shelf %s in %s", t.File.To, t.Shelf, t.Folder), Why: t.Who +
+			" uploaded it, as the server says",
 		Undo: &Undo{Kind: Upload, Path: t.Folder, Data: string(data)}}
 }

@@ -26,9 +26,11 @@ func world(t *testing.T) (*standin.Catalogue, *Wikidata, *MusicBrainz) {
 	srv := httptest.NewServer(c)
 	t.Cleanup(srv.Close)
 	asker := func() Asker {
-		return Asker{Agent: "CozyShelf/test (a test)", Pause: time.Millisecond, Cache: t.TempDir(), Near: []string{srv.URL}}
+		return Asker{Agent: "CozyShelf/test (a test)", Pause: time.Millisecond, Cache: t.TempDir(),
+			Near: []string{srv.URL}}
 	}
-	return c, &Wikidata{Asker: asker(), Address: srv.URL + "/w/api.php", Commons: srv.URL + "/file/"}, &MusicBrainz{Asker: asker(), Address: srv.URL + "/ws/2", Covers: srv.URL + "/covers"}
+	return c, &Wikidata{Asker: asker(), Address: srv.URL + "/w/api.php", Commons: srv.URL + "/file/"},
+		&MusicBrainz{Asker: asker(), Address: srv.URL + "/ws/2", Covers: srv.URL + "/covers"}
 }
 
 func TestFilmsAndSeriesAreFound(t *testing.T) {
@@ -38,14 +40,20 @@ func TestFilmsAndSeriesAreFound(t *testing.T) {
 		id    string
 		clear bool
 	}{
-		"a film with a namesake": {describe.Wanted{Name: "The Paper Lighthouse", Year: 2014, Kind: household.Films}, "wikidata Q900101", true},
-		"its namesake":           {describe.Wanted{Name: "the paper lighthouse", Year: 1968, Kind: household.Films}, "wikidata Q900191", true},
-		"in another language":    {describe.Wanted{Name: "Papīra bāka", Year: 2014, Kind: household.Films}, "wikidata Q900101", true},
-		"a series":               {describe.Wanted{Name: "Tiny Harbour", Year: 2016, Kind: household.Series}, "wikidata Q900202", true},
-		"by its id":              {describe.Wanted{Name: "whatever", Kind: household.Films, Outside: "wikidata q900104"}, "wikidata Q900104", true},
-		"two that fit":           {describe.Wanted{Name: "Salt and Semaphore", Year: 2018, Kind: household.Films}, "wikidata Q900106", true},
-		"no year":                {describe.Wanted{Name: "The Paper Lighthouse", Kind: household.Films}, "wikidata Q900101", false},
-		"none":                   {describe.Wanted{Name: "Mending the Wheel", Kind: household.Films}, "", false},
+		"a film with a namesake": {describe.Wanted{Name: "The Paper Lighthouse", Year: 2014, Kind: household.Films},
+			"wikidata Q900101", true},
+		"its namesake": {describe.Wanted{Name: "the paper lighthouse", Year: 1968, Kind: household.Films},
+			"wikidata Q900191", true},
+		"in another language": {describe.Wanted{Name: "Papīra bāka", Year: 2014, Kind: household.Films},
+			"wikidata Q900101", true},
+		"a series": {describe.Wanted{Name: "Tiny Harbour", Year: 2016, Kind: household.Series}, "wikidata Q900202",
+			true},
+		"by its id": {describe.Wanted{Name: "whatever", Kind: household.Films, Outside: "wikidata q900104"},
+			"wikidata Q900104", true},
+		"two that fit": {describe.Wanted{Name: "Salt and Semaphore", Year: 2018, Kind: household.Films},
+			"wikidata Q900106", true},
+		"no year": {describe.Wanted{Name: "The Paper Lighthouse", Kind: household.Films}, "wikidata Q900101", false},
+		"none":    {describe.Wanted{Name: "Mending the Wheel", Kind: household.Films}, "", false},
 	} {
 		list, err := w.Candidates(ctx, c.want, []string{"en", "lv"})
 		if err != nil {
@@ -76,8 +84,12 @@ func TestDescriptionsInTheHouseholdsLanguage(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := describe.Description{Name: "Papīra bāka", Year: 2014, Summary: "Bākas sargs sausā kalnā loka kuģus no vecām kartēm, līdz jūra pēc tiem atgriežas.", Genres: []string{"klusa komēdija"}, Outside: "wikidata Q900101",
-		People: []describe.Person{{Name: "Ada Reedwater", Role: "director"}, {Name: "Ödön Quillfeather", Role: "actor"}, {Name: "Marit Sandgrain", Role: "actor"}}, Picture: w.Commons + "The_Paper_Lighthouse_%282014%29.jpg?width=800"}
+	want := describe.Description{Name: "Papīra bāka", Year: 2014,
+		Summary: "Bākas sargs sausā kalnā loka kuģus no vecām kartēm, līdz jūra pēc tiem atgriežas.",
+		Genres:  []string{"klusa komēdija"}, Outside: "wikidata Q900101",
+		People: []describe.Person{{Name: "Ada Reedwater", Role: "director"},
+			{Name: "Ödön Quillfeather", Role: "actor"}, {Name: "Marit Sandgrain", Role: "actor"}}, Picture: w.Commons +
+			"The_Paper_Lighthouse_%282014%29.jpg?width=800"}
 	if !reflect.DeepEqual(got, want) {
 		t.Errorf("got %+v\nwant %+v", got, want)
 	}
@@ -85,7 +97,8 @@ func TestDescriptionsInTheHouseholdsLanguage(t *testing.T) {
 		t.Errorf("the picture: %d bytes, %v", len(b), err)
 	}
 	album, err := m.Describe(ctx, "musicbrainz 00000000-0000-4000-8000-000000000002", nil)
-	if err != nil || album.Name != "Tin Roof Nocturnes" || album.Year != 2012 || len(album.People) != 1 || album.People[0].Name != "Mirela Vant" {
+	if err != nil || album.Name != "Tin Roof Nocturnes" || album.Year != 2012 || len(album.People) != 1 ||
+		album.People[0].Name != "Mirela Vant" {
 		t.Errorf("got %+v, %v", album, err)
 	}
 	wanted := describe.Wanted{Name: "Tin Roof Nocturnes", By: "Mirela Vant", Year: 2012, Kind: household.Music}
@@ -97,11 +110,13 @@ func TestDescriptionsInTheHouseholdsLanguage(t *testing.T) {
 	for _, langs := range [][]string{describe.Languages("lv-LV"), {"lv"}} {
 		film := describe.Wanted{Name: "Papīra bāka", Year: 2014, Kind: household.Films}
 		list, err := w.Candidates(ctx, film, langs)
-		if best, ok := describe.Take(describe.Score(film, list)); err != nil || !ok || best.ID != "wikidata Q900101" || best.Name != "Papīra bāka" {
+		if best, ok := describe.Take(describe.Score(film, list)); err != nil || !ok || best.ID != "wikidata Q900101" ||
+			best.Name != "Papīra bāka" {
 			t.Errorf("%v: got %+v, %v", langs, list, err)
 		}
 	}
-	if list, err := w.Candidates(ctx, wanted, []string{"xx"}); err == nil || !strings.Contains(err.Error(), "Unrecognized value") {
+	if list, err := w.Candidates(ctx, wanted, []string{"xx"}); err == nil ||
+		!strings.Contains(err.Error(), "Unrecognized value") {
 		t.Errorf("a language that is none: %+v, %v", list, err)
 	}
 	if agent := *c.Agents.Load(); !strings.HasPrefix(agent, "CozyShelf/") {
@@ -112,7 +127,8 @@ func TestDescriptionsInTheHouseholdsLanguage(t *testing.T) {
 			t.Errorf("%s: %v", id, err)
 		}
 	}
-	if _, err := m.Describe(ctx, "musicbrainz 00000000-0000-4000-8000-00000000000f", nil); !errors.Is(err, ErrNotFound) {
+	if _, err := m.Describe(ctx, "musicbrainz 00000000-0000-4000-8000-00000000000f", nil); !errors.Is(err,
+		ErrNotFound) {
 		t.Errorf("an album that is not there: %v", err)
 	}
 }
@@ -164,7 +180,8 @@ func TestWhoIsWaitedForGoesFirst(t *testing.T) {
 	var wg sync.WaitGroup
 	ask := func(ctx context.Context, id string) {
 		wg.Go(func() {
-			if _, err := w.Describe(ctx, "wikidata "+id, []string{"en"}); err != nil && !errors.Is(err, context.Canceled) {
+			if _, err := w.Describe(ctx, "wikidata "+id, []string{"en"}); err != nil &&
+				!errors.Is(err, context.Canceled) {
 				t.Errorf("%s: %v", id, err)
 			}
 			mu.Lock()
@@ -206,7 +223,8 @@ func TestWhoIsWaitedForGoesFirst(t *testing.T) {
 			with = Hurry(ctx)
 		}
 		before := c.Busy.Load()
-		if _, err := w.Describe(with, "wikidata Q900202", []string{"en"}); !errors.Is(err, ErrBusy) || before-c.Busy.Load() != tries {
+		if _, err := w.Describe(with, "wikidata Q900202", []string{"en"}); !errors.Is(err, ErrBusy) ||
+			before-c.Busy.Load() != tries {
 			t.Errorf("in a hurry %v: %d tries, %v", hurry, before-c.Busy.Load(), err)
 		}
 	}

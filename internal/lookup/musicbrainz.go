@@ -82,14 +82,16 @@ func (s *MusicBrainz) Candidates(ctx context.Context, w describe.Wanted, _ []str
 		var found struct {
 			Groups []releaseGroup `json:"release-groups"`
 		}
-		if err := s.ask(ctx, s.Address+"/release-group", url.Values{"query": {query}, "limit": {"12"}, "fmt": {"json"}}, &found); err != nil {
+		if err := s.ask(ctx, s.Address+"/release-group",
+			url.Values{"query": {query}, "limit": {"12"}, "fmt": {"json"}}, &found); err != nil {
 			return nil, err
 		}
 		list = found.Groups
 	}
 	var out []describe.Candidate
 	for _, g := range list {
-		c := describe.Candidate{ID: "musicbrainz " + g.ID, Name: g.Title, Year: g.year(), By: g.by(), Kind: household.Music, Says: strings.TrimSpace(g.Type + " " + g.Note)}
+		c := describe.Candidate{ID: "musicbrainz " + g.ID, Name: g.Title, Year: g.year(), By: g.by(),
+			Kind: household.Music, Says: strings.TrimSpace(g.Type + " " + g.Note)}
 		for _, a := range g.Aliases {
 			c.Others = append(c.Others, a.Name)
 		}
@@ -108,7 +110,8 @@ func (s *MusicBrainz) group(ctx context.Context, id string) (releaseGroup, error
 	if id = strings.ToLower(id); !groupID.MatchString(id) {
 		return g, ErrNotFound
 	}
-	err := s.ask(ctx, s.Address+"/release-group/"+id, url.Values{"inc": {"artist-credits+genres+aliases"}, "fmt": {"json"}}, &g)
+	err := s.ask(ctx, s.Address+"/release-group/"+id,
+		url.Values{"inc": {"artist-credits+genres+aliases"}, "fmt": {"json"}}, &g)
 	return g, err
 }
 

@@ -58,7 +58,8 @@ func taken(t media.Tags) Tagged {
 	for _, p := range []struct {
 		role  string
 		names []string
-	}{{"artist", []string{cmp.Or(t.AlbumBy, t.Artist)}}, {"director", t.Director}, {"author", t.Authors}, {"actor", t.Actors}} {
+	}{{"artist", []string{cmp.Or(t.AlbumBy, t.Artist)}}, {"director", t.Director}, {"author", t.Authors},
+		{"actor", t.Actors}} {
 		for _, n := range p.names {
 			if n != "" {
 				d.People = append(d.People, describe.Person{Name: n, Role: p.role})

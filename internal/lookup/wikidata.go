@@ -36,8 +36,10 @@ const (
 )
 
 var wikidataKinds = map[string]household.Kind{
-	"Q11424": household.Films, "Q24862": household.Films, "Q202866": household.Films, "Q506240": household.Films, "Q93204": household.Films, "Q20667187": household.Films, "Q29168811": household.Films,
-	"Q5398426": household.Series, "Q1259759": household.Series, "Q581714": household.Series, "Q63952888": household.Series, "Q526877": household.Series,
+	"Q11424": household.Films, "Q24862": household.Films, "Q202866": household.Films, "Q506240": household.Films,
+	"Q93204": household.Films, "Q20667187": household.Films, "Q29168811": household.Films,
+	"Q5398426": household.Series, "Q1259759": household.Series, "Q581714": household.Series,
+	"Q63952888": household.Series, "Q526877": household.Series,
 	"Q482994": household.Music, "Q208569": household.Music,
 }
 
@@ -79,7 +81,8 @@ func (*Wikidata) Knows(k household.Kind) bool { return k == household.Films || k
 var itemID = regexp.MustCompile(`^Q[1-9][0-9]{0,11}$`)
 
 // Candidates finds entries that a title may be.
-func (s *Wikidata) Candidates(ctx context.Context, w describe.Wanted, languages []string) ([]describe.Candidate, error) {
+func (s *Wikidata) Candidates(ctx context.Context, w describe.Wanted, languages []string) ([]describe.Candidate,
+	error) {
 	var ids []string
 	if source, id, ok := strings.Cut(w.Outside, " "); ok && source == s.Name() {
 		ids = append(ids, strings.ToUpper(id))
@@ -91,7 +94,8 @@ func (s *Wikidata) Candidates(ctx context.Context, w describe.Wanted, languages 
 				} `json:"search"`
 				Error refusal `json:"error"`
 			}
-			q := url.Values{"action": {"wbsearchentities"}, "search": {w.Name}, "language": {lang}, "uselang": {lang}, "type": {"item"}, "limit": {"12"}, "format": {"json"}}
+			q := url.Values{"action": {"wbsearchentities"}, "search": {w.Name}, "language": {lang}, "uselang": {lang},
+				"type": {"item"}, "limit": {"12"}, "format": {"json"}}
 			if err := s.ask(ctx, s.Address, q, &found); err != nil {
 				return nil, err
 			}
@@ -122,7 +126,8 @@ func (s *Wikidata) Candidates(ctx context.Context, w describe.Wanted, languages 
 		if !ok || e.Missing != nil {
 			continue
 		}
-		c := describe.Candidate{ID: "wikidata " + id, Name: e.label(languages), Year: e.year(), Kind: e.kind(), Duration: e.length(), Says: e.says(languages)}
+		c := describe.Candidate{ID: "wikidata " + id, Name: e.label(languages), Year: e.year(), Kind: e.kind(),
+			Duration: e.length(), Says: e.says(languages)}
 		for _, lang := range languages {
 			if l := e.Labels[lang].Value; l != "" && l != c.Name {
 				c.Others = append(c.Others, l)
@@ -160,7 +165,9 @@ func (s *Wikidata) entities(ctx context.Context, ids, languages []string) (map[s
 			Entities map[string]entity `json:"entities"`
 			Error    refusal           `json:"error"`
 		}
-		q := url.Values{"action": {"wbgetentities"}, "ids": {strings.Join(part, "|")}, "props": {"labels|descriptions|aliases|claims"}, "languages": {strings.Join(languages, "|")}, "format": {"json"}}
+		q := url.Values{"action": {"wbgetentities"}, "ids": {strings.Join(part, "|")},
+			"props": {"labels|descriptions|aliases|claims"}, "languages": {strings.Join(languages, "|")},
+			"format": {"json"}}
 		if err := s.ask(ctx, s.Address, q, &got); err != nil {
 			return nil, err
 		}
@@ -188,7 +195,8 @@ func (s *Wikidata) Describe(ctx context.Context, id string, languages []string) 
 	if !ok || e.Missing != nil {
 		return describe.Description{}, ErrNotFound
 	}
-	d := describe.Description{Name: e.label(languages), Year: e.year(), Summary: e.says(languages), Outside: "wikidata " + item}
+	d := describe.Description{Name: e.label(languages), Year: e.year(), Summary: e.says(languages),
+		Outside: "wikidata " + item}
 	type part struct{ id, role string }
 	var parts []part
 	for _, p := range []struct {

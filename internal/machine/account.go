@@ -230,7 +230,9 @@ func makeAccount(name string, groups []uint32) []string {
 		}
 		return []string{c + " " + permit.Quote(name)}
 	case has("adduser") && has("addgroup"): // as BusyBox has them
-		out := []string{"addgroup -S " + permit.Quote(name), fmt.Sprintf("adduser -S -D -H -h /nonexistent -s %s -G %s %s", nologin, permit.Quote(name), permit.Quote(name))}
+		out := []string{"addgroup -S " + permit.Quote(name),
+			fmt.Sprintf("adduser -S -D -H -h /nonexistent -s %s -G %s %s", nologin, permit.Quote(name),
+				permit.Quote(name))}
 		for _, n := range names {
 			out = append(out, fmt.Sprintf("addgroup %s %s", permit.Quote(name), n))
 		}
@@ -319,7 +321,8 @@ func JoinGroup(name string, gid uint32) error {
 	group := GroupName(gid)
 	switch {
 	case group == "":
-		return fmt.Errorf("group %d has no name here, so no account can be added to it; write it as a number into groups under [server]", gid)
+		return fmt.Errorf("group %d has no name here, so no account can be added to it; write it as a number into "+
+			"groups under [server]", gid)
 	case has("usermod"):
 		return do([]string{"usermod", "-aG", group, name})
 	case has("addgroup"):

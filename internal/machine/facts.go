@@ -101,7 +101,10 @@ func Gather(h *household.Household, engine facts.Engine, account facts.Account,
 			}
 			d := folder(p)
 			if !d.Silent && !engine.Elsewhere {
-				if _, err := Patiently(func() (struct{}, error) { return struct{}{}, boundary.Reach(p) }); errors.Is(err, boundary.ErrLink) {
+				if _, err := Patiently(func() (struct{}, error) {
+					return struct{}{},
+						boundary.Reach(p)
+				}); errors.Is(err, boundary.ErrLink) {
 					d.Error = linked(err)
 				}
 			}
@@ -168,7 +171,8 @@ func folderNow(path string) facts.Folder {
 	for f.Parent = filepath.Dir(path); !f.Exists; f.Parent = filepath.Dir(f.Parent) {
 		if st, err := os.Stat(f.Parent); err == nil {
 			at = f.Parent
-			f.Creatable = st.IsDir() && unix.Faccessat(unix.AT_FDCWD, f.Parent, unix.W_OK|unix.X_OK, unix.AT_EACCESS) == nil
+			f.Creatable = st.IsDir() && unix.Faccessat(unix.AT_FDCWD, f.Parent, unix.W_OK|unix.X_OK,
+				unix.AT_EACCESS) == nil
 			break
 		}
 		if f.Parent == "/" {

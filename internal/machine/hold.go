@@ -72,9 +72,11 @@ func Hold(path string) (*Held, error) {
 	// A file with further names, where others may give it one, could be anybody's.
 	if kind == unix.S_IFREG && st.Nlink > 1 && st.Uid != above.Uid && boundary.Safe(filepath.Dir(path)) != nil {
 		unix.Close(fd)
-		return nil, fail(fmt.Errorf("it belongs to uid %d, its folder to uid %d, and it has further names (hard links): somebody may have given it this one to have it changed", st.Uid, above.Uid))
+		return nil, fail(fmt.Errorf("it belongs to uid %d, its folder to uid %d, and it has further names (hard "+
+			"links): somebody may have given it this one to have it changed", st.Uid, above.Uid))
 	}
-	return &Held{Path: path, Folder: kind == unix.S_IFDIR, Inode: st.Ino, fd: fd, name: fmt.Sprintf("/proc/self/fd/%d", fd)}, nil
+	return &Held{Path: path, Folder: kind == unix.S_IFDIR, Inode: st.Ino, fd: fd,
+		name: fmt.Sprintf("/proc/self/fd/%d", fd)}, nil
 }
 
 // Close lets go of it.

@@ -108,7 +108,8 @@ func askKernel(t *testing.T, id permit.Identity, paths []string) []byte {
 	c.ExtraFiles = []*os.File{self}
 	c.Env = []string{childEnv + "=1"}
 	c.Stdin = &in
-	c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: id.UID, Gid: id.Groups[0], Groups: id.Groups}}
+	c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: id.UID, Gid: id.Groups[0],
+		Groups: id.Groups}}
 	var said bytes.Buffer
 	c.Stderr = &said
 	out, err := c.Output()
@@ -179,7 +180,8 @@ func dice(t *testing.T, r *rand.Rand, root string, ids []uint32) []string {
 				continue
 			}
 			perm := func() permit.Perm { a, b := permit.Perm(r.IntN(8)), permit.Perm(r.IntN(8)); return a | b }
-			list := []permit.Entry{{Tag: permit.UserObj, Perm: perm()}, {Tag: permit.GroupObj, Perm: perm()}, {Tag: permit.Other, Perm: perm()}, {Tag: permit.Mask, Perm: perm()}}
+			list := []permit.Entry{{Tag: permit.UserObj, Perm: perm()}, {Tag: permit.GroupObj, Perm: perm()},
+				{Tag: permit.Other, Perm: perm()}, {Tag: permit.Mask, Perm: perm()}}
 			used := map[permit.Entry]bool{}
 			for range r.IntN(5) {
 				e := permit.Entry{Tag: []permit.Tag{permit.User, permit.Group}[r.IntN(2)], ID: pick()}
@@ -279,13 +281,15 @@ func TestAuditsOfWholeTreesAgreeWithTheKernel(t *testing.T) {
 					if kernel != computed {
 						if wrong++; wrong < 10 {
 							it, _ := (&Tree{}).Item(clean)
-							t.Errorf("%s %s for %+v: computed %v, the kernel says %v: %+v", need, p, id, computed, kernel, it)
+							t.Errorf("%s %s for %+v: computed %v, the kernel says %v: %+v", need, p, id, computed,
+								kernel, it)
 						}
 					}
 				}
 			}
 			if counts != [3]int{report.ListableFolders, report.WritableFolders, report.ReadableFiles} {
-				t.Errorf("%s for %+v: the kernel counts %v, the report says %d listable, %d writable, %d readable", root, id, counts, report.ListableFolders, report.WritableFolders, report.ReadableFiles)
+				t.Errorf("%s for %+v: the kernel counts %v, the report says %d listable, %d writable, %d readable",
+					root, id, counts, report.ListableFolders, report.WritableFolders, report.ReadableFiles)
 			}
 		}
 	}

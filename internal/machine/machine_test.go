@@ -83,9 +83,11 @@ func TestDecisionsAgreeWithTheKernel(t *testing.T) {
 			id.Groups = append(id.Groups, uint32(pick()))
 		}
 		// test(1) asks the kernel with faccessat and the effective ids.
-		child := exec.Command("sh", "-c", `for f; do for p in r w x; do [ -$p "$f" ] && printf 1 || printf 0; done; done`, "sh")
+		child := exec.Command("sh", "-c",
+			`for f; do for p in r w x; do [ -$p "$f" ] && printf 1 || printf 0; done; done`, "sh")
 		child.Args = append(child.Args, paths...)
-		child.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: id.UID, Gid: id.Groups[0], Groups: id.Groups}}
+		child.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: id.UID, Gid: id.Groups[0],
+			Groups: id.Groups}}
 		out, err := child.Output()
 		if err != nil || len(out) != 3*len(paths) {
 			t.Fatalf("the child said %d letters, %v", len(out), err)
@@ -102,7 +104,8 @@ func TestDecisionsAgreeWithTheKernel(t *testing.T) {
 					if wrong++; wrong > 8 {
 						continue
 					}
-					t.Errorf("%s for %+v, %s: computed %+v, the kernel says %c; %+v", p, id, want, d, out[3*i+j], it.Attrs)
+					t.Errorf("%s for %+v, %s: computed %+v, the kernel says %c; %+v", p, id, want, d, out[3*i+j],
+						it.Attrs)
 				}
 			}
 		}
@@ -230,10 +233,12 @@ func TestAccountsAreFoundByNameAndNumber(t *testing.T) {
 	if a := Account(household.Server{RunAs: "root"}); !a.Known || a.UID != 0 || a.Name != "root" {
 		t.Errorf("root: got %+v", a)
 	}
-	if a := Account(household.Server{RunAs: "61234:61235"}); !a.Known || a.UID != 61234 || a.GID != 61235 || a.Name != "" {
+	if a := Account(household.Server{RunAs: "61234:61235"}); !a.Known || a.UID != 61234 || a.GID != 61235 ||
+		a.Name != "" {
 		t.Errorf("numbers: got %+v", a)
 	}
-	if a := Account(household.Server{RunAs: "61234:61235", Groups: []string{"44", "root", "61235"}}); !slices.Equal(a.Groups, []uint32{61235, 44, 0}) {
+	if a := Account(household.Server{RunAs: "61234:61235",
+		Groups: []string{"44", "root", "61235"}}); !slices.Equal(a.Groups, []uint32{61235, 44, 0}) {
 		t.Errorf("with groups: got %+v", a)
 	}
 	if a := Account(household.Server{RunAs: "61234:61235", Groups: []string{"no-such-group"}}); a.Known || a.Why == "" {
@@ -249,18 +254,21 @@ func TestAccountsAreFoundByNameAndNumber(t *testing.T) {
 func TestAccountsOfDirectoryServicesAreFound(t *testing.T) {
 	dir := t.TempDir()
 	for name, text := range map[string]string{
-		"getent": "case $1-$3 in passwd-dirwren|passwd-41888) echo dirwren:x:41888:41889::/home/x:/bin/sh;; group-millers|group-41890) echo millers:x:41890:dirwren;; *) exit 2;; esac",
-		"id":     "echo 41889 41890",
+		"getent": "case $1-$3 in passwd-dirwren|passwd-41888) echo dirwren:x:41888:41889::/home/x:/bin/sh;; " +
+			"group-millers|group-41890) echo millers:x:41890:dirwren;; *) exit 2;; esac",
+		"id": "echo 41889 41890",
 	} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte("#!/bin/sh\n"+text+"\n"), 0o755); err != nil {
 			t.Fatal(err)
 		}
 	}
 	t.Setenv("PATH", dir+":"+os.Getenv("PATH"))
-	if a := Account(household.Server{RunAs: "dirwren"}); !a.Known || a.UID != 41888 || a.GID != 41889 || !slices.Equal(a.Groups, []uint32{41889, 41890}) {
+	if a := Account(household.Server{RunAs: "dirwren"}); !a.Known || a.UID != 41888 || a.GID != 41889 ||
+		!slices.Equal(a.Groups, []uint32{41889, 41890}) {
 		t.Errorf("got %+v", a)
 	}
-	if a := Account(household.Server{RunAs: "41888:7", Groups: []string{"millers"}}); !a.Known || a.Name != "dirwren" || !slices.Equal(a.Groups, []uint32{7, 41890}) {
+	if a := Account(household.Server{RunAs: "41888:7", Groups: []string{"millers"}}); !a.Known ||
+		a.Name != "dirwren" || !slices.Equal(a.Groups, []uint32{7, 41890}) {
 		t.Errorf("got %+v", a)
 	}
 	if got := GroupName(41890); got != "millers" {
@@ -306,7 +314,8 @@ func TestWhatMayBeFar(t *testing.T) {
 		testbuild.Missing(t, "/dev/fuse")
 	}
 	defer fuse.Close()
-	if err := unix.Mount("nobody", point, "fuse.nobody", 0, fmt.Sprintf("fd=%d,rootmode=40000,user_id=0,group_id=0,allow_other", fuse.Fd())); err != nil {
+	if err := unix.Mount("nobody", point, "fuse.nobody", 0,
+		fmt.Sprintf("fd=%d,rootmode=40000,user_id=0,group_id=0,allow_other", fuse.Fd())); err != nil {
 		testbuild.Missing(t, "mounting by FUSE: "+err.Error())
 	}
 	defer unix.Unmount(point, unix.MNT_DETACH)

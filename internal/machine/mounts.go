@@ -101,7 +101,8 @@ func Unmounted(folder string) string {
 func unmounted(fstab, folder string, mounted func(string) bool) string {
 	for line := range strings.Lines(fstab) {
 		f := strings.Fields(line)
-		if len(f) < 3 || strings.HasPrefix(f[0], "#") || f[2] == "swap" || !strings.HasPrefix(f[1], "/") || f[1] == "/" {
+		if len(f) < 3 || strings.HasPrefix(f[0], "#") || f[2] == "swap" || !strings.HasPrefix(f[1], "/") ||
+			f[1] == "/" {
 			continue
 		}
 		// Spaces are written as \040 (fstab(5)).

@@ -31,12 +31,14 @@ func TestOddNamesAndLoopsOfLinksAreCountedAndNotFollowed(t *testing.T) {
 	dir := filepath.Join(testbuild.Folder(t), "shelf")
 	outside := filepath.Join(testbuild.Folder(t), "outside")
 	long := strings.Repeat("n", 255)
-	for _, d := range []string{outside, filepath.Join(dir, long), filepath.Join(dir, "new\nline"), filepath.Join(dir, "\xff\xfe")} {
+	for _, d := range []string{outside, filepath.Join(dir, long), filepath.Join(dir, "new\nline"),
+		filepath.Join(dir, "\xff\xfe")} {
 		must(t, os.MkdirAll(d, 0o755), os.WriteFile(filepath.Join(d, long[:200]+"\n\xff"), nil, 0o600))
 	}
 	must(t,
 		os.Symlink(outside, filepath.Join(dir, "away")), os.Symlink("loop", filepath.Join(dir, "loop")),
-		os.Symlink("..", filepath.Join(dir, long, "up")), os.Symlink(filepath.Join(dir, "b"), filepath.Join(dir, "a")), os.Symlink(filepath.Join(dir, "a"), filepath.Join(dir, "b")),
+		os.Symlink("..", filepath.Join(dir, long, "up")), os.Symlink(filepath.Join(dir, "b"), filepath.Join(dir, "a")),
+		os.Symlink(filepath.Join(dir, "a"), filepath.Join(dir, "b")),
 		unix.Mkfifo(filepath.Join(dir, "pipe"), 0o600))
 	other := permit.Identity{UID: 41001, Groups: []uint32{41001}}
 	r, err := Audit(dir, other, permit.Need{Each: true})
@@ -51,7 +53,8 @@ func TestOddNamesAndLoopsOfLinksAreCountedAndNotFollowed(t *testing.T) {
 	if _, err := json.Marshal(r); err != nil {
 		t.Error(err)
 	}
-	if r, err := Audit(dir, other, permit.Need{Aside: long}); err != nil || r.Files != 2 || r.Folders != 3 || r.Failing != 2 {
+	if r, err := Audit(dir, other, permit.Need{Aside: long}); err != nil || r.Files != 2 || r.Folders != 3 ||
+		r.Failing != 2 {
 		t.Errorf("with one left out: %+v, %v", r, err)
 	}
 	// A shelf that is itself a link is looked at where it leads to.
@@ -97,7 +100,8 @@ func TestWhatWeMayNotLookAtIsToldAsSuch(t *testing.T) {
 		return
 	}
 	dir := filepath.Join(testbuild.Folder(t), "shelf")
-	must(t, os.MkdirAll(filepath.Join(dir, "shut/below"), 0o755), os.Mkdir(filepath.Join(dir, "blind"), 0o755), os.WriteFile(filepath.Join(dir, "blind/f"), nil, 0o644),
+	must(t, os.MkdirAll(filepath.Join(dir, "shut/below"), 0o755), os.Mkdir(filepath.Join(dir, "blind"), 0o755),
+		os.WriteFile(filepath.Join(dir, "blind/f"), nil, 0o644),
 		os.Chmod(filepath.Join(dir, "shut"), 0o011), os.Chmod(filepath.Join(dir, "blind"), 0o444))
 	t.Cleanup(func() {
 		must(t, os.Chmod(filepath.Join(dir, "shut"), 0o755), os.Chmod(filepath.Join(dir, "blind"), 0o755))
@@ -129,7 +133,8 @@ func TestAFolderOfVeryManyFilesTakesNoRoom(t *testing.T) {
 	must(t, os.Mkdir(dir, 0o755))
 	const n = 50000
 	for i := range n {
-		fd, err := unix.Open(filepath.Join(dir, fmt.Sprintf("%06d", i)), unix.O_CREAT|unix.O_WRONLY|unix.O_CLOEXEC, 0o640)
+		fd, err := unix.Open(filepath.Join(dir, fmt.Sprintf("%06d", i)), unix.O_CREAT|unix.O_WRONLY|unix.O_CLOEXEC,
+			0o640)
 		must(t, err, unix.Close(fd))
 	}
 	var most atomic.Uint64
@@ -155,7 +160,8 @@ func TestAFolderOfVeryManyFilesTakesNoRoom(t *testing.T) {
 	r, err := Audit(dir, permit.Identity{UID: 41001, Groups: []uint32{41001}}, permit.Need{})
 	close(stop)
 	<-sampled
-	if err != nil || r.Files != n || len(r.Problems) != 1 || r.Problems[0].Count != n || r.Problems[0].Path != filepath.Join(dir, "000000") {
+	if err != nil || r.Files != n || len(r.Problems) != 1 || r.Problems[0].Count != n ||
+		r.Problems[0].Path != filepath.Join(dir, "000000") {
 		t.Fatalf("got %d files, %+v, %v", r.Files, r.Problems, err)
 	}
 	if grown := int64(most.Load()) - int64(before.HeapAlloc); grown > 4<<20 {
@@ -185,7 +191,8 @@ func TestFlagsAreSeenAndTakenAway(t *testing.T) {
 	if err != nil || len(r.Problems) != 1 || r.Problems[0].Cause != permit.CauseFixed {
 		t.Fatalf("got %+v, %v", r, err)
 	}
-	if list := Remedies(r, id, permit.Who{UID: 41001}, permit.Need{Write: true}); len(list) == 0 || list[0].Kind != permit.Unfix {
+	if list := Remedies(r, id, permit.Who{UID: 41001}, permit.Need{Write: true}); len(list) == 0 ||
+		list[0].Kind != permit.Unfix {
 		t.Errorf("remedies: %+v", list)
 	}
 }
@@ -201,7 +208,8 @@ func TestMountsThatRule(t *testing.T) {
 	must(t, os.Mkdir(point, 0o755))
 	must(t, unix.Mount("tmpfs", point, "tmpfs", 0, "mode=0777"))
 	t.Cleanup(func() { _ = unix.Unmount(point, unix.MNT_DETACH) })
-	must(t, os.WriteFile(filepath.Join(point, "a"), nil, 0o644), unix.Mount("", point, "", unix.MS_REMOUNT|unix.MS_RDONLY|unix.MS_BIND, ""))
+	must(t, os.WriteFile(filepath.Join(point, "a"), nil, 0o644),
+		unix.Mount("", point, "", unix.MS_REMOUNT|unix.MS_RDONLY|unix.MS_BIND, ""))
 	id := permit.Identity{UID: 41001, Groups: []uint32{41001}}
 	// The mount lies below the shelf's folder.
 	r, err := Audit(dir, id, permit.Need{Write: true})
@@ -221,9 +229,11 @@ func TestMountsThatRule(t *testing.T) {
 }
 
 func TestDisksThatAreNotMountedAreFoundInTheTable(t *testing.T) {
-	table := "# a comment\nUUID=1 / ext4 defaults 0 1\nUUID=2 /srv/media ext4 defaults 0 2\nUUID=3 /srv/my\\040disk ext4 defaults 0 2\nUUID=4 none swap sw 0 0\nbad\n"
+	table := "# a comment\nUUID=1 / ext4 defaults 0 1\nUUID=2 /srv/media ext4 defaults 0 2\nUUID=3 " +
+		"/srv/my\\040disk ext4 defaults 0 2\nUUID=4 none swap sw 0 0\nbad\n"
 	mounted := func(p string) bool { return p == "/srv/media" }
-	for folder, want := range map[string]string{"/srv/media/films": "", "/srv/my disk/films": "/srv/my disk", "/srv/my disk": "/srv/my disk", "/srv/other": "", "/": ""} {
+	for folder, want := range map[string]string{"/srv/media/films": "", "/srv/my disk/films": "/srv/my disk",
+		"/srv/my disk": "/srv/my disk", "/srv/other": "", "/": ""} {
 		if got := unmounted(table, folder, mounted); got != want {
 			t.Errorf("%s: got %q, want %q", folder, got, want)
 		}
@@ -233,7 +243,8 @@ func TestDisksThatAreNotMountedAreFoundInTheTable(t *testing.T) {
 func TestFoldersThatAreNotThereSayWhy(t *testing.T) {
 	dir := testbuild.Folder(t)
 	must(t, os.WriteFile(filepath.Join(dir, "file"), nil, 0o644))
-	for path, want := range map[string]string{dir: "", filepath.Join(dir, "none"): "it is not there", filepath.Join(dir, "file"): "it is a file, not a folder"} {
+	for path, want := range map[string]string{dir: "", filepath.Join(dir, "none"): "it is not there",
+		filepath.Join(dir, "file"): "it is a file, not a folder"} {
 		if got := Presence(path, time.Second); got != want {
 			t.Errorf("%s: got %q, want %q", path, got, want)
 		}
@@ -279,10 +290,12 @@ func TestAProposedAccountHasTheGroupsThatTheShelvesNeed(t *testing.T) {
 	}
 	dir := filepath.Join(testbuild.Folder(t), "shelf")
 	open := filepath.Join(testbuild.Folder(t), "open")
-	must(t, os.Mkdir(dir, 0o750), os.Chown(dir, 0, 41017), os.WriteFile(filepath.Join(dir, "a"), nil, 0o640), os.Chown(filepath.Join(dir, "a"), 0, 41018), os.Mkdir(open, 0o755))
+	must(t, os.Mkdir(dir, 0o750), os.Chown(dir, 0, 41017), os.WriteFile(filepath.Join(dir, "a"), nil, 0o640),
+		os.Chown(filepath.Join(dir, "a"), 0, 41018), os.Mkdir(open, 0o755))
 	h := &household.Household{Shelves: []household.Shelf{{Name: "films", Folders: []string{dir, open}}}}
 	p := Propose(h)
-	if p.Name != household.DefaultAccount || !slices.Equal(p.Groups, []uint32{41017, 41018}) || !slices.Equal(p.Nameless, p.Groups) || len(p.Commands) == 0 {
+	if p.Name != household.DefaultAccount || !slices.Equal(p.Groups, []uint32{41017, 41018}) ||
+		!slices.Equal(p.Nameless, p.Groups) || len(p.Commands) == 0 {
 		t.Errorf("got %+v", p)
 	}
 	// The programs that make accounts know groups by name only, so these are left out; one

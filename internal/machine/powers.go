@@ -18,7 +18,8 @@ func DropPowers() error {
 	}
 	head := unix.CapUserHeader{Version: unix.LINUX_CAPABILITY_VERSION_3}
 	var none [2]unix.CapUserData
-	_, _, e := syscall.AllThreadsSyscall(unix.SYS_CAPSET, uintptr(unsafe.Pointer(&head)), uintptr(unsafe.Pointer(&none[0])), 0)
+	_, _, e := syscall.AllThreadsSyscall(unix.SYS_CAPSET, uintptr(unsafe.Pointer(&head)),
+		uintptr(unsafe.Pointer(&none[0])), 0)
 	runtime.KeepAlive(&head)
 	runtime.KeepAlive(&none)
 	if e != 0 && !errors.Is(e, syscall.EPERM) {

@@ -90,12 +90,14 @@ var noStatx atomic.Bool
 func look(at int, name string) (Entry, beyond, error) {
 	var x unix.Statx_t
 	if !noStatx.Load() {
-		err := unix.Statx(at, name, unix.AT_SYMLINK_NOFOLLOW|unix.AT_NO_AUTOMOUNT|unix.AT_EMPTY_PATH, unix.STATX_BASIC_STATS, &x)
+		err := unix.Statx(at, name, unix.AT_SYMLINK_NOFOLLOW|unix.AT_NO_AUTOMOUNT|unix.AT_EMPTY_PATH,
+			unix.STATX_BASIC_STATS, &x)
 		if err == nil {
 			kind := uint32(x.Mode) & unix.S_IFMT
 			e := Entry{Name: name, Folder: kind == unix.S_IFDIR, Link: kind == unix.S_IFLNK, File: kind == unix.S_IFREG,
-				Size: int64(x.Size), Inode: x.Ino, MTime: x.Mtime.Sec*1e9 + int64(x.Mtime.Nsec), CTime: x.Ctime.Sec*1e9 + int64(x.Ctime.Nsec),
-				Mode: x.Mode & 0o777, UID: x.Uid, GID: x.Gid}
+				Size: int64(x.Size), Inode: x.Ino, MTime: x.Mtime.Sec*1e9 + int64(x.Mtime.Nsec),
+				CTime: x.Ctime.Sec*1e9 + int64(x.Ctime.Nsec),
+				Mode:  x.Mode & 0o777, UID: x.Uid, GID: x.Gid}
 			b := beyond{special: x.Mode & 0o7000, dev: unix.Mkdev(x.Dev_major, x.Dev_minor), links: x.Nlink,
 				root: x.Attributes_mask&unix.STATX_ATTR_MOUNT_ROOT != 0 && x.Attributes&unix.STATX_ATTR_MOUNT_ROOT != 0}
 			if x.Attributes&unix.STATX_ATTR_IMMUTABLE != 0 {
@@ -122,7 +124,8 @@ func look(at int, name string) (Entry, beyond, error) {
 
 func (t *Tree) item(path string, e Entry, more beyond) permit.Item {
 	it := permit.Item{
-		Name: e.Name, Folder: e.Folder, Link: e.Link, Other: e.Err == nil && !e.Folder && !e.Link && !e.File, Err: e.Err,
+		Name: e.Name, Folder: e.Folder, Link: e.Link, Other: e.Err == nil && !e.Folder && !e.Link && !e.File,
+		Err:     e.Err,
 		Attrs:   permit.Attrs{Mode: e.Mode, UID: e.UID, GID: e.GID},
 		Special: more.special, Fixed: more.fixed, Border: more.root, Links: more.links, Inode: e.Inode,
 	}
@@ -261,7 +264,10 @@ func Audit(path string, id permit.Identity, need permit.Need) (permit.Report, er
 // Remedies gives the ways to mend what an audit found; none where the file
 // system stops answering meanwhile.
 func Remedies(r permit.Report, id permit.Identity, who permit.Who, need permit.Need) []permit.Remedy {
-	list, err := with(need, func(t *Tree, need permit.Need) []permit.Remedy { return permit.Remedies(t, r, id, who, need) })
+	list, err := with(need, func(t *Tree,
+		need permit.Need) []permit.Remedy {
+		return permit.Remedies(t, r, id, who, need)
+	})
 	if err != nil {
 		return []permit.Remedy{}
 	}
@@ -270,7 +276,8 @@ func Remedies(r permit.Report, id permit.Identity, who permit.Who, need permit.N
 
 // Enough gives the least remedies that together mend all that can be mended, and
 // what an audit would say after them.
-func Enough(r permit.Report, id permit.Identity, who permit.Who, need permit.Need) ([]permit.Remedy, permit.Report, error) {
+func Enough(r permit.Report, id permit.Identity, who permit.Who, need permit.Need) ([]permit.Remedy, permit.Report,
+	error) {
 	after := r
 	list, err := with(need, func(t *Tree, need permit.Need) (list []permit.Remedy) {
 		list, after = permit.Enough(t, r, id, who, need)

@@ -55,14 +55,16 @@ type stateLine struct {
 }
 
 func writeState(s permit.State) stateLine {
-	return stateLine{fmt.Sprintf("%04o", s.Mode), s.UID, s.GID, permit.FormatACL(s.ACL), permit.FormatACL(s.Default), s.Fixed}
+	return stateLine{fmt.Sprintf("%04o", s.Mode), s.UID, s.GID, permit.FormatACL(s.ACL), permit.FormatACL(s.Default),
+		s.Fixed}
 }
 
 func (l stateLine) state() (permit.State, error) {
 	mode, err := strconv.ParseUint(l.Mode, 8, 12)
 	acl, aerr := permit.ParseACL(l.ACL)
 	def, derr := permit.ParseACL(l.Default)
-	return permit.State{Mode: uint16(mode), UID: l.UID, GID: l.GID, ACL: acl, Default: def, Fixed: l.Fixed}, errors.Join(err, aerr, derr)
+	return permit.State{Mode: uint16(mode), UID: l.UID, GID: l.GID, ACL: acl, Default: def, Fixed: l.Fixed},
+		errors.Join(err, aerr, derr)
 }
 
 // Plan is how much is to be done. Linked is how many of the files have further
@@ -86,7 +88,8 @@ func Write(to *os.File, tree permit.Tree, remedies []permit.Remedy) (Plan, error
 	for i, t := range roots {
 		inside := false
 		for j, o := range roots {
-			inside = inside || j != i && (o.Deep && permit.Below(t.Path, o.Path) && o.Path != t.Path || o.Path == t.Path && (o.Deep && !t.Deep || o.Deep == t.Deep && j < i))
+			inside = inside || j != i && (o.Deep && permit.Below(t.Path, o.Path) && o.Path != t.Path ||
+				o.Path == t.Path && (o.Deep && !t.Deep || o.Deep == t.Deep && j < i))
 		}
 		if inside {
 			continue
@@ -319,7 +322,8 @@ func between(is, a, b permit.State) bool {
 	}
 	// Nothing was begun unless something else differs from where it began, or the
 	// mode is one of the two.
-	return part(is.Mode, a.Mode, b.Mode) || !same(is.ACL, a.ACL) || !same(is.Default, a.Default) || is.GID != a.GID || is.Fixed != a.Fixed
+	return part(is.Mode, a.Mode, b.Mode) || !same(is.ACL, a.ACL) || !same(is.Default, a.Default) || is.GID != a.GID ||
+		is.Fixed != a.Fixed
 }
 
 // Describe writes a state for people.

@@ -55,7 +55,8 @@ func tree(t *testing.T, r *rand.Rand, acls bool) string {
 			entry := func(tag permit.Tag, id uint32) permit.Entry {
 				return permit.Entry{Tag: tag, Perm: permit.Perm(r.IntN(8)), ID: id}
 			}
-			acl := permit.FormatACL([]permit.Entry{entry(permit.UserObj, 0), entry(permit.GroupObj, 0), entry(permit.Other, 0), entry(permit.Mask, 0), entry(permit.User, pick()), entry(permit.Group, pick())})
+			acl := permit.FormatACL([]permit.Entry{entry(permit.UserObj, 0), entry(permit.GroupObj, 0),
+				entry(permit.Other, 0), entry(permit.Mask, 0), entry(permit.User, pick()), entry(permit.Group, pick())})
 			if err := unix.Setxattr(p, "system.posix_acl_access", acl, 0); err != nil {
 				t.Fatal(err)
 			}
@@ -168,7 +169,8 @@ func TestEveryStepMayFailAndAllCanBeFinishedOrUndone(t *testing.T) {
 				t.Fatal(err)
 			}
 			after := snapshot(t, root)
-			if got, _ := machine.Audit(root, keeper, need); got.ReadableFiles+got.ListableFolders+got.WritableFolders-report.ReadableFiles-report.ListableFolders-report.WritableFolders != m.Reaches && m.Kind != permit.ACLLater {
+			if got, _ := machine.Audit(root, keeper,
+				need); got.ReadableFiles+got.ListableFolders+got.WritableFolders-report.ReadableFiles-report.ListableFolders-report.WritableFolders != m.Reaches && m.Kind != permit.ACLLater {
 				t.Fatalf("%s reaches %+v, it says %d more than %+v", m.ID, got, m.Reaches, report)
 			}
 			if o, err := carry(t, Carrier{Back: true}, f); err != nil || o.Odds != 0 || o.Done != p.Steps() {
@@ -235,7 +237,8 @@ func TestTheShellCommandsDoTheSame(t *testing.T) {
 						t.Fatal(err)
 					}
 					var s strings.Builder
-					for _, id := range []permit.Identity{keeper, {UID: 41002, Groups: []uint32{41002}}, {UID: 41003, Groups: []uint32{41001}}, {UID: 9, Groups: []uint32{9}}} {
+					for _, id := range []permit.Identity{keeper, {UID: 41002, Groups: []uint32{41002}},
+						{UID: 41003, Groups: []uint32{41001}}, {UID: 9, Groups: []uint32{9}}} {
 						for _, want := range []permit.Perm{permit.Read, permit.Write, permit.Exec} {
 							fmt.Fprint(&s, permit.Decide(id, it.Attrs, want).Granted, " ")
 						}
@@ -258,10 +261,12 @@ func TestTheShellCommandsDoTheSame(t *testing.T) {
 				// The commands give the owner an entry that means nothing, and take
 				// from the account what it had beside: only what it needs is asked.
 				for p := range ours {
-					ours[p], theirs[p] = strings.Join(strings.Fields(ours[p])[3:], " "), strings.Join(strings.Fields(theirs[p])[3:], " ")
+					ours[p], theirs[p] = strings.Join(strings.Fields(ours[p])[3:], " "),
+						strings.Join(strings.Fields(theirs[p])[3:], " ")
 				}
 			}
-			if m.Kind != permit.OwnGroup && m.Kind != permit.ACLGroup { // chgrp drops set-group-id of files; a group's own bits beside
+			if m.Kind != permit.OwnGroup &&
+				m.Kind != permit.ACLGroup { // chgrp drops set-group-id of files; a group's own bits beside
 				for p := range ours {
 					if ours[p] != theirs[p] {
 						t.Errorf("%s on %q: ours %s, the commands' %s", m.ID, p, ours[p], theirs[p])
@@ -312,7 +317,8 @@ func TestWhatChangedSinceIsLeftAlone(t *testing.T) {
 	if st, err := os.Stat(secret); err != nil || st.Mode().Perm() != 0o600 {
 		t.Fatalf("the secret is %v, %v", st.Mode(), err)
 	}
-	if err := errors.Join(os.Chmod(file("a"), 0o640), os.Remove(file("b")), os.Remove(file("c")), os.WriteFile(file("c"), nil, 0o644)); err != nil {
+	if err := errors.Join(os.Chmod(file("a"), 0o640), os.Remove(file("b")), os.Remove(file("c")),
+		os.WriteFile(file("c"), nil, 0o644)); err != nil {
 		t.Fatal(err)
 	}
 	o, err := carry(t, Carrier{Back: true, Dry: true}, f)

@@ -84,8 +84,9 @@ func (p Plan) keep() (*ledger.Undo, *ledger.Entry, error) {
 	}
 	name, err := r.Keep(state)
 	if err != nil {
-		return nil, nil, &problem.Problem{What: "what is needed to undo it cannot be kept, so nothing was done", Where: state,
-			Why: err.Error(), Fix: "run as root or as the run-as account, and see that the disk has room", Err: err}
+		return nil, nil, &problem.Problem{What: "what is needed to undo it cannot be kept, so nothing was done",
+			Where: state,
+			Why:   err.Error(), Fix: "run as root or as the run-as account, and see that the disk has room", Err: err}
 	}
 	return &ledger.Undo{Kind: ledger.Deployment, Kept: name}, open, nil
 }

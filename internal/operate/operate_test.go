@@ -229,7 +229,8 @@ func TestGoingBackFollowsFromWhatRan(t *testing.T) {
 		t.Errorf("runs: %s", got)
 	}
 	// The one before that is no longer there, which is said before anything is shown.
-	if _, err := LastUpgrade(t.Context(), b.find()); err == nil || !strings.Contains(err.Error(), "1.0.0, is no longer kept") {
+	if _, err := LastUpgrade(t.Context(), b.find()); err == nil ||
+		!strings.Contains(err.Error(), "1.0.0, is no longer kept") {
 		t.Errorf("a second time: %v", err)
 	}
 }
@@ -325,7 +326,8 @@ func TestAnUnknownAccountIsJudgedBeforeAnythingIsDrawn(t *testing.T) {
 type barred struct{ *enginetest.Memory }
 
 func (barred) Facts(context.Context) facts.Engine {
-	return facts.Engine{Kind: "docker", Endpoint: "unix:///run/engine.sock", Error: "you may not open it", Fix: "be root",
+	return facts.Engine{Kind: "docker", Endpoint: "unix:///run/engine.sock", Error: "you may not open it",
+		Fix:    "be root",
 		Barred: true}
 }
 
@@ -338,7 +340,8 @@ func TestWhereAnEngineMayNotBeAskedNothingIsSaidOfIt(t *testing.T) {
 	h, err := household.Decode("household.toml", text)
 	b.must(err)
 	own := &enginetest.Memory{}
-	house, err := Find(t.Context(), Setting{Version: "1", Engines: memory{"docker": barred{b.engine}, "process": own}}, h, text)
+	house, err := Find(t.Context(), Setting{Version: "1", Engines: memory{"docker": barred{b.engine}, "process": own}},
+		h, text)
 	b.must(err)
 	if house.Engine != own || len(house.Facts.PassedOver) != 1 {
 		t.Fatalf("chosen: %v, %+v", house.Engine, house.Facts)
@@ -359,7 +362,8 @@ func TestAHouseholdOnAnotherEngineIsFound(t *testing.T) {
 	h, err := household.Decode("household.toml", text)
 	b.must(err)
 	other := &renamed{Memory: &enginetest.Memory{}}
-	house, err := Find(t.Context(), Setting{Version: "1", Engines: memory{"docker": b.engine, "process": other}}, h, text)
+	house, err := Find(t.Context(), Setting{Version: "1", Engines: memory{"docker": b.engine, "process": other}}, h,
+		text)
 	b.must(err)
 	if err := house.Here(t.Context()); err == nil || !strings.Contains(err.Error(), "docker") {
 		t.Errorf("here: %v", err)

@@ -174,7 +174,8 @@ func (h *House) KnowsStore(ctx context.Context) error {
 	}
 	return &problem.Problem{What: "this program is too old for the store", Where: h.State(),
 		Why: fmt.Sprintf("the store has format %d, and %s knows %d", format, h.Version, store.Newest()),
-		Fix: "use the program that made it, or a later one; cozyshelf rollback, run by that one, goes back with the former store",
+		Fix: "use the program that made it, or a later one; cozyshelf rollback, run by that one, goes back with " +
+			"the former store",
 		Err: store.ErrNewer}
 }
 
@@ -185,7 +186,8 @@ func (h *House) noDowngrade(now blueprint.Service) error {
 	}
 	return &problem.Problem{What: "this program is older than the one that is deployed", Where: h.Name(),
 		Why: fmt.Sprintf("%s is deployed, and this is %s: to deploy it would be a downgrade", now.Version, h.Version),
-		Fix: fmt.Sprintf("cozyshelf rollback goes back to the program before, with its store; to go on with %s, put it in "+
+		Fix: fmt.Sprintf("cozyshelf rollback goes back to the program before, with its store; to go on with %s, "+
+			"put it in "+
 			"the place of this one; cozyshelf upgrade, run by this one, deploys it all the same", now.Version)}
 }
 

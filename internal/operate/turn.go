@@ -58,8 +58,9 @@ func (h *House) Turn(ctx context.Context, command string, seen blueprint.Seen, s
 func (h *House) await(ctx context.Context, command string, seen blueprint.Seen) error {
 	c := &deploy.Carrier{Engine: h.Engine, Health: h.health, Command: command, Who: h.Who, Turning: true,
 		Blueprint: blueprint.Blueprint{Household: h.ID, State: h.State(), Services: []blueprint.Service{seen.Service}}}
-	return c.Carry(ctx, []blueprint.Change{{Action: blueprint.AwaitHealthy, Service: seen.Service.Key, Target: seen.Name,
-		What: "wait until it is healthy"}})
+	return c.Carry(ctx, []blueprint.Change{{Action: blueprint.AwaitHealthy, Service: seen.Service.Key,
+		Target: seen.Name,
+		What:   "wait until it is healthy"}})
 }
 
 // Retire plans to remove what was made on the engine; with erase also the state folder. Media

@@ -124,7 +124,8 @@ func (h *House) Undo(ctx context.Context, command string, e ledger.Entry) (Undoi
 	state := h.State()
 	r, err := deploy.ReadRecord(state, e.Undo.Kept)
 	if err != nil {
-		return u, &problem.Problem{What: "what is needed to take it back cannot be read", Where: state, Why: err.Error(),
+		return u, &problem.Problem{What: "what is needed to take it back cannot be read", Where: state,
+			Why: err.Error(),
 			Fix: "run as the account that did it", Err: err}
 	}
 	to, err := r.Former.Services()
@@ -145,7 +146,8 @@ func (h *House) Undo(ctx context.Context, command string, e ledger.Entry) (Undoi
 			Fix: "run the deploy of the program " + r.Former.Version + " itself"}
 	}
 	u.Version = r.Former.Version
-	u.Plan = Plan{Command: command, What: fmt.Sprintf("take back entry %d: %s", e.ID, e.What), house: h, image: drawn.Image,
+	u.Plan = Plan{Command: command, What: fmt.Sprintf("take back entry %d: %s", e.ID, e.What), house: h,
+		image:  drawn.Image,
 		action: "deploy", undoes: e.ID}
 	// What is deployed is the former, whoever drew it.
 	bp := drawn.Blueprint.Again(drawn.site, to, []byte(r.Former.Settings))

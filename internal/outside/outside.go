@@ -69,8 +69,10 @@ func (g Guard) Client() *http.Client {
 	}
 	return &http.Client{
 		Timeout: g.Timeout, CheckRedirect: redirect,
-		Transport: &http.Transport{DialContext: dial, TLSHandshakeTimeout: 20 * time.Second, ResponseHeaderTimeout: header, DisableCompression: g.Raw,
-			ForceAttemptHTTP2: true, MaxResponseHeaderBytes: 64 << 10, IdleConnTimeout: 30 * time.Second, MaxConnsPerHost: 8},
+		Transport: &http.Transport{DialContext: dial, TLSHandshakeTimeout: 20 * time.Second,
+			ResponseHeaderTimeout: header, DisableCompression: g.Raw,
+			ForceAttemptHTTP2: true, MaxResponseHeaderBytes: 64 << 10, IdleConnTimeout: 30 * time.Second,
+			MaxConnsPerHost: 8},
 	}
 }
 
@@ -116,7 +118,8 @@ func Public(a netip.Addr) bool {
 // addresses of the other protocol.
 var notPublic = func() []netip.Prefix {
 	var out []netip.Prefix
-	for _, s := range []string{"0.0.0.0/8", "100.64.0.0/10", "192.0.0.0/24", "192.0.2.0/24", "198.18.0.0/15", "198.51.100.0/24", "203.0.113.0/24", "240.0.0.0/4",
+	for _, s := range []string{"0.0.0.0/8", "100.64.0.0/10", "192.0.0.0/24", "192.0.2.0/24", "198.18.0.0/15",
+		"198.51.100.0/24", "203.0.113.0/24", "240.0.0.0/4",
 		"64:ff9b::/96", "64:ff9b:1::/48", "100::/64", "2001::/23", "2001:db8::/32", "2002::/16", "3fff::/20"} {
 		out = append(out, netip.MustParsePrefix(s))
 	}

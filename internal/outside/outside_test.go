@@ -10,7 +10,10 @@ import (
 )
 
 func TestPrivateAddressesAreReachedOnlyWhereTheyWereNamed(t *testing.T) {
-	inner := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "of the router") }))
+	inner := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		_,
+			_ = io.WriteString(w, "of the router")
+	}))
 	defer inner.Close()
 	var to string
 	named := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -37,7 +40,8 @@ func TestPrivateAddressesAreReachedOnlyWhereTheyWereNamed(t *testing.T) {
 	if got, err := get(g, inner.URL); !errors.Is(err, ErrPrivate) {
 		t.Errorf("what was not: %q, %v", got, err)
 	}
-	for _, to = range []string{inner.URL, "http://169.254.169.254/latest", "http://localhost:1/", "http://[::1]:1/", "file:///etc/passwd"} {
+	for _, to = range []string{inner.URL, "http://169.254.169.254/latest", "http://localhost:1/", "http://[::1]:1/",
+		"file:///etc/passwd"} {
 		if got, err := get(g, named.URL+"/away"); err == nil {
 			t.Errorf("redirected to %s: %q", to, got)
 		}
@@ -52,8 +56,10 @@ func TestPrivateAddressesAreReachedOnlyWhereTheyWereNamed(t *testing.T) {
 
 func TestPublic(t *testing.T) {
 	for s, want := range map[string]bool{
-		"1.1.1.1": true, "2606:4700::1": true, "127.0.0.1": false, "10.0.0.1": false, "169.254.169.254": false, "::1": false, "fe80::1": false, "fc00::1": false,
-		"::ffff:10.0.0.1": false, "64:ff9b::a00:1": false, "2002:a00:1::": false, "0.0.0.0": false, "224.0.0.1": false, "100.64.0.1": false,
+		"1.1.1.1": true, "2606:4700::1": true, "127.0.0.1": false, "10.0.0.1": false, "169.254.169.254": false,
+		"::1": false, "fe80::1": false, "fc00::1": false,
+		"::ffff:10.0.0.1": false, "64:ff9b::a00:1": false, "2002:a00:1::": false, "0.0.0.0": false, "224.0.0.1": false,
+		"100.64.0.1": false,
 	} {
 		if got := Public(netip.MustParseAddr(s)); got != want {
 			t.Errorf("%s: got %v", s, got)

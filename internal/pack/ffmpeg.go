@@ -191,12 +191,14 @@ func (f *FFmpeg) write(to io.Writer) error {
 	w := tar.NewWriter(to)
 	root := strings.TrimPrefix(blueprint.FFmpegInside, "/") + "/"
 	for _, dir := range []string{root, root + "lib/"} {
-		if err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: dir, Mode: 0o755, Format: tar.FormatPAX, ModTime: time.Unix(0, 0)}); err != nil {
+		if err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: dir, Mode: 0o755, Format: tar.FormatPAX,
+			ModTime: time.Unix(0, 0)}); err != nil {
 			return err
 		}
 	}
 	for _, p := range f.files {
-		if err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: root + p.name, Mode: 0o755, Size: p.size, Format: tar.FormatPAX, ModTime: time.Unix(0, 0)}); err != nil {
+		if err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: root + p.name, Mode: 0o755, Size: p.size,
+			Format: tar.FormatPAX, ModTime: time.Unix(0, 0)}); err != nil {
 			return err
 		}
 		if err := p.copy(w); err != nil {

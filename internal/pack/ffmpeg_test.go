@@ -85,7 +85,8 @@ func TestTheImageWithFFmpegIsTheSameEachTime(t *testing.T) {
 		t.Fatal(err)
 	}
 	with := plain.With(f)
-	if with.Digest == plain.Digest || with.Digest != plain.With(again).Digest || with.FFmpeg() != f.Version || plain.FFmpeg() != "" {
+	if with.Digest == plain.Digest || with.Digest != plain.With(again).Digest || with.FFmpeg() != f.Version ||
+		plain.FFmpeg() != "" {
 		t.Fatalf("digests: %s, %s", plain.Digest, with.Digest)
 	}
 	// The rest with little in it: to look through the whole takes a while.
@@ -120,7 +121,8 @@ func TestTheImageWithFFmpegIsTheSameEachTime(t *testing.T) {
 		t.Fatal(err)
 	}
 	// It lies below the program, which another image of the same ffmpeg then shares.
-	if id, _ := layer.DiffID(); len(c.RootFS.DiffIDs) != 2 || c.RootFS.DiffIDs[0] != id || c.Config.Labels[pack.LabelDigest] != with.Digest {
+	if id, _ := layer.DiffID(); len(c.RootFS.DiffIDs) != 2 || c.RootFS.DiffIDs[0] != id ||
+		c.Config.Labels[pack.LabelDigest] != with.Digest {
 		t.Errorf("got %+v", c)
 	}
 }

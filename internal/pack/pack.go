@@ -130,11 +130,13 @@ func (i Image) layer() ([]byte, error) {
 	b.Grow(int(i.Size) + 1<<16)
 	w := tar.NewWriter(&b)
 	for _, dir := range []string{"state/", "scratch/", "shelves/", "tmp/"} {
-		if err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: dir, Mode: 0o755, Format: tar.FormatPAX, ModTime: time.Unix(0, 0)}); err != nil {
+		if err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: dir, Mode: 0o755, Format: tar.FormatPAX,
+			ModTime: time.Unix(0, 0)}); err != nil {
 			return nil, err
 		}
 	}
-	if err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: blueprint.Program[1:], Mode: 0o755, Size: i.Size, Format: tar.FormatPAX, ModTime: time.Unix(0, 0)}); err != nil {
+	if err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: blueprint.Program[1:], Mode: 0o755, Size: i.Size,
+		Format: tar.FormatPAX, ModTime: time.Unix(0, 0)}); err != nil {
 		return nil, err
 	}
 	h := sha256.New()

@@ -41,7 +41,8 @@ func TestTheSameProgramGivesTheSameBytes(t *testing.T) {
 	if !bytes.Equal(a.Bytes(), b.Bytes()) {
 		t.Error("two packings of one program differ")
 	}
-	got, err := tarball.Image(func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(a.Bytes())), nil }, nil)
+	got, err := tarball.Image(func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(a.Bytes())), nil },
+		nil)
 	if err != nil {
 		t.Fatal(err)
 	}

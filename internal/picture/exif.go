@@ -59,7 +59,10 @@ func Read(r io.ReadSeeker) (s Says, err error) {
 	tags := map[string]any{}
 	_, err = imagemeta.Decode(imagemeta.Options{
 		R: r, ImageFormat: kind, Sources: imagemeta.EXIF, Timeout: 2 * time.Second, LimitTagSize: 256,
-		ShouldHandleTag: func(t imagemeta.TagInfo) bool { return wanted[t.Tag] && !strings.Contains(t.Namespace, "IFD1") },
+		ShouldHandleTag: func(t imagemeta.TagInfo) bool {
+			return wanted[t.Tag] &&
+				!strings.Contains(t.Namespace, "IFD1")
+		},
 		HandleTag: func(t imagemeta.TagInfo) error {
 			if _, known := tags[t.Tag]; !known {
 				tags[t.Tag] = t.Value
@@ -80,7 +83,8 @@ func Read(r io.ReadSeeker) (s Says, err error) {
 	if s.Turn < 1 || s.Turn > 8 {
 		s.Turn = 0
 	}
-	for _, by := range [][2]string{{"DateTimeOriginal", "OffsetTimeOriginal"}, {"CreateDate", "OffsetTimeDigitized"}, {"ModifyDate", "OffsetTime"}} {
+	for _, by := range [][2]string{{"DateTimeOriginal", "OffsetTimeOriginal"}, {"CreateDate", "OffsetTimeDigitized"},
+		{"ModifyDate", "OffsetTime"}} {
 		if s.Taken = taken(fmt.Sprint(tags[by[0]]), fmt.Sprint(tags[by[1]])); s.Taken != "" {
 			break
 		}
@@ -121,7 +125,8 @@ func formatOf(b []byte) (string, imagemeta.ImageFormat, bool) {
 		return "webp", imagemeta.WebP, true
 	case is(4, "ftypavif") || is(4, "ftypavis"):
 		return "avif", imagemeta.AVIF, false
-	case is(4, "ftyp") && bytes.ContainsAny(b[8:min(12, len(b))], "hm") && (is(8, "hei") || is(8, "hev") || is(8, "mif1") || is(8, "msf1")):
+	case is(4, "ftyp") && bytes.ContainsAny(b[8:min(12, len(b))], "hm") &&
+		(is(8, "hei") || is(8, "hev") || is(8, "mif1") || is(8, "msf1")):
 		return "heic", imagemeta.HEIF, false
 	case is(0, "II*\x00") || is(0, "MM\x00*"):
 		return "tiff", imagemeta.TIFF, false

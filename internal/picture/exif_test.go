@@ -25,7 +25,8 @@ func TestPhotosStandUpright(t *testing.T) {
 	for turn := 1; turn <= 8; turn++ {
 		b := testbuild.Photo(t, turn, "2014:08:03 16:21:07", "+02:00")
 		s, err := Read(bytes.NewReader(b))
-		if err != nil || s.Turn != turn || s.Taken != "2014-08-03T16:21:07+02:00" || s.Width != 96 || s.Height != 64 || s.Format != "jpeg" {
+		if err != nil || s.Turn != turn || s.Taken != "2014-08-03T16:21:07+02:00" || s.Width != 96 || s.Height != 64 ||
+			s.Format != "jpeg" {
 			t.Fatalf("orientation %d: %+v, %v", turn, s, err)
 		}
 		in, out := filepath.Join(dir, fmt.Sprintf("%d.jpg", turn)), filepath.Join(dir, fmt.Sprintf("%d.ppm", turn))
@@ -53,7 +54,8 @@ func TestPhotosStandUpright(t *testing.T) {
 			continue
 		}
 		w, h := got.Bounds().Dx(), got.Bounds().Dy()
-		for _, p := range []image.Point{{w / 4, h / 4}, {3 * w / 4, h / 4}, {w / 4, 3 * h / 4}, {3 * w / 4, 3 * h / 4}} {
+		for _, p := range []image.Point{{w / 4, h / 4}, {3 * w / 4, h / 4}, {w / 4, 3 * h / 4},
+			{3 * w / 4, 3 * h / 4}} {
 			if a, b := got.At(p.X, p.Y), want.At(p.X, p.Y); apart(a, b) > 24<<8 {
 				t.Errorf("orientation %d, at %v: got %v, want %v", turn, p, a, b)
 			}
@@ -90,12 +92,16 @@ func TestHeadersOfPicturesThatAreNone(t *testing.T) {
 	if s, err := Read(bytes.NewReader(whole)); err != nil || s.Taken != "2014-08-03T16:21:07" {
 		t.Errorf("without a zone: %+v, %v", s, err)
 	}
-	for taken, want := range map[string]string{"0000:00:00 00:00:00": "", "    :  :     :  :  ": "", "2014:13:03 16:21:07": "", "1620:01:01 00:00:00": ""} {
-		if s, err := Read(bytes.NewReader(testbuild.Photo(t, 9, taken, "junk"))); err != nil || s.Taken != want || s.Turn != 0 {
+	for taken, want := range map[string]string{"0000:00:00 00:00:00": "", "    :  :     :  :  ": "",
+		"2014:13:03 16:21:07": "", "1620:01:01 00:00:00": ""} {
+		if s, err := Read(bytes.NewReader(testbuild.Photo(t, 9, taken, "junk"))); err != nil || s.Taken != want ||
+			s.Turn != 0 {
 			t.Errorf("%q: %+v, %v", taken, s, err)
 		}
 	}
-	for name, b := range map[string][]byte{"nothing": nil, "a text": []byte(strings.Repeat("not a picture ", 9)), "an archive": []byte("PK\x03\x04" + strings.Repeat("x", 60)), "half a header": whole[:4], "a film": []byte("\x00\x00\x00\x20ftypisom" + strings.Repeat("\x00", 60))} {
+	for name, b := range map[string][]byte{"nothing": nil, "a text": []byte(strings.Repeat("not a picture ", 9)),
+		"an archive": []byte("PK\x03\x04" + strings.Repeat("x", 60)), "half a header": whole[:4],
+		"a film": []byte("\x00\x00\x00\x20ftypisom" + strings.Repeat("\x00", 60))} {
 		if s, err := Read(bytes.NewReader(b)); err == nil {
 			t.Errorf("%s is taken for %+v", name, s)
 		}

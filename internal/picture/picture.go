@@ -102,7 +102,8 @@ func Decode(b []byte) (image.Image, error) {
 		return nil, fmt.Errorf("the picture says that it has %d×%d pixels, which is not taken", c.Width, c.Height)
 	}
 	if n, room := needs(b, c, format), Budget(); n > room {
-		return nil, fmt.Errorf("%w: with %d×%d pixels it would take %d MiB, and %d MiB are for one", ErrMemory, c.Width, c.Height, n>>20, room>>20)
+		return nil, fmt.Errorf("%w: with %d×%d pixels it would take %d MiB, and %d MiB are for one", ErrMemory,
+			c.Width, c.Height, n>>20, room>>20)
 	}
 	img, _, err := image.Decode(bytes.NewReader(b))
 	if err != nil {
@@ -132,7 +133,8 @@ func Scale(img image.Image, turn, width int) ([]byte, error) {
 	// The good way to scale takes 32 bytes for each row of the source and column of the
 	// outcome; a large picture is brought near its size in a way that takes none.
 	if most := 2 * max(lies.Dx(), lies.Dy()); max(r.Dx(), r.Dy()) > 2*most {
-		near := image.NewRGBA(image.Rect(0, 0, max(1, r.Dx()*most/max(r.Dx(), r.Dy())), max(1, r.Dy()*most/max(r.Dx(), r.Dy()))))
+		near := image.NewRGBA(image.Rect(0, 0, max(1, r.Dx()*most/max(r.Dx(), r.Dy())),
+			max(1, r.Dy()*most/max(r.Dx(), r.Dy()))))
 		draw.ApproxBiLinear.Scale(near, near.Bounds(), img, r, draw.Src, nil)
 		img, r = near, near.Bounds()
 	}

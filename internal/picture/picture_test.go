@@ -73,7 +73,8 @@ func huge() []byte {
 
 func TestAbsurdPicturesAreRefused(t *testing.T) {
 	whole := sample(t, 50, 50)
-	for name, b := range map[string][]byte{"nothing": nil, "text": []byte("hello"), "a huge one": huge(), "half of one": whole[:len(whole)/2], "too many bytes": make([]byte, MostBytes+1)} {
+	for name, b := range map[string][]byte{"nothing": nil, "text": []byte("hello"), "a huge one": huge(),
+		"half of one": whole[:len(whole)/2], "too many bytes": make([]byte, MostBytes+1)} {
 		if _, err := Decode(b); err == nil {
 			t.Errorf("%s is taken", name)
 		}

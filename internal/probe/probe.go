@@ -179,7 +179,8 @@ func (p *prober) walk(rel string) {
 // file opens a file and reads its first byte.
 func (p *prober) file(rel string) {
 	p.sums.Tried++
-	fd, err := unix.Open(path.Join(p.folder.Path, rel), unix.O_RDONLY|unix.O_CLOEXEC|unix.O_NONBLOCK|unix.O_NOFOLLOW|unix.O_NOCTTY, 0)
+	fd, err := unix.Open(path.Join(p.folder.Path, rel),
+		unix.O_RDONLY|unix.O_CLOEXEC|unix.O_NONBLOCK|unix.O_NOFOLLOW|unix.O_NOCTTY, 0)
 	if err == nil {
 		_, err = unix.Read(fd, make([]byte, 1))
 		unix.Close(fd)

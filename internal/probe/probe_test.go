@@ -46,12 +46,15 @@ func tree(t *testing.T) string {
 			t.Fatal(err)
 		}
 	}
-	for _, p := range []string{"1", "a/2", "a/b/3", "a/b/new\nline", "c/\xff\xfe", "c/empty", "c/" + strings.Repeat("n", 255)} {
+	for _, p := range []string{"1", "a/2", "a/b/3", "a/b/new\nline", "c/\xff\xfe", "c/empty", "c/" +
+		strings.Repeat("n", 255)} {
 		if err := os.WriteFile(filepath.Join(dir, p), []byte("x"), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if err := errors.Join(os.Truncate(filepath.Join(dir, "c/empty"), 0), os.Symlink("/etc/shadow", filepath.Join(dir, "link")), os.Symlink("loop", filepath.Join(dir, "loop"))); err != nil {
+	if err := errors.Join(os.Truncate(filepath.Join(dir, "c/empty"), 0),
+		os.Symlink("/etc/shadow", filepath.Join(dir, "link")),
+		os.Symlink("loop", filepath.Join(dir, "loop"))); err != nil {
 		t.Fatal(err)
 	}
 	return dir
@@ -79,7 +82,8 @@ func TestEveryFileIsReallyOpened(t *testing.T) {
 func TestWhatIsLeftAsideIsNotTried(t *testing.T) {
 	dir := tree(t)
 	held := filepath.Join(dir, "a/.held/job")
-	if err := errors.Join(os.MkdirAll(held, 0), os.WriteFile(filepath.Join(dir, ".held"), []byte("a file of that name is one like others"), 0)); err != nil {
+	if err := errors.Join(os.MkdirAll(held, 0),
+		os.WriteFile(filepath.Join(dir, ".held"), []byte("a file of that name is one like others"), 0)); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = os.Chmod(held, 0o700) })
@@ -166,9 +170,11 @@ func TestTrialsAndComputationAreCompared(t *testing.T) {
 	shut(0, "a/2")
 	got := map[string]bool{}
 	for _, d := range against(early, 0) {
-		got[fmt.Sprintf("%s %s: computed %v, kernel %v", d.Need, strings.TrimPrefix(d.Path, dir), d.Computed, d.Kernel)] = true
+		got[fmt.Sprintf("%s %s: computed %v, kernel %v", d.Need, strings.TrimPrefix(d.Path, dir), d.Computed,
+			d.Kernel)] = true
 	}
-	want := []string{"read /1: computed false, kernel true", "read /a/2: computed true, kernel false", "list /a/b: computed false, kernel true", "read /c/\xff\xfe: computed false, kernel true"}
+	want := []string{"read /1: computed false, kernel true", "read /a/2: computed true, kernel false",
+		"list /a/b: computed false, kernel true", "read /c/\xff\xfe: computed false, kernel true"}
 	for _, w := range want {
 		if !got[w] {
 			t.Errorf("got %v, want %q in it", got, w)

@@ -75,9 +75,11 @@ func (p *Problem) UnmarshalJSON(b []byte) error {
 func (p *Problem) Text() string {
 	var b strings.Builder
 	b.WriteString("problem: " + plain.Line(p.What))
-	for _, row := range [][2]string{{"where", plain.Line(p.Where)}, {"why", plain.Text(p.Why)}, {"fix", plain.Text(p.Fix)}} {
+	for _, row := range [][2]string{{"where", plain.Line(p.Where)}, {"why", plain.Text(p.Why)},
+		{"fix", plain.Text(p.Fix)}} {
 		if row[1] != "" {
-			b.WriteString("\n" + strings.Repeat(" ", 7-len(row[0])) + row[0] + ": " + strings.ReplaceAll(row[1], "\n", "\n         "))
+			b.WriteString("\n" + strings.Repeat(" ", 7-len(row[0])) + row[0] + ": " +
+				strings.ReplaceAll(row[1], "\n", "\n         "))
 		}
 	}
 	return b.String()

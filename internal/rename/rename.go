@@ -76,7 +76,8 @@ func Prepare(folder string, moves []tidy.Move, sums bool, told func(n int)) ([]S
 				continue
 			}
 			if err == nil {
-				return nil, &fs.PathError{Op: "make the folder", Path: path.Join(folder, d), Err: errors.New("something else is there")}
+				return nil, &fs.PathError{Op: "make the folder", Path: path.Join(folder, d),
+					Err: errors.New("something else is there")}
 			}
 			// Like the folder of the shelf itself.
 			sys := top.Sys().(*syscall.Stat_t)
@@ -91,7 +92,8 @@ func Prepare(folder string, moves []tidy.Move, sums bool, told func(n int)) ([]S
 				return nil, err
 			}
 			if !st.Mode().IsRegular() {
-				return nil, &fs.PathError{Op: "rename", Path: path.Join(folder, p.From), Err: errors.New("it is no plain file")}
+				return nil, &fs.PathError{Op: "rename", Path: path.Join(folder, p.From),
+					Err: errors.New("it is no plain file")}
 			}
 			s = Step{Size: st.Size(), MTime: st.ModTime().UnixNano()}
 			if sums {
@@ -130,7 +132,8 @@ func Prepare(folder string, moves []tidy.Move, sums bool, told func(n int)) ([]S
 			continue // made by one of the steps
 		}
 		sys := st.Sys().(*syscall.Stat_t)
-		out = append(out, Step{Op: LeaveDir, From: d, Mode: uint32(unixMode(st)), UID: sys.Uid, GID: sys.Gid, MTime: st.ModTime().UnixNano()})
+		out = append(out, Step{Op: LeaveDir, From: d, Mode: uint32(unixMode(st)), UID: sys.Uid, GID: sys.Gid,
+			MTime: st.ModTime().UnixNano()})
 	}
 	return out, nil
 }
@@ -227,7 +230,8 @@ func open(folder string) (*boundary.Dir, *os.Root, error) {
 }
 
 // ErrOtherDisk says that a file would go onto another file system.
-var ErrOtherDisk = errors.New("it lies on another file system; only copying could bring it there, and files are not copied here")
+var ErrOtherDisk = errors.New("it lies on another file system; only copying could bring it there, and files are " +
+	"not copied here")
 
 // Carry takes the steps, or takes them back. What is so already is passed over, so that
 // steps that were cut off can be taken again. What is neither as before nor as after was
@@ -304,7 +308,8 @@ func (c Carrier) makeDir(root *os.Root, s Step, touched map[string]bool) error {
 	defer f.Close()
 	if os.Getuid() == 0 {
 		// Where the file system has no owners, there is nothing to give.
-		if err := f.Chown(boundary.Owner{UID: int(s.UID), GID: int(s.GID)}); err != nil && !errors.Is(err, unix.EPERM) && !errors.Is(err, unix.ENOTSUP) {
+		if err := f.Chown(boundary.Owner{UID: int(s.UID), GID: int(s.GID)}); err != nil &&
+			!errors.Is(err, unix.EPERM) && !errors.Is(err, unix.ENOTSUP) {
 			return err
 		}
 	}
@@ -328,7 +333,8 @@ func (c Carrier) leaveDir(root *os.Root, dir string, touched map[string]bool) er
 	switch {
 	case err == nil:
 		touched[path.Dir(dir)] = true
-	case errors.Is(err, unix.ENOTEMPTY), errors.Is(err, unix.EEXIST), errors.Is(err, unix.ENOENT), errors.Is(err, unix.EBUSY):
+	case errors.Is(err, unix.ENOTEMPTY), errors.Is(err, unix.EEXIST), errors.Is(err, unix.ENOENT),
+		errors.Is(err, unix.EBUSY):
 	default:
 		return &fs.PathError{Op: "remove the folder", Path: path.Join(c.Folder, dir), Err: err}
 	}
@@ -384,7 +390,8 @@ func (c Carrier) move(root *os.Root, s Step, out *Outcome, touched map[string]bo
 		return at(c.Folder, err)
 	}
 	if !os.SameFile(before, after) || after.Size() != before.Size() || !after.ModTime().Equal(before.ModTime()) {
-		return &fs.PathError{Op: "rename", Path: path.Join(c.Folder, to), Err: errors.New("it is not the same file as before: somebody put another in its place")}
+		return &fs.PathError{Op: "rename", Path: path.Join(c.Folder, to),
+			Err: errors.New("it is not the same file as before: somebody put another in its place")}
 	}
 	if s.Sum != "" {
 		now, err := sum(c.dir, to)
@@ -392,7 +399,8 @@ func (c Carrier) move(root *os.Root, s Step, out *Outcome, touched map[string]bo
 			return err
 		}
 		if now != s.Sum {
-			return &fs.PathError{Op: "rename", Path: path.Join(c.Folder, to), Err: errors.New("its content is not what it was: somebody writes to it, or the disk fails")}
+			return &fs.PathError{Op: "rename", Path: path.Join(c.Folder, to),
+				Err: errors.New("its content is not what it was: somebody writes to it, or the disk fails")}
 		}
 	}
 	out.Done++

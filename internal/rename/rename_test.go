@@ -75,7 +75,8 @@ func put(t *testing.T, dir string, files ...string) {
 	}
 }
 
-var messy = []string{"the.paper.lighthouse.2014.mkv", "the.paper.lighthouse.2014.en.srt", "Kite.2003/kite.2003.mkv", "Kite.2003/cover.jpg", "Kite.2003/Subs/en.srt",
+var messy = []string{"the.paper.lighthouse.2014.mkv", "the.paper.lighthouse.2014.en.srt", "Kite.2003/kite.2003.mkv",
+	"Kite.2003/cover.jpg", "Kite.2003/Subs/en.srt",
 	"rain (2021).MKV", "Deep/Deeper/salt.2018.mkv", "Deep/Deeper/salt.2018.txt", "notes.txt"}
 
 func steps(t *testing.T, dir string, sums bool) []Step {
@@ -119,7 +120,9 @@ func TestThereAndBack(t *testing.T) {
 			t.Fatalf("%+v, %v", o, err)
 		}
 		after := tree(t, dir)
-		for _, p := range []string{"the paper lighthouse (2014)/the paper lighthouse (2014).mkv", "the paper lighthouse (2014)/the paper lighthouse (2014).en.srt", "kite (2003)/cover.jpg", "kite (2003)/Subs/en.srt", "Deep/Deeper/salt (2018)/salt (2018).txt", "notes.txt"} {
+		for _, p := range []string{"the paper lighthouse (2014)/the paper lighthouse (2014).mkv",
+			"the paper lighthouse (2014)/the paper lighthouse (2014).en.srt", "kite (2003)/cover.jpg",
+			"kite (2003)/Subs/en.srt", "Deep/Deeper/salt (2018)/salt (2018).txt", "notes.txt"} {
 			if after[p] == "" {
 				t.Errorf("%s is missing: %v", p, after)
 			}
@@ -173,7 +176,8 @@ func TestCutOffAnywhere(t *testing.T) {
 func TestNothingIsWrittenOver(t *testing.T) {
 	dir := t.TempDir()
 	put(t, dir, "a", "b", "c")
-	s, err := Prepare(dir, []tidy.Move{{From: "a", To: "new/a"}, {From: "b", To: "new/b"}, {From: "c", To: "new/c"}}, false, nil)
+	s, err := Prepare(dir, []tidy.Move{{From: "a", To: "new/a"}, {From: "b", To: "new/b"}, {From: "c", To: "new/c"}},
+		false, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -186,7 +190,8 @@ func TestNothingIsWrittenOver(t *testing.T) {
 		t.Errorf("%+v, %v", o, err)
 	}
 	after := tree(t, dir)
-	if !strings.HasSuffix(after["new/a"], "new/a") || !strings.HasSuffix(after["b"], "changed meanwhile") || after["a"] == "" {
+	if !strings.HasSuffix(after["new/a"], "new/a") || !strings.HasSuffix(after["b"], "changed meanwhile") ||
+		after["a"] == "" {
 		t.Errorf("got %v", after)
 	}
 }
@@ -201,10 +206,13 @@ func TestTheFolderIsNeverLeft(t *testing.T) {
 	if _, err := Prepare(dir, []tidy.Move{{From: "way out/secret", To: "got"}}, false, nil); err == nil {
 		t.Error("a link out of the folder is followed")
 	}
-	if o, err := (Carrier{Folder: dir}).Carry([]Step{{Op: Move, From: "a", To: "way out/a", Size: 1, MTime: 1_600_000_000_000_000_000}}); err == nil {
+	if o, err := (Carrier{Folder: dir}).Carry([]Step{{Op: Move, From: "a", To: "way out/a", Size: 1,
+		MTime: 1_600_000_000_000_000_000}}); err == nil {
 		t.Errorf("a link out of the folder is followed: %+v", o)
 	}
-	for _, text := range []string{`{"op":"move","from":"a","to":"../b"}`, `{"op":"move","from":"/etc/passwd","to":"b"}`, `{"op":"rmdir","from":"."}`, `{"op":"sh","from":"a"}`, `{"op":"move","from":"a","to":"b","x":1}`, `{"op"`} {
+	for _, text := range []string{`{"op":"move","from":"a","to":"../b"}`,
+		`{"op":"move","from":"/etc/passwd","to":"b"}`, `{"op":"rmdir","from":"."}`, `{"op":"sh","from":"a"}`,
+		`{"op":"move","from":"a","to":"b","x":1}`, `{"op"`} {
 		if s, err := Read(strings.NewReader(text)); err == nil {
 			t.Errorf("%s: taken as %+v", text, s)
 		}
@@ -233,7 +241,8 @@ func TestRandomShelves(t *testing.T) {
 		dir := t.TempDir()
 		words := []string{"kite", "Kite", "rain", "2003", "S01E02", "part 1", "en"}
 		for range 10 {
-			p := words[rnd.IntN(len(words))] + "." + words[rnd.IntN(len(words))] + []string{".mkv", ".srt", ".txt"}[rnd.IntN(3)]
+			p := words[rnd.IntN(len(words))] + "." +
+				words[rnd.IntN(len(words))] + []string{".mkv", ".srt", ".txt"}[rnd.IntN(3)]
 			if rnd.IntN(2) == 0 {
 				p = words[rnd.IntN(len(words))] + "/" + p
 			}

@@ -16,7 +16,8 @@ import (
 
 func (s *scanner) away(shown, why string) {
 	s.report.Away = append(s.report.Away, Away{shown, why})
-	s.log.Warn("a folder of a shelf is away; what was known is kept", "shelf", s.shelf.Name, "folder", shown, "why", why)
+	s.log.Warn("a folder of a shelf is away; what was known is kept", "shelf", s.shelf.Name, "folder", shown, "why",
+		why)
 }
 
 // bare reports whether a folder looks like the place of a disk that is not
@@ -30,7 +31,8 @@ func (s *scanner) bare(ctx context.Context, inside, shown, rel string) (bool, er
 	holds := false
 	err = machine.List(filepath.Join(inside, rel), func(e machine.Entry) {
 		content, _ := naming.ContentOf(e.Name)
-		holds = holds || e.Err != nil || !strings.HasPrefix(e.Name, ".") && (e.Folder || naming.Takes(s.shelf.Kind, content))
+		holds = holds || e.Err != nil || !strings.HasPrefix(e.Name, ".") &&
+			(e.Folder || naming.Takes(s.shelf.Kind, content))
 	})
 	return err == nil && !holds, err
 }
@@ -53,7 +55,9 @@ func (s *scanner) mounts(ctx context.Context, inside, shown string, before []str
 		gone, err := machine.Patiently(func() (bool, error) { return s.bare(ctx, inside, shown, rel) })
 		if gone || errors.Is(err, fs.ErrNotExist) {
 			s.missing = append(s.missing, rel)
-			s.away(path.Join(shown, rel), "what was mounted there is not mounted now; if it is gone for good: cozyshelf shelf scan "+s.shelf.Name+" --emptied")
+			s.away(path.Join(shown, rel),
+				"what was mounted there is not mounted now; if it is gone for good: cozyshelf shelf scan "+
+					s.shelf.Name+" --emptied")
 			now = append(now, rel)
 		}
 	}

@@ -30,7 +30,8 @@ func twentyThousand(b *testing.B) string {
 		}
 		c := i % len(clips)
 		ext := filepath.Ext(clips[c])
-		if err := os.Link(filepath.Join(dir, fmt.Sprintf(".%d%s", c, ext)), filepath.Join(d, fmt.Sprintf("Film %d of the mill (%d)%s", i, 1950+i%70, ext))); err != nil {
+		if err := os.Link(filepath.Join(dir, fmt.Sprintf(".%d%s", c, ext)),
+			filepath.Join(d, fmt.Sprintf("Film %d of the mill (%d)%s", i, 1950+i%70, ext))); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -44,7 +45,8 @@ func BenchmarkHeaders(b *testing.B) {
 	for b.Loop() {
 		s := &scanner{shelf: sh}
 		found := make(chan listing, 64)
-		w := walker{inside: sh.Folders[0], kind: sh.Kind, found: found, hands: make(chan struct{}, runtime.GOMAXPROCS(0))}
+		w := walker{inside: sh.Folders[0], kind: sh.Kind, found: found,
+			hands: make(chan struct{}, runtime.GOMAXPROCS(0))}
 		go func() {
 			defer close(found)
 			w.walk(ctx, "", true)

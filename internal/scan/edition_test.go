@@ -39,7 +39,9 @@ func TestNamesAreReadAnewByALaterEdition(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, k := range known {
-			d.Files = append(d.Files, store.FileFound{ID: k.ID, Found: store.Found{Name: k.Name, Size: k.Size, MTime: k.MTime, CTime: k.CTime, Inode: k.Inode, Print: k.Print, Title: "Copper Kite 2003 mkv", Content: string(naming.Video)}})
+			d.Files = append(d.Files, store.FileFound{ID: k.ID,
+				Found: store.Found{Name: k.Name, Size: k.Size, MTime: k.MTime, CTime: k.CTime, Inode: k.Inode,
+					Print: k.Print, Title: "Copper Kite 2003 mkv", Content: string(naming.Video)}})
 		}
 		if err := former.Folder(ctx, d); err != nil {
 			t.Fatal(err)
@@ -60,7 +62,8 @@ func TestNamesAreReadAnewByALaterEdition(t *testing.T) {
 	if was.Name != "Copper Kite 2003 mkv" {
 		t.Fatalf("the former program: %+v", was)
 	}
-	if err := s.Describe(ctx, was.ID, store.Described{Description: describe.Description{Summary: "Wren likes it."}, Edited: []string{"summary"}}); err != nil {
+	if err := s.Describe(ctx, was.ID, store.Described{Description: describe.Description{Summary: "Wren likes it."},
+		Edited: []string{"summary"}}); err != nil {
 		t.Fatal(err)
 	}
 	if r := run(t, s, sh); r.Files != 1 || r.New+r.Changed+r.Moved+r.Gone != 0 {

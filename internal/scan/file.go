@@ -30,7 +30,8 @@ func (s *scanner) found(dir string, e machine.Entry) (store.Found, bool) {
 	r := naming.Read(s.shelf.Kind, path.Join(dir, e.Name))
 	content, _ := naming.ContentOf(e.Name)
 	f := store.Found{
-		Name: e.Name, Size: e.Size, MTime: e.MTime, CTime: e.CTime, Inode: e.Inode, Title: r.Title, Year: r.Year, By: r.By,
+		Name: e.Name, Size: e.Size, MTime: e.MTime, CTime: e.CTime, Inode: e.Inode, Title: r.Title, Year: r.Year,
+		By:     r.By,
 		Season: r.Season, Episode: r.Episode, Part: r.Part, Content: string(content),
 		Last: r.Last, Disc: r.Disc, Piece: r.Piece, Date: r.Date, Edition: r.Edition, Extra: r.Extra, Outside: r.ID,
 	}
@@ -42,7 +43,8 @@ func (s *scanner) found(dir string, e machine.Entry) (store.Found, bool) {
 
 // open opens files and reads their headers, a few at a time. It does not wait for
 // ever: ErrSilent says that a file does not answer.
-func (s *scanner) open(ctx context.Context, inside, dir string, entries []machine.Entry, found []store.Found, todo []int) error {
+func (s *scanner) open(ctx context.Context, inside, dir string, entries []machine.Entry, found []store.Found,
+	todo []int) error {
 	type result struct {
 		i int
 		f store.Found
@@ -97,7 +99,8 @@ var streamed = map[string]bool{
 
 // opened tells which files are opened for what they hold, and have to be whole; the others
 // are only opened to see whether they can be.
-var opened = map[string]bool{".mp4": true, ".m4v": true, ".mov": true, ".m4a": true, ".mkv": true, ".webm": true, ".mka": true}
+var opened = map[string]bool{".mp4": true, ".m4v": true, ".mov": true, ".m4a": true, ".mkv": true, ".webm": true,
+	".mka": true}
 
 func (s *scanner) read(name string, e machine.Entry, f *store.Found) {
 	if errors.Is(e.Err, fs.ErrNotExist) {
@@ -234,5 +237,6 @@ func cause(err error, verb string) string {
 	if errors.As(err, &pe) {
 		err = pe.Err
 	}
-	return "it could not be " + map[string]string{"read": "read", "list": "listed", "look at": "looked at"}[verb] + ": " + err.Error()
+	return "it could not be " + map[string]string{"read": "read", "list": "listed", "look at": "looked at"}[verb] +
+		": " + err.Error()
 }

@@ -25,7 +25,8 @@ const ahead = 3
 // next waits for the next listing, if there are more and not too many folders are being
 // worked on, or for the first of these to be prepared. It does not wait for ever: those
 // see to it themselves that they end.
-func next(ctx context.Context, found <-chan listing, more bool, going []*work) (l listing, again bool, p *work, err error) {
+func next(ctx context.Context, found <-chan listing, more bool, going []*work) (l listing, again bool, p *work,
+	err error) {
 	var prepared <-chan error
 	var silent <-chan time.Time
 	if len(going) > 0 {
@@ -103,7 +104,8 @@ func (s *scanner) begin(ctx context.Context, shown string, l listing, had map[st
 		s.report.Samples += old.Samples
 		return nil, nil
 	}
-	return &work{listing: l, old: old, known: known, out: store.FolderFound{Root: shown, Path: l.path}, done: make(chan error, 1)}, nil
+	return &work{listing: l, old: old, known: known, out: store.FolderFound{Root: shown, Path: l.path},
+		done: make(chan error, 1)}, nil
 }
 
 // prepare reads names, finds what is new or changed, and opens that. It goes on while
@@ -135,7 +137,8 @@ func (s *scanner) prepare(ctx context.Context, inside string, p *work) error {
 	for i, e := range p.entries {
 		p.found[i].Beside = goes[i]
 		k, ok := p.byName[e.Name]
-		if at := time.Unix(0, e.MTime); s.quiet > 0 && s.now.Sub(at).Abs() < s.quiet && !(ok && !k.Gone && k.Size == e.Size && k.MTime == e.MTime) {
+		if at := time.Unix(0, e.MTime); s.quiet > 0 && s.now.Sub(at).Abs() < s.quiet &&
+			!(ok && !k.Gone && k.Size == e.Size && k.MTime == e.MTime) {
 			p.growing++
 			if ok && !k.Gone {
 				p.there++
@@ -144,7 +147,8 @@ func (s *scanner) prepare(ctx context.Context, inside string, p *work) error {
 			p.out.Signature = ""
 			continue
 		}
-		if ok && !k.Gone && k.Size == e.Size && k.MTime == e.MTime && k.CTime == e.CTime && k.Problem == "" && k.Print != "" && current(p.old.Signature) {
+		if ok && !k.Gone && k.Size == e.Size && k.MTime == e.MTime && k.CTime == e.CTime && k.Problem == "" &&
+			k.Print != "" && current(p.old.Signature) {
 			delete(p.byName, e.Name)
 			if k.Beside != goes[i] {
 				if p.out.Beside == nil {
@@ -196,7 +200,8 @@ func (s *scanner) finish(ctx context.Context, shown string, p *work) error {
 			// that was here went elsewhere. The end of the scan tells.
 			delete(byName, f.Name)
 			out.Signature = ""
-			s.later = append(s.later, later{store.FolderFound{Root: shown, Path: l.path, Signature: l.signature, Samples: p.samples}, one})
+			s.later = append(s.later, later{store.FolderFound{Root: shown, Path: l.path, Signature: l.signature,
+				Samples: p.samples}, one})
 			continue
 		default:
 			delete(byName, f.Name)

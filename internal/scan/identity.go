@@ -73,7 +73,10 @@ func (s *scanner) twinsOf(ctx context.Context, f store.Found) ([]store.Twin, err
 		return list, nil
 	}
 	if s.strangers++; s.strangers == fewStrangers {
-		err := s.st.Prints(ctx, func(print string) { s.prints = append(s.prints, binary.LittleEndian.Uint64([]byte(print)[:8])) })
+		err := s.st.Prints(ctx, func(print string) {
+			s.prints = append(s.prints,
+				binary.LittleEndian.Uint64([]byte(print)[:8]))
+		})
 		if err != nil {
 			return nil, err
 		}

@@ -79,7 +79,8 @@ func TestMovedFilesStayWhatTheyAre(t *testing.T) {
 			known := func() map[string]int64 {
 				t.Helper()
 				if seed%2 == 1 && len(touched) > 0 {
-					_, err := Shelf(ctx, s, sh, Options{Log: slog.New(slog.DiscardHandler), Only: &Part{Shown: sh.Shown[0], Places: touched}})
+					_, err := Shelf(ctx, s, sh,
+						Options{Log: slog.New(slog.DiscardHandler), Only: &Part{Shown: sh.Shown[0], Places: touched}})
 					if err != nil {
 						t.Fatal(err)
 					}

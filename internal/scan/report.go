@@ -64,7 +64,8 @@ func (s *scanner) note(shown, dir string, f store.Found) {
 	if f.Problem != "" {
 		s.report.Failing++
 		s.see("failing", path.Join(shown, dir, f.Name), f.Problem)
-		s.log.Info("a file cannot be read", "shelf", s.shelf.Name, "file", path.Join(shown, dir, f.Name), "why", f.Problem)
+		s.log.Info("a file cannot be read", "shelf", s.shelf.Name, "file", path.Join(shown, dir, f.Name), "why",
+			f.Problem)
 	} else if f.Note != "" {
 		s.report.Unclear++
 		s.see("unclear", path.Join(shown, dir, f.Name), f.Note)

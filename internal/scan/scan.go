@@ -57,7 +57,10 @@ func Shelf(ctx context.Context, st *store.Store, shelf blueprint.SettingsShelf, 
 	if o.Presence == nil {
 		o.Presence = func(inside string) string { return machine.Presence(inside, Patience) }
 	}
-	s := &scanner{st: st, shelf: shelf, log: o.Log, suspects: o.Suspects, told: o.Told, emptied: o.Emptied, presence: o.Presence, now: time.Now(), taken: map[int64]bool{}, lately: map[int64]bool{}, twins: map[sameness][]store.Twin{}, stays: map[int64]bool{}, named: map[string]int{}, gone: map[int64]string{}, report: Report{Shelf: shelf.Name, Away: []Away{}, Seen: []Seen{}}}
+	s := &scanner{st: st, shelf: shelf, log: o.Log, suspects: o.Suspects, told: o.Told, emptied: o.Emptied,
+		presence: o.Presence, now: time.Now(), taken: map[int64]bool{}, lately: map[int64]bool{},
+		twins: map[sameness][]store.Twin{}, stays: map[int64]bool{}, named: map[string]int{}, gone: map[int64]string{},
+		report: Report{Shelf: shelf.Name, Away: []Away{}, Seen: []Seen{}}}
 	if o.Only != nil {
 		s.only = &Part{o.Only.Shown, distinct(o.Only.Places)}
 	}
@@ -152,7 +155,8 @@ func (s *scanner) root(ctx context.Context, inside, shown string) error {
 	}
 	bare, err := machine.Patiently(func() (bool, error) { return s.bare(ctx, inside, shown, "") })
 	if err == nil && bare && !s.emptied {
-		s.away(shown, "nothing is in it, and files are known there: is its disk mounted? if it was emptied: cozyshelf shelf scan "+s.shelf.Name+" --emptied")
+		s.away(shown, "nothing is in it, and files are known there: is its disk mounted? if it was emptied: "+
+			"cozyshelf shelf scan "+s.shelf.Name+" --emptied")
 		return nil
 	}
 	before, err := s.st.Mounts(ctx, s.shelf.Name, shown)
@@ -168,7 +172,8 @@ func (s *scanner) root(ctx context.Context, inside, shown string) error {
 	walking, cancel := context.WithCancel(ctx)
 	defer cancel()
 	found := make(chan listing, 64)
-	w := walker{inside: inside, kind: s.shelf.Kind, found: found, hands: make(chan struct{}, runtime.GOMAXPROCS(0)), gently: s.gently}
+	w := walker{inside: inside, kind: s.shelf.Kind, found: found, hands: make(chan struct{}, runtime.GOMAXPROCS(0)),
+		gently: s.gently}
 	go func() {
 		defer close(found)
 		w.begin()

@@ -178,11 +178,13 @@ func TestWhatCannotBeReadIsKeptWithItsReason(t *testing.T) {
 func TestScanFindsWhatFindFinds(t *testing.T) {
 	s, dir := open(t), t.TempDir()
 	for i := range 300 {
-		write(t, filepath.Join(dir, fmt.Sprint(i%7), fmt.Sprint(i%11), fmt.Sprintf("Film %d (20%02d).%s", i, i%24, []string{"mp4", "mkv", "txt"}[i%3])), []byte("x"))
+		write(t, filepath.Join(dir, fmt.Sprint(i%7), fmt.Sprint(i%11),
+			fmt.Sprintf("Film %d (20%02d).%s", i, i%24, []string{"mp4", "mkv", "txt"}[i%3])), []byte("x"))
 	}
 	for round := range 4 {
 		r := run(t, s, shelf(dir))
-		out, err := exec.Command("find", dir, "-type", "f", "(", "-name", "*.mp4", "-o", "-name", "*.mkv", ")", "-printf", "%P %s\n").Output()
+		out, err := exec.Command("find", dir, "-type", "f", "(", "-name", "*.mp4", "-o", "-name", "*.mkv", ")",
+			"-printf", "%P %s\n").Output()
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -205,7 +207,8 @@ func TestScanFindsWhatFindFinds(t *testing.T) {
 			t.Errorf("round %d: %d files were not found; report %+v", round, len(want), r)
 		}
 		for i := round; i < 300; i += 5 + round {
-			p := filepath.Join(dir, fmt.Sprint(i%7), fmt.Sprint(i%11), fmt.Sprintf("Film %d (20%02d).%s", i, i%24, []string{"mp4", "mkv", "txt"}[i%3]))
+			p := filepath.Join(dir, fmt.Sprint(i%7), fmt.Sprint(i%11),
+				fmt.Sprintf("Film %d (20%02d).%s", i, i%24, []string{"mp4", "mkv", "txt"}[i%3]))
 			if i%2 == 0 {
 				os.Remove(p)
 			} else {
@@ -228,7 +231,8 @@ func BenchmarkScan(b *testing.B) {
 				b.Fatal(err)
 			}
 		}
-		if err := os.Link(filepath.Join(dir, moon), filepath.Join(sub, fmt.Sprintf("Film %d (2001).mp4", i))); err != nil {
+		if err := os.Link(filepath.Join(dir, moon),
+			filepath.Join(sub, fmt.Sprintf("Film %d (2001).mp4", i))); err != nil {
 			b.Fatal(err)
 		}
 	}

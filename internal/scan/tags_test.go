@@ -18,15 +18,20 @@ func TestTracksAreWhatTheySay(t *testing.T) {
 	}
 	dir := t.TempDir()
 	write(t, filepath.Join(dir, "Somewhere", "old name", "x.txt"), nil)
-	for ext, codec := range map[string]string{".mp3": "libmp3lame", ".flac": "flac", ".m4a": "aac", ".ogg": "libvorbis", ".mka": "libopus"} {
-		out, err := exec.Command("ffmpeg", "-v", "error", "-f", "lavfi", "-i", "sine=duration=0.3", "-ac", "2", "-c:a", codec,
-			"-metadata", "title=Departure", "-metadata", "artist=Mirela Vant", "-metadata", "album_artist=The Gravel Choir", "-metadata", "album=Songs for Slow Trains", "-metadata", "date=1999", "-metadata", "track=3/9",
+	for ext, codec := range map[string]string{".mp3": "libmp3lame", ".flac": "flac", ".m4a": "aac",
+		".ogg": "libvorbis", ".mka": "libopus"} {
+		out, err := exec.Command("ffmpeg", "-v", "error", "-f", "lavfi", "-i", "sine=duration=0.3", "-ac", "2", "-c:a",
+			codec,
+			"-metadata", "title=Departure", "-metadata", "artist=Mirela Vant", "-metadata",
+			"album_artist=The Gravel Choir", "-metadata", "album=Songs for Slow Trains", "-metadata", "date=1999",
+			"-metadata", "track=3/9",
 			filepath.Join(dir, "Somewhere", "old name", "track"+ext)).CombinedOutput()
 		if err != nil {
 			t.Fatalf("%v\n%s", err, out)
 		}
 	}
-	copyClip(t, "../music/../films/Copper Kite (2003).mkv", filepath.Join(dir, "Mirela Vant", "Tin Roof Nocturnes (2012)", "01 Rain.mka"))
+	copyClip(t, "../music/../films/Copper Kite (2003).mkv",
+		filepath.Join(dir, "Mirela Vant", "Tin Roof Nocturnes (2012)", "01 Rain.mka"))
 	s, sh := open(t), shelf(dir)
 	sh.Name, sh.Kind = "music", household.Music
 	run(t, s, sh)
@@ -35,7 +40,8 @@ func TestTracksAreWhatTheySay(t *testing.T) {
 		t.Fatalf("got %+v, %v", titles, err)
 	}
 	// Five copies of one track are one part.
-	if a := titles[0]; a.Name != "Songs for Slow Trains" || a.By != "The Gravel Choir" || a.Year != 1999 || a.Parts != 1 {
+	if a := titles[0]; a.Name != "Songs for Slow Trains" || a.By != "The Gravel Choir" || a.Year != 1999 ||
+		a.Parts != 1 {
 		t.Errorf("got %+v", a)
 	}
 	if b := titles[1]; b.Name != "Tin Roof Nocturnes" || b.By != "Mirela Vant" || b.Year != 2012 {
@@ -56,8 +62,11 @@ func TestRecordingsAndPhotosTellTheirDate(t *testing.T) {
 		testbuild.Missing(t, "ffmpeg")
 	}
 	dir := t.TempDir()
-	for name, at := range map[string]string{"harvest.mp4": "2016-09-24T12:30:00Z", "harvest.mkv": "2016-09-24T12:30:00Z", "2011-05-01 picnic.mp4": "2016-09-24T12:30:00Z", "no clock.mp4": "1970-01-01T00:00:00Z"} {
-		out, err := exec.Command("ffmpeg", "-v", "error", "-f", "lavfi", "-i", "testsrc=s=64x48:d=0.2", "-c:v", "mpeg4", "-metadata", "creation_time="+at, filepath.Join(dir, name)).CombinedOutput()
+	for name, at := range map[string]string{"harvest.mp4": "2016-09-24T12:30:00Z",
+		"harvest.mkv": "2016-09-24T12:30:00Z", "2011-05-01 picnic.mp4": "2016-09-24T12:30:00Z",
+		"no clock.mp4": "1970-01-01T00:00:00Z"} {
+		out, err := exec.Command("ffmpeg", "-v", "error", "-f", "lavfi", "-i", "testsrc=s=64x48:d=0.2", "-c:v",
+			"mpeg4", "-metadata", "creation_time="+at, filepath.Join(dir, name)).CombinedOutput()
 		if err != nil {
 			t.Fatalf("%v\n%s", err, out)
 		}
@@ -70,7 +79,8 @@ func TestRecordingsAndPhotosTellTheirDate(t *testing.T) {
 	if err != nil || len(list) != 4 {
 		t.Fatalf("got %+v, %v", list, err)
 	}
-	want := map[string]string{"harvest.mp4": here, "harvest.mkv": here, "2011-05-01 picnic.mp4": "2011-05-01", "no clock.mp4": ""}
+	want := map[string]string{"harvest.mp4": here, "harvest.mkv": here, "2011-05-01 picnic.mp4": "2011-05-01",
+		"no clock.mp4": ""}
 	for _, f := range list {
 		if w, ok := want[f.Path]; !ok || f.Date != w {
 			t.Errorf("%s: got %q, want %q", f.Path, f.Date, w)
@@ -79,8 +89,10 @@ func TestRecordingsAndPhotosTellTheirDate(t *testing.T) {
 
 	dir = t.TempDir()
 	for name, b := range map[string][]byte{
-		"Mill Pond/IMG_0001.jpg": testbuild.Photo(t, 6, "2014:08:03 16:21:07"), "Mill Pond/2010-01-01 b.jpg": testbuild.Photo(t, 1, "2013:08:03 16:21:07"),
-		"Mill Pond/2012-02-02 c.jpg": testbuild.Photo(t, 1, ""), "Mill Pond/notes.jpg": []byte("PK\x03\x04 no picture at all, whatever its name says"),
+		"Mill Pond/IMG_0001.jpg":     testbuild.Photo(t, 6, "2014:08:03 16:21:07"),
+		"Mill Pond/2010-01-01 b.jpg": testbuild.Photo(t, 1, "2013:08:03 16:21:07"),
+		"Mill Pond/2012-02-02 c.jpg": testbuild.Photo(t, 1, ""),
+		"Mill Pond/notes.jpg":        []byte("PK\x03\x04 no picture at all, whatever its name says"),
 	} {
 		write(t, filepath.Join(dir, name), b)
 	}
@@ -92,7 +104,8 @@ func TestRecordingsAndPhotosTellTheirDate(t *testing.T) {
 		t.Fatalf("got %+v, %v", list, err)
 	}
 	wanted := []struct{ part, date, problem string }{
-		{"notes", "", "it is no JPEG, PNG, GIF, WebP, HEIC, AVIF or TIFF picture"}, {"2012-02-02 c", "2012-02-02", ""}, {"2010-01-01 b", "2013-08-03T16:21:07", ""}, {"IMG_0001", "2014-08-03T16:21:07", ""},
+		{"notes", "", "it is no JPEG, PNG, GIF, WebP, HEIC, AVIF or TIFF picture"}, {"2012-02-02 c", "2012-02-02", ""},
+		{"2010-01-01 b", "2013-08-03T16:21:07", ""}, {"IMG_0001", "2014-08-03T16:21:07", ""},
 	}
 	for i, w := range wanted {
 		if f := list[i]; f.Part != w.part || f.Date != w.date || f.Problem != w.problem {

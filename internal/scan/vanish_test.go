@@ -42,7 +42,8 @@ func TestADiskThatGoesInMidScanTakesNothingWithIt(t *testing.T) {
 	disk := t.TempDir()
 	for i := range folders {
 		for _, name := range []string{"one.mkv", "two.mkv"} {
-			copyClip(t, "Copper Kite (2003).mkv", filepath.Join(disk, fmt.Sprint(i), fmt.Sprintf("Film %d part %s", i, name)))
+			copyClip(t, "Copper Kite (2003).mkv",
+				filepath.Join(disk, fmt.Sprint(i), fmt.Sprintf("Film %d part %s", i, name)))
 		}
 	}
 	for _, at := range []string{"", "usb"} {
@@ -68,7 +69,8 @@ func TestADiskThatGoesInMidScanTakesNothingWithIt(t *testing.T) {
 				}
 				if way == "renamed" {
 					plug = func() {
-						if err := errors.Join(os.MkdirAll(root, 0o755), os.Remove(root), os.Rename(disk, root)); err != nil {
+						if err := errors.Join(os.MkdirAll(root, 0o755), os.Remove(root),
+							os.Rename(disk, root)); err != nil {
 							t.Fatal(err)
 						}
 					}
@@ -117,7 +119,8 @@ func TestADiskThatGoesInMidScanTakesNothingWithIt(t *testing.T) {
 					}
 					plug()
 					r = run(t, s, sh)
-					if now := filesOf(t, s); !maps.Equal(now, before) || r.New+r.Moved+r.Gone+r.Failing+len(r.Away) != 0 || r.Files != len(before) {
+					if now := filesOf(t, s); !maps.Equal(now, before) ||
+						r.New+r.Moved+r.Gone+r.Failing+len(r.Away) != 0 || r.Files != len(before) {
 						t.Errorf("moment %d, back again: %+v", moment, r)
 					}
 				}

@@ -106,7 +106,8 @@ func Watch(ctx context.Context, folder string, log *slog.Logger, ready func(), c
 				return ErrUnwatched
 			}
 			// Some were lost. What was made meanwhile is watched from now on.
-			log.Info("changes came faster than they could be noted; the folder is looked at as a whole", "folder", folder, "why", err)
+			log.Info("changes came faster than they could be noted; the folder is looked at as a whole", "folder",
+				folder, "why", err)
 			if err := watchTree(ctx, w, folder, folders); err != nil {
 				changed(nil)
 				return err
@@ -140,7 +141,8 @@ func watchTree(ctx context.Context, w *fsnotify.Watcher, folder string, watched 
 			return filepath.SkipDir
 		}
 		if err := w.Add(p); errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EMFILE) {
-			return errors.Join(ErrUnwatched, errors.New("the kernel gives no more watches (fs.inotify.max_user_watches)"))
+			return errors.Join(ErrUnwatched,
+				errors.New("the kernel gives no more watches (fs.inotify.max_user_watches)"))
 		} else if err == nil {
 			watched[p] = true
 		}

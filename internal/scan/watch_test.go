@@ -64,7 +64,9 @@ func TestChangesAreSeen(t *testing.T) {
 			if len(list) == 0 {
 				t.Errorf("%s: it does not say where", what)
 			}
-			if _, err := Shelf(ctx, s, sh, Options{Log: slog.New(slog.DiscardHandler), Only: &Part{Shown: sh.Shown[0], Places: list}}); err != nil {
+			if _, err := Shelf(ctx, s, sh,
+				Options{Log: slog.New(slog.DiscardHandler),
+					Only: &Part{Shown: sh.Shown[0], Places: list}}); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -152,7 +154,8 @@ func TestWatchesRunOut(t *testing.T) {
 		if err := os.WriteFile("/proc/sys/user/max_inotify_watches", []byte("3"), 0); err != nil {
 			t.Fatal(err)
 		}
-		err := Watch(context.Background(), dir, slog.New(slog.DiscardHandler), func() { t.Error("it says that it watches") }, func([]Place) {})
+		err := Watch(context.Background(), dir, slog.New(slog.DiscardHandler),
+			func() { t.Error("it says that it watches") }, func([]Place) {})
 		if !errors.Is(err, ErrUnwatched) || !strings.Contains(err.Error(), "max_user_watches") {
 			t.Errorf("got %v", err)
 		}
@@ -164,7 +167,9 @@ func TestWatchesRunOut(t *testing.T) {
 	}
 	c := exec.Command(os.Args[0], "-test.run", "^TestWatchesRunOut$", "-test.v")
 	c.Env = append(os.Environ(), "COZYSHELF_FEW_WATCHES="+dir)
-	c.SysProcAttr = &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWUSER, UidMappings: []syscall.SysProcIDMap{{HostID: os.Getuid(), Size: 1}}, GidMappings: []syscall.SysProcIDMap{{HostID: os.Getgid(), Size: 1}}}
+	c.SysProcAttr = &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWUSER,
+		UidMappings: []syscall.SysProcIDMap{{HostID: os.Getuid(), Size: 1}},
+		GidMappings: []syscall.SysProcIDMap{{HostID: os.Getgid(), Size: 1}}}
 	out, err := c.CombinedOutput()
 	if errors.Is(err, syscall.EPERM) {
 		testbuild.Missing(t, "leave to make a user namespace")

@@ -28,7 +28,10 @@ func Step(do func() error) error {
 		fmt.Fprintf(os.Stderr, "\nseam %d\n", n)
 	}
 	if how == "hook" {
-		hook := func(when string) { _ = exec.Command(number, strconv.FormatInt(n, 10), when).Run() } // it does what it can
+		hook := func(when string) {
+			_ = exec.Command(number, strconv.FormatInt(n, 10),
+				when).Run()
+		} // it does what it can
 		hook("before")
 		defer hook("after")
 		return do()

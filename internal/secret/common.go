@@ -42,7 +42,8 @@ func isCommon(s string) bool {
 func common(password, member string) bool {
 	s := strings.ToLower(password)
 	letters := strings.TrimFunc(s, func(r rune) bool { return !unicode.IsLetter(r) })
-	for _, s := range []string{s, letters, once(s), once(letters), once(strings.TrimFunc(once(s), func(r rune) bool { return !unicode.IsLetter(r) }))} {
+	for _, s := range []string{s, letters, once(s), once(letters),
+		once(strings.TrimFunc(once(s), func(r rune) bool { return !unicode.IsLetter(r) }))} {
 		if isCommon(s) || s == strings.ToLower(member) && s != "" || utf8.RuneCountInString(s) < 4 || row(s) {
 			return true
 		}
@@ -61,7 +62,8 @@ func once(s string) string {
 }
 
 // rows are what a finger or a child runs along.
-var rows = []string{"abcdefghijklmnopqrstuvwxyz", "01234567890123456789", "qwertyuiop", "asdfghjkl", "zxcvbnm", "qwertzuiop", "yxcvbnm", "azertyuiop", "qsdfghjklm", "1qaz2wsx3edc4rfv5tgb6yhn7ujm"}
+var rows = []string{"abcdefghijklmnopqrstuvwxyz", "01234567890123456789", "qwertyuiop", "asdfghjkl", "zxcvbnm",
+	"qwertzuiop", "yxcvbnm", "azertyuiop", "qsdfghjklm", "1qaz2wsx3edc4rfv5tgb6yhn7ujm"}
 
 // row reports whether a text runs along one of them, to and fro.
 func row(s string) bool {

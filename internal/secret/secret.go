@@ -63,7 +63,8 @@ func Hash(password string) string {
 	defer places.leave(time.Time{})
 	key := derive(password, salt, passes, memory, threads, keyLen)
 	b := base64.RawStdEncoding
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, memory, passes, threads, b.EncodeToString(salt), b.EncodeToString(key))
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, memory, passes, threads,
+		b.EncodeToString(salt), b.EncodeToString(key))
 }
 
 func derive(password string, salt []byte, t, m uint32, p uint8, n uint32) []byte {
@@ -83,7 +84,8 @@ func Check(ctx context.Context, line Line, hash, password string) (bool, error) 
 	var v int
 	var m, t uint32
 	var p uint8
-	if _, err := fmt.Sscanf(parts[2]+" "+parts[3], "v=%d m=%d,t=%d,p=%d", &v, &m, &t, &p); err != nil || v != argon2.Version || m > 1<<20 || t == 0 || t > 100 || p == 0 {
+	if _, err := fmt.Sscanf(parts[2]+" "+parts[3], "v=%d m=%d,t=%d,p=%d", &v, &m, &t, &p); err != nil ||
+		v != argon2.Version || m > 1<<20 || t == 0 || t > 100 || p == 0 {
 		return false, errors.New("a password is kept with settings that are not known")
 	}
 	salt, err := base64.RawStdEncoding.DecodeString(parts[4])

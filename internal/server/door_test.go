@@ -35,7 +35,9 @@ import (
 
 func (h *house) add(name string, role allowance.Role) store.Member {
 	h.t.Helper()
-	m, err := h.Store.AddMember(context.Background(), store.Member{Name: name, Role: role, Away: role.AwayByDefault(), Password: secret.Hash(name + " by the millpond")}, time.Now())
+	m, err := h.Store.AddMember(context.Background(),
+		store.Member{Name: name, Role: role, Away: role.AwayByDefault(),
+			Password: secret.Hash(name + " by the millpond")}, time.Now())
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -93,7 +95,10 @@ func TestGuessesAreCountedBeforeTheyAreTried(t *testing.T) {
 func TestSomebodysOwnBrowserIsNotLockedOut(t *testing.T) {
 	h := open(t)
 	jar, _ := cookiejar.New(nil)
-	own := &http.Client{Jar: jar, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	own := &http.Client{Jar: jar, CheckRedirect: func(*http.Request,
+		[]*http.Request) error {
+		return http.ErrUseLastResponse
+	}}
 	form := url.Values{"name": {"wren"}, "password": {"by the millpond"}}
 	if res, err := own.PostForm(h.url+"/sign-in", form); err != nil || res.StatusCode != http.StatusSeeOther {
 		t.Fatal(res, err)
@@ -118,7 +123,8 @@ func TestAnHonestMemberIsNotKeptWaiting(t *testing.T) {
 	for i := range 150 {
 		wg.Go(func() {
 			for n := 0; ctx.Err() == nil; n++ {
-				res, err := client.Post(h.url+"/api/v1/sign-in", "application/json", strings.NewReader(fmt.Sprintf(`{"name":"stranger %d %d","password":"guess"}`, i, n)))
+				res, err := client.Post(h.url+"/api/v1/sign-in", "application/json",
+					strings.NewReader(fmt.Sprintf(`{"name":"stranger %d %d","password":"guess"}`, i, n)))
 				if err == nil {
 					_, _ = io.Copy(io.Discard, res.Body)
 					res.Body.Close()
@@ -154,7 +160,9 @@ func TestASessionEndsWhateverHappens(t *testing.T) {
 	now := time.Now()
 	add := func(kind store.For, expires, ends time.Duration) string {
 		token := secret.Token()
-		if _, err := h.Store.AddDevice(ctx, m.ID, store.Device{Name: "x", Kind: kind, Expires: now.Add(expires), Ends: now.Add(ends)}, token, now.Add(-time.Hour)); err != nil {
+		if _, err := h.Store.AddDevice(ctx, m.ID,
+			store.Device{Name: "x", Kind: kind, Expires: now.Add(expires), Ends: now.Add(ends)}, token,
+			now.Add(-time.Hour)); err != nil {
 			t.Fatal(err)
 		}
 		return token
@@ -173,8 +181,10 @@ func TestASessionEndsWhateverHappens(t *testing.T) {
 		"a page's, as a token":     {[]string{"Authorization", "Bearer " + page}, 401},
 		"a program's, as a token":  {[]string{"Authorization", "Bearer " + program}, 200},
 		"a program's, as a cookie": {[]string{"Cookie", live.CookieName + "=" + program}, 200},
-		"one that ended":           {[]string{"Authorization", "Bearer " + add(store.ForProgram, time.Hour, -time.Minute)}, 401},
-		"one that was not used":    {[]string{"Authorization", "Bearer " + add(store.ForProgram, -time.Minute, time.Hour)}, 401},
+		"one that ended": {[]string{"Authorization", "Bearer " +
+			add(store.ForProgram, time.Hour, -time.Minute)}, 401},
+		"one that was not used": {[]string{"Authorization", "Bearer " +
+			add(store.ForProgram, -time.Minute, time.Hour)}, 401},
 	} {
 		if got := me(c.headers...); got != c.want {
 			t.Errorf("%s: %d, want %d", name, got, c.want)
@@ -182,7 +192,8 @@ func TestASessionEndsWhateverHappens(t *testing.T) {
 	}
 	// Used or not, none goes beyond its end.
 	_, d, err := h.Store.Authenticate(ctx, program, store.ForProgram, now)
-	if err != nil || d.Expires.After(d.Ends) || d.Ends.Sub(now).Round(time.Minute) != 2*time.Hour || d.Expires.Sub(now).Round(time.Minute) != 2*time.Hour {
+	if err != nil || d.Expires.After(d.Ends) || d.Ends.Sub(now).Round(time.Minute) != 2*time.Hour ||
+		d.Expires.Sub(now).Round(time.Minute) != 2*time.Hour {
 		t.Errorf("it is prolonged to %s, its end is %s, %v", d.Expires, d.Ends, err)
 	}
 }
@@ -209,7 +220,10 @@ func TestStreamsEndWithThePermission(t *testing.T) {
 		t.Fatal(err)
 	}
 	for name, end := range map[string]func(who string){
-		"password":   func(who string) { admin("PATCH", "/control/v1/members/"+who, `{"password":"another one, and longer"}`) },
+		"password": func(who string) {
+			admin("PATCH", "/control/v1/members/"+who,
+				`{"password":"another one, and longer"}`)
+		},
 		"permission": func(who string) { admin("PATCH", "/control/v1/members/"+who, `{"away":false}`) },
 		"removal":    func(who string) { admin("DELETE", "/control/v1/members/"+who, "") },
 	} {
@@ -299,8 +313,10 @@ func TestOnlyKnownNamesAreAnswered(t *testing.T) {
 	h := open(t)
 	h.Names = live.NamesOf([]string{"mill", "mill.local"}, "https://shelf.example.net:8443/")
 	for host, want := range map[string]int{
-		"192.0.2.7": 200, "192.0.2.7:26990": 200, "[2001:db8::1]:26990": 200, "localhost:26990": 200, "LocalHost": 200, "mill.local:26990": 200, "mill": 200, "shelf.example.net": 200, "mill.local.": 200,
-		"rebound.example.org": 421, "mill.local.example.org": 421, "192.0.2.7.example.org": 421, "127.0.0.1.example": 421, "xmill": 421,
+		"192.0.2.7": 200, "192.0.2.7:26990": 200, "[2001:db8::1]:26990": 200, "localhost:26990": 200, "LocalHost": 200,
+		"mill.local:26990": 200, "mill": 200, "shelf.example.net": 200, "mill.local.": 200,
+		"rebound.example.org": 421, "mill.local.example.org": 421, "192.0.2.7.example.org": 421,
+		"127.0.0.1.example": 421, "xmill": 421,
 	} {
 		for _, path := range []string{"/api/v1/me", "/"} {
 			r, _ := http.NewRequest("GET", h.url+path, nil)
@@ -347,7 +363,8 @@ func TestTheCookieOverHTTPSIsForThisHostOnly(t *testing.T) {
 	h := open(t)
 	h.Trusted = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}
 	for proto, want := range map[string]string{"https": live.SecureCookieName, "http": live.CookieName} {
-		r, _ := http.NewRequest("POST", h.url+"/sign-in", strings.NewReader(url.Values{"name": {"wren"}, "password": {"by the millpond"}}.Encode()))
+		r, _ := http.NewRequest("POST", h.url+"/sign-in",
+			strings.NewReader(url.Values{"name": {"wren"}, "password": {"by the millpond"}}.Encode()))
 		r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 		r.Header.Set("X-Forwarded-For", "192.168.7.7")
 		r.Header.Set("X-Forwarded-Proto", proto)
@@ -371,8 +388,10 @@ func TestTheCookieOverHTTPSIsForThisHostOnly(t *testing.T) {
 func TestRedirectionsStayHere(t *testing.T) {
 	for in, want := range map[string]string{
 		"/": "/", "/shelf/films": "/shelf/films", "/title/7": "/title/7", "/play/12": "/play/12", "": "/",
-		"/\t/evil.example": "/", "//evil.example": "/", "/\\evil.example": "/", "https://evil.example": "/", "/shelf/\r\nSet-Cookie: x": "/", "/\u0085/x": "/",
-		"/shelf//evil": "/", "/shelf/a b": "/", "/shelf/ä": "/shelf/%C3%A4", "/elsewhere": "/", "/sign-out": "/", "/shelf/%09": "/shelf/%2509",
+		"/\t/evil.example": "/", "//evil.example": "/", "/\\evil.example": "/", "https://evil.example": "/",
+		"/shelf/\r\nSet-Cookie: x": "/", "/\u0085/x": "/",
+		"/shelf//evil": "/", "/shelf/a b": "/", "/shelf/ä": "/shelf/%C3%A4", "/elsewhere": "/", "/sign-out": "/",
+		"/shelf/%09": "/shelf/%2509",
 	} {
 		if got := web.Local(in); got != want {
 			t.Errorf("%q: got %q, want %q", in, got, want)
@@ -388,7 +407,9 @@ func FuzzLocal(f *testing.F) {
 	f.Fuzz(func(t *testing.T, s string) {
 		out := web.Local(s)
 		u, err := base.Parse(out)
-		if err != nil || u.Host != base.Host || strings.ContainsFunc(out, func(r rune) bool { return r <= ' ' || r >= 0x7f || r == '\\' }) || !strings.HasPrefix(out, "/") || strings.HasPrefix(out, "//") {
+		if err != nil || u.Host != base.Host ||
+			strings.ContainsFunc(out, func(r rune) bool { return r <= ' ' || r >= 0x7f || r == '\\' }) ||
+			!strings.HasPrefix(out, "/") || strings.HasPrefix(out, "//") {
 			t.Errorf("%q became %q", s, out)
 		}
 	})
@@ -489,7 +510,8 @@ func TestUploadsThatRunTogetherLeaveTheReserve(t *testing.T) {
 		st.free = free
 	}
 	begin := func(size int64) int {
-		res, _ := h.ask("POST", "/api/v1/intake/films", "", "Tus-Resumable", "1.0.0", "Upload-Length", fmt.Sprint(size), "Upload-Metadata", "filename Z28ubXA0")
+		res, _ := h.ask("POST", "/api/v1/intake/films", "", "Tus-Resumable", "1.0.0", "Upload-Length",
+			fmt.Sprint(size), "Upload-Metadata", "filename Z28ubXA0")
 		return res.StatusCode
 	}
 	half := (st.free - 64<<20) * 2 / 5
@@ -539,7 +561,8 @@ func TestBidirectionalNamesAreShownOnPages(t *testing.T) {
 		web.Frame
 		Said, Fix string
 	}{h.web.Frame(nil, "a\u202eb", ""), "x\u009by", ""})
-	if got := w.String(); strings.Contains(got, "\u202e") || !strings.Contains(got, `a\u202eb`) || !strings.Contains(got, `x\u009by`) {
+	if got := w.String(); strings.Contains(got, "\u202e") || !strings.Contains(got, `a\u202eb`) ||
+		!strings.Contains(got, `x\u009by`) {
 		t.Errorf("got %s", got)
 	}
 }

@@ -27,7 +27,8 @@ func (s *Server) gate(next func() http.Handler, why bool) http.Handler {
 		h := s.Condition(r.Context())
 		p := &problem.Problem{What: h.What, Where: h.Where, Why: h.Why, Fix: h.Fix}
 		if !why {
-			p = &problem.Problem{What: "the server is not ready", Why: "it is " + string(h.Status), Fix: "try again in a moment; if it lasts, the administrator finds the reason with cozyshelf status"}
+			p = &problem.Problem{What: "the server is not ready", Why: "it is " + string(h.Status),
+				Fix: "try again in a moment; if it lasts, the administrator finds the reason with cozyshelf status"}
 		}
 		live.Fail(w, &live.StatusError{Problem: p, Status: http.StatusServiceUnavailable, Wait: 5 * time.Second})
 	})

@@ -25,7 +25,8 @@ func TestAPersonDoesNotWaitForACatalogue(t *testing.T) {
 	world.Slow.Store(1500)
 	srv := httptest.NewServer(world)
 	defer srv.Close()
-	h.Sources = live.Sources(&blueprint.SettingsLookup{Sources: []string{"wikidata"}, Wikidata: srv.URL + "/w/api.php", Commons: srv.URL + "/file/", Pause: int64(time.Millisecond)}, t.TempDir(), "test")
+	h.Sources = live.Sources(&blueprint.SettingsLookup{Sources: []string{"wikidata"}, Wikidata: srv.URL + "/w/api.php",
+		Commons: srv.URL + "/file/", Pause: int64(time.Millisecond)}, t.TempDir(), "test")
 	ids, err := h.Store.Undescribed(ctx, []string{string(household.Films)}, time.Now(), 10)
 	if err != nil || len(ids) == 0 {
 		t.Fatal(ids, err)
@@ -57,7 +58,8 @@ func TestAPersonDoesNotWaitForACatalogue(t *testing.T) {
 		t.Fatal(err)
 	}
 	d, err := h.Store.Described(ctx, id)
-	if err != nil || d.Summary != "A keeper folds ships." || d.Match != store.Taken || !strings.HasPrefix(d.Outside, "wikidata ") {
+	if err != nil || d.Summary != "A keeper folds ships." || d.Match != store.Taken ||
+		!strings.HasPrefix(d.Outside, "wikidata ") {
 		t.Errorf("got %+v, %v", d, err)
 	}
 }

@@ -41,7 +41,8 @@ func (s *Server) openEntrances(ctx context.Context) (*entrances, error) {
 	}
 	errs := slog.NewLogLogger(s.Log.Handler(), slog.LevelDebug)
 	e := &entrances{socket: sock, failed: make(chan error, 1+len(s.Settings.Listeners)),
-		admin: &http.Server{Handler: s.gate(sync.OnceValue(s.admin.Handler), true), ReadHeaderTimeout: 10 * time.Second, ErrorLog: errs}}
+		admin: &http.Server{Handler: s.gate(sync.OnceValue(s.admin.Handler), true),
+			ReadHeaderTimeout: 10 * time.Second, ErrorLog: errs}}
 	public := s.Door.Handle(s.gate(sync.OnceValue(s.public), false))
 	for _, l := range s.Settings.Listeners {
 		address := l.Address
@@ -54,7 +55,8 @@ func (s *Server) openEntrances(ctx context.Context) (*entrances, error) {
 			return nil, fmt.Errorf("listening for %s: %w", l.Purpose, err)
 		}
 		e.list = append(e.list, &entrance{SettingsListener: l, socket: port, server: &http.Server{
-			Handler: public, ConnContext: s.Door.Context, ReadHeaderTimeout: live.HeaderTime, IdleTimeout: live.IdleTime,
+			Handler: public, ConnContext: s.Door.Context, ReadHeaderTimeout: live.HeaderTime,
+			IdleTimeout:    live.IdleTime,
 			MaxHeaderBytes: 32 << 10, ErrorLog: errs}})
 	}
 	return e, nil

@@ -21,7 +21,8 @@ func (s *Server) public() http.Handler {
 	// program that sends no browser's headers.
 	cross := http.NewCrossOriginProtection()
 	cross.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		live.Fail(w, &live.StatusError{Problem: &problem.Problem{What: "the request comes from another site", Fix: "open the page itself and try again"}, Status: http.StatusForbidden, Wait: 0})
+		live.Fail(w, &live.StatusError{Problem: &problem.Problem{What: "the request comes from another site",
+			Fix: "open the page itself and try again"}, Status: http.StatusForbidden, Wait: 0})
 	}))
 	return s.arrive(s.empty(cross.Handler(m)))
 }
@@ -78,7 +79,8 @@ func (s *Server) empty(next http.Handler) http.Handler {
 			var err error
 			if any, err = s.Store.AnyMember(r.Context()); err != nil {
 				s.Log.Error("the store cannot be read", "why", err)
-				http.Error(w, "The store cannot be read; the administrator finds the reason in the log.", http.StatusServiceUnavailable)
+				http.Error(w, "The store cannot be read; the administrator finds the reason in the log.",
+					http.StatusServiceUnavailable)
 				return
 			}
 			s.Someone.Store(any)

@@ -51,7 +51,8 @@ func open(t *testing.T) *house {
 		if k == household.Films {
 			access = household.Change
 		}
-		set.Shelves = append(set.Shelves, blueprint.SettingsShelf{Name: string(k), Kind: k, Access: access, Folders: []string{p}, Shown: []string{p}})
+		set.Shelves = append(set.Shelves,
+			blueprint.SettingsShelf{Name: string(k), Kind: k, Access: access, Folders: []string{p}, Shown: []string{p}})
 	}
 	h := &house{t: t, log: &bytes.Buffer{}}
 	var err error
@@ -63,14 +64,17 @@ func open(t *testing.T) *house {
 	if _, err := h.Scan(ctx, "", scan.Options{}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := h.Store.AddMember(ctx, store.Member{Name: "wren", Role: allowance.Admin, Away: true, Password: secret.Hash("by the millpond")}, time.Now()); err != nil {
+	if _, err := h.Store.AddMember(ctx, store.Member{Name: "wren", Role: allowance.Admin, Away: true,
+		Password: secret.Hash("by the millpond")}, time.Now()); err != nil {
 		t.Fatal(err)
 	}
 	srv := httptest.NewServer(h.public())
 	t.Cleanup(srv.Close)
 	h.url = srv.URL
 	var got struct{ Token string }
-	if res, body := h.ask("POST", "/api/v1/sign-in", `{"name":"wren","password":"by the millpond","device":"test"}`); json.Unmarshal(body, &got) != nil || got.Token == "" {
+	if res, body := h.ask("POST", "/api/v1/sign-in",
+		`{"name":"wren","password":"by the millpond","device":"test"}`); json.Unmarshal(body, &got) != nil ||
+		got.Token == "" {
 		t.Fatalf("sign-in: %s %s", res.Status, body)
 	}
 	h.token = got.Token
@@ -208,7 +212,8 @@ func TestEveryAnswerIsAsTheDescriptionSays(t *testing.T) {
 	if err := json.Unmarshal(body, &doc); err != nil || res.StatusCode != 200 {
 		t.Fatalf("%s: %v", res.Status, err)
 	}
-	bodies := map[string]string{"position": `{"position":1,"state":"playing"}`, "sign-in": `{"name":"wren","password":"by the millpond"}`}
+	bodies := map[string]string{"position": `{"position":1,"state":"playing"}`,
+		"sign-in": `{"name":"wren","password":"by the millpond"}`}
 	asked := 0
 	hold := func(method, path, as string, body string, headers ...string) {
 		t.Helper()
@@ -247,7 +252,8 @@ func TestEveryAnswerIsAsTheDescriptionSays(t *testing.T) {
 			}
 			body := bodies[path[strings.LastIndexByte(path, '/')+1:]]
 			fill := func(id string) string {
-				return strings.NewReplacer("{shelf}", map[bool]string{true: "series", false: "none"}[id == "1"], "{title}", id, "{file}", id, "{upload}", "00000000-0000", "{name}", "x.srt").Replace(path)
+				return strings.NewReplacer("{shelf}", map[bool]string{true: "series", false: "none"}[id == "1"],
+					"{title}", id, "{file}", id, "{upload}", "00000000-0000", "{name}", "x.srt").Replace(path)
 			}
 			hold(method, fill("1"), path, body)
 			hold(method, fill("99999"), path, body)
@@ -268,12 +274,14 @@ func TestEveryAnswerIsAsTheDescriptionSays(t *testing.T) {
 		hold("get", fmt.Sprintf("/api/v1/titles/%d", id), "/api/v1/titles/{title}", "")
 		hold("get", fmt.Sprintf("/api/v1/files/%d", id), "/api/v1/files/{file}", "")
 	}
-	for _, q := range []string{"?limit=2", "?limit=0", "?limit=x", "?from=t&limit=1", "?from=" + strings.Repeat("%1f", 9)} {
+	for _, q := range []string{"?limit=2", "?limit=0", "?limit=x", "?from=t&limit=1", "?from=" +
+		strings.Repeat("%1f", 9)} {
 		hold("get", "/api/v1/shelves/films/titles"+q, "/api/v1/shelves/{shelf}/titles", "")
 	}
 	// An upload, with all that may go wrong.
 	begin := func(shelf string, headers ...string) {
-		hold("post", "/api/v1/intake/"+shelf, "/api/v1/intake/{shelf}", "", append([]string{"Tus-Resumable", "1.0.0"}, headers...)...)
+		hold("post", "/api/v1/intake/"+shelf, "/api/v1/intake/{shelf}", "",
+			append([]string{"Tus-Resumable", "1.0.0"}, headers...)...)
 	}
 	const film, text = "filename Tm9uZSBTdWNoICgyMDAxKS5hdmk=", "filename eC50eHQ=" // None Such (2001).avi, x.txt
 	begin("series", "Upload-Length", "4", "Upload-Metadata", film)
@@ -288,7 +296,8 @@ func TestEveryAnswerIsAsTheDescriptionSays(t *testing.T) {
 		t.Fatalf("uploads begun: %v, %v", jobs, err)
 	}
 	part := func(method, body string, headers ...string) {
-		hold(method, "/api/v1/intake/films/"+filepath.Base(jobs[0]), "/api/v1/intake/{shelf}/{upload}", body, append([]string{"Tus-Resumable", "1.0.0"}, headers...)...)
+		hold(method, "/api/v1/intake/films/"+filepath.Base(jobs[0]), "/api/v1/intake/{shelf}/{upload}", body,
+			append([]string{"Tus-Resumable", "1.0.0"}, headers...)...)
 	}
 	const octets = "application/offset+octet-stream"
 	part("head", "")
@@ -308,7 +317,8 @@ func TestEveryAnswerIsAsTheDescriptionSays(t *testing.T) {
 func TestPagesHoldWhatIsThereAndNothingFromOutside(t *testing.T) {
 	h := open(t)
 	for path, want := range map[string][]string{
-		"/":                {"The Paper Lighthouse", "Songs for Slow Trains", "The Gravel Choir", "1 of 4 cannot be read"},
+		"/": {"The Paper Lighthouse", "Songs for Slow Trains", "The Gravel Choir",
+			"1 of 4 cannot be read"},
 		"/shelf/series":    {"Tiny Harbour", "2016"},
 		"/title/1":         {"cover", "Watch"},
 		"/assets/icon.svg": {"<svg"},
@@ -329,13 +339,15 @@ func TestPagesHoldWhatIsThereAndNothingFromOutside(t *testing.T) {
 		}
 	}
 	for _, path := range []string{"/shelf/none", "/title/999", "/title/x", "/play/999", "/nowhere"} {
-		if res, body := h.ask("GET", path, ""); res.StatusCode != 404 || !bytes.Contains(body, []byte("To the shelves")) {
+		if res, body := h.ask("GET", path, ""); res.StatusCode != 404 ||
+			!bytes.Contains(body, []byte("To the shelves")) {
 			t.Errorf("%s: %s\n%s", path, res.Status, body)
 		}
 	}
 	// Signed out, every page is the door, and leads back to where one wanted to go.
 	h.token = ""
-	if res, body := h.ask("GET", "/title/1", ""); res.StatusCode != 401 || !bytes.Contains(body, []byte(`name="next" value="/title/1"`)) || bytes.Contains(body, []byte("Lighthouse")) {
+	if res, body := h.ask("GET", "/title/1", ""); res.StatusCode != 401 ||
+		!bytes.Contains(body, []byte(`name="next" value="/title/1"`)) || bytes.Contains(body, []byte("Lighthouse")) {
 		t.Errorf("%s\n%s", res.Status, body)
 	}
 }
@@ -411,7 +423,9 @@ func TestExpiredTokensAreRefused(t *testing.T) {
 		t.Fatal(err)
 	}
 	old := secret.Token()
-	if _, err := h.Store.AddDevice(ctx, m.ID, store.Device{Name: "old", Kind: store.ForProgram, Expires: time.Now().Add(-time.Hour), Ends: time.Now().Add(time.Hour)}, old, time.Now().Add(-2*time.Hour)); err != nil {
+	if _, err := h.Store.AddDevice(ctx, m.ID,
+		store.Device{Name: "old", Kind: store.ForProgram, Expires: time.Now().Add(-time.Hour),
+			Ends: time.Now().Add(time.Hour)}, old, time.Now().Add(-2*time.Hour)); err != nil {
 		t.Fatal(err)
 	}
 	h.token = old
@@ -485,7 +499,9 @@ func TestOnlyAdministratorsSeeWhatCannotBePlayed(t *testing.T) {
 	}
 	h.token = ""
 	var got struct{ Token string }
-	if res, body := h.ask("POST", "/api/v1/sign-in", `{"name":"bram","password":"bram by the millpond","device":"test"}`); json.Unmarshal(body, &got) != nil || got.Token == "" {
+	if res, body := h.ask("POST", "/api/v1/sign-in",
+		`{"name":"bram","password":"bram by the millpond","device":"test"}`); json.Unmarshal(body, &got) != nil ||
+		got.Token == "" {
 		t.Fatalf("sign-in: %s %s", res.Status, body)
 	}
 	h.token = got.Token

@@ -61,13 +61,16 @@ func TestSubtitlesBesideAFilmAreOffered(t *testing.T) {
 	at := func(rest string) string {
 		return fmt.Sprintf("/api/v1/files/%d/subtitles/%s", title.Files[0].ID, url.PathEscape(film+rest))
 	}
-	for rest, want := range map[string]string{".lv.srt": "Bākas sargs", ".en.forced.srt": "Mind the lamp.", ".de.sdh.vtt": "[Möwen]"} {
+	for rest, want := range map[string]string{".lv.srt": "Bākas sargs", ".en.forced.srt": "Mind the lamp.",
+		".de.sdh.vtt": "[Möwen]"} {
 		res, b := h.ask("GET", at(rest), "")
-		if res.StatusCode != http.StatusOK || res.Header.Get("Content-Type") != "text/vtt; charset=utf-8" || !strings.HasPrefix(string(b), "WEBVTT\n\n00:") || !strings.Contains(string(b), want) {
+		if res.StatusCode != http.StatusOK || res.Header.Get("Content-Type") != "text/vtt; charset=utf-8" ||
+			!strings.HasPrefix(string(b), "WEBVTT\n\n00:") || !strings.Contains(string(b), want) {
 			t.Errorf("%s: %s %s", rest, res.Status, b)
 		}
 	}
-	for rest, want := range map[string]int{".fr.srt": 422, ".es.srt": 422, ".it.ass": 422, ".mp4": 404, ".pt.srt": 404, "/../../x": 404} {
+	for rest, want := range map[string]int{".fr.srt": 422, ".es.srt": 422, ".it.ass": 422, ".mp4": 404, ".pt.srt": 404,
+		"/../../x": 404} {
 		if res, b := h.ask("GET", at(rest), ""); res.StatusCode != want {
 			t.Errorf("%s: %s, want %d: %.200s", rest, res.Status, want, b)
 		}

@@ -59,16 +59,21 @@ type Catalogue struct {
 // that are easily taken for one.
 func Household() *Catalogue {
 	film := func(id, name string, year, minutes int, says string, people ...string) Item {
-		it := Item{ID: id, Labels: map[string]string{"en": name}, Says: map[string]string{"en": says}, Is: "Q11424", Year: year, Minutes: minutes, Genre: []string{"Q900001"}, Image: name + " (" + strconv.Itoa(year) + ").jpg"}
+		it := Item{ID: id, Labels: map[string]string{"en": name}, Says: map[string]string{"en": says}, Is: "Q11424",
+			Year: year, Minutes: minutes, Genre: []string{"Q900001"}, Image: name + " (" + strconv.Itoa(year) + ").jpg"}
 		if len(people) > 0 {
 			it.Director, it.Cast = people[:1], people[1:]
 		}
 		return it
 	}
 	name := func(id, n string) Item { return Item{ID: id, Labels: map[string]string{"en": n}, Is: "Q5"} }
-	lighthouse := film("Q900101", "The Paper Lighthouse", 2014, 0, "A keeper on a dry hill folds ships out of old charts, until the sea comes back for them.", "Q900010", "Q900011", "Q900012")
-	lighthouse.Labels["lv"], lighthouse.Says["lv"] = "Papīra bāka", "Bākas sargs sausā kalnā loka kuģus no vecām kartēm, līdz jūra pēc tiem atgriežas."
-	bakery := film("Q900201", "The Night Bakery", 2019, 0, "What a village says while its bread rises.", "Q900013", "Q900011")
+	lighthouse := film("Q900101", "The Paper Lighthouse", 2014, 0,
+		"A keeper on a dry hill folds ships out of old charts, until the sea comes back for them.", "Q900010",
+		"Q900011", "Q900012")
+	lighthouse.Labels["lv"], lighthouse.Says["lv"] = "Papīra bāka",
+		"Bākas sargs sausā kalnā loka kuģus no vecām kartēm, līdz jūra pēc tiem atgriežas."
+	bakery := film("Q900201", "The Night Bakery", 2019, 0, "What a village says while its bread rises.", "Q900013",
+		"Q900011")
 	bakery.Is = "Q5398426"
 	harbour := film("Q900202", "Tiny Harbour", 2016, 0, "Boats the size of a thumb, and their troubles.", "Q900012")
 	harbour.Is = "Q5398426"
@@ -77,19 +82,28 @@ func Household() *Catalogue {
 	return &Catalogue{
 		Items: []Item{
 			lighthouse, film("Q900191", "The Paper Lighthouse", 1968, 0, "A short film about post.", "Q900013"),
-			film("Q900102", "Nine Kinds of Rain", 2021, 0, "A weather clerk learns to tell rains apart by their sound.", "Q900013", "Q900012"),
-			film("Q900103", "A Ferry to Somewhere", 1987, 0, "Two strangers miss the same boat every day for a year.", "Q900010", "Q900014"),
-			film("Q900104", "Copper Kite", 2003, 0, "A roofer builds one thing that is meant to fly.", "Q900014", "Q900011"), book,
-			film("Q900105", "The Understudy Moon", 1996, 0, "In a small theatre the moon is played by whoever is free.", "Q900013", "Q900010"),
-			film("Q900106", "Salt and Semaphore", 2018, 0, "A fishing family talks only by flags.", "Q900012"), film("Q900192", "Salt & Semaphore", 2018, 0, "A film about the making of one.", "Q900012"),
+			film("Q900102", "Nine Kinds of Rain", 2021, 0,
+				"A weather clerk learns to tell rains apart by their sound.", "Q900013", "Q900012"),
+			film("Q900103", "A Ferry to Somewhere", 1987, 0, "Two strangers miss the same boat every day for a year.",
+				"Q900010", "Q900014"),
+			film("Q900104", "Copper Kite", 2003, 0, "A roofer builds one thing that is meant to fly.", "Q900014",
+				"Q900011"), book,
+			film("Q900105", "The Understudy Moon", 1996, 0,
+				"In a small theatre the moon is played by whoever is free.", "Q900013", "Q900010"),
+			film("Q900106", "Salt and Semaphore", 2018, 0, "A fishing family talks only by flags.", "Q900012"),
+			film("Q900192", "Salt & Semaphore", 2018, 0, "A film about the making of one.", "Q900012"),
 			bakery, harbour,
-			name("Q900010", "Ada Reedwater"), name("Q900011", "Ödön Quillfeather"), name("Q900012", "Marit Sandgrain"), name("Q900013", "Ivo Lanternby"), name("Q900014", "Pell Underhay"),
+			name("Q900010", "Ada Reedwater"), name("Q900011", "Ödön Quillfeather"), name("Q900012", "Marit Sandgrain"),
+			name("Q900013", "Ivo Lanternby"), name("Q900014", "Pell Underhay"),
 			{ID: "Q900001", Labels: map[string]string{"en": "quiet comedy", "lv": "klusa komēdija"}, Is: "Q201658"},
 		},
 		Albums: []Album{
-			{ID: "00000000-0000-4000-8000-000000000001", Title: "Songs for Slow Trains", By: "The Gravel Choir", First: "1999-03-01", Genres: []string{"choral"}, Cover: true},
-			{ID: "00000000-0000-4000-8000-000000000002", Title: "Tin Roof Nocturnes", By: "Mirela Vant", First: "2012-10", Genres: []string{"nocturne"}, Cover: true},
-			{ID: "00000000-0000-4000-8000-000000000003", Title: "Tin Roof Nocturnes", By: "The Gutter Band", First: "2013", Note: "live"},
+			{ID: "00000000-0000-4000-8000-000000000001", Title: "Songs for Slow Trains", By: "The Gravel Choir",
+				First: "1999-03-01", Genres: []string{"choral"}, Cover: true},
+			{ID: "00000000-0000-4000-8000-000000000002", Title: "Tin Roof Nocturnes", By: "Mirela Vant",
+				First: "2012-10", Genres: []string{"nocturne"}, Cover: true},
+			{ID: "00000000-0000-4000-8000-000000000003", Title: "Tin Roof Nocturnes", By: "The Gutter Band",
+				First: "2013", Note: "live"},
 		},
 	}
 }
@@ -158,23 +172,28 @@ func (c *Catalogue) api(w http.ResponseWriter, r *http.Request, broken bool) {
 		list := []map[string]any{}
 		text, lang := strings.ToLower(q.Get("search")), q.Get("language")
 		if !slices.ContainsFunc(c.Items, func(it Item) bool { return it.Labels[lang] != "" }) {
-			document(w, map[string]any{"error": map[string]string{"code": "badvalue", "info": "Unrecognized value for parameter \"language\": " + lang + "."}}, broken)
+			document(w, map[string]any{"error": map[string]string{"code": "badvalue",
+				"info": "Unrecognized value for parameter \"language\": " + lang + "."}}, broken)
 			return
 		}
 		for _, it := range c.Items {
 			names := append([]string{it.Labels[lang]}, it.Aliases[lang]...)
 			for _, n := range names {
 				if n != "" && strings.HasPrefix(strings.ToLower(n), text) {
-					list = append(list, map[string]any{"id": it.ID, "label": it.Labels[lang], "description": it.Says[lang], "match": map[string]string{"type": "label", "language": lang, "text": n}})
+					list = append(list, map[string]any{"id": it.ID, "label": it.Labels[lang],
+						"description": it.Says[lang],
+						"match":       map[string]string{"type": "label", "language": lang, "text": n}})
 					break
 				}
 			}
 		}
-		document(w, map[string]any{"searchinfo": map[string]string{"search": q.Get("search")}, "search": list, "success": 1}, broken)
+		document(w, map[string]any{"searchinfo": map[string]string{"search": q.Get("search")}, "search": list,
+			"success": 1}, broken)
 	case "wbgetentities":
 		ids := strings.Split(q.Get("ids"), "|")
 		if len(ids) > 50 {
-			document(w, map[string]any{"error": map[string]string{"code": "toomanyvalues", "info": "Too many values supplied for parameter ids. The limit is 50."}}, broken)
+			document(w, map[string]any{"error": map[string]string{"code": "toomanyvalues",
+				"info": "Too many values supplied for parameter ids. The limit is 50."}}, broken)
 			return
 		}
 		out := map[string]any{}
@@ -188,7 +207,8 @@ func (c *Catalogue) api(w http.ResponseWriter, r *http.Request, broken bool) {
 		}
 		document(w, map[string]any{"entities": out, "success": 1}, broken)
 	default:
-		document(w, map[string]any{"error": map[string]string{"code": "badvalue", "info": "Unrecognized value for parameter action"}}, broken)
+		document(w, map[string]any{"error": map[string]string{"code": "badvalue",
+			"info": "Unrecognized value for parameter action"}}, broken)
 	}
 }
 
@@ -216,7 +236,8 @@ func (it Item) entity(languages []string) map[string]any {
 	add := func(property, kind string, values ...any) {
 		var list []any
 		for _, v := range values {
-			list = append(list, map[string]any{"mainsnak": map[string]any{"snaktype": "value", "property": property, "datavalue": map[string]any{"value": v, "type": kind}}, "type": "statement", "rank": "normal"})
+			list = append(list, map[string]any{"mainsnak": map[string]any{"snaktype": "value", "property": property,
+				"datavalue": map[string]any{"value": v, "type": kind}}, "type": "statement", "rank": "normal"})
 		}
 		if len(list) > 0 {
 			claims[property] = list
@@ -236,15 +257,18 @@ func (it Item) entity(languages []string) map[string]any {
 	add("P161", "wikibase-entityid", items(it.Cast...)...)
 	add("P136", "wikibase-entityid", items(it.Genre...)...)
 	if it.Year > 0 {
-		add("P577", "time", map[string]any{"time": fmt.Sprintf("+%04d-00-00T00:00:00Z", it.Year), "precision": 9, "timezone": 0, "before": 0, "after": 0, "calendarmodel": "http://www.wikidata.org/entity/Q1985727"})
+		add("P577", "time", map[string]any{"time": fmt.Sprintf("+%04d-00-00T00:00:00Z", it.Year), "precision": 9,
+			"timezone": 0, "before": 0, "after": 0, "calendarmodel": "http://www.wikidata.org/entity/Q1985727"})
 	}
 	if it.Minutes > 0 {
-		add("P2047", "quantity", map[string]any{"amount": fmt.Sprintf("+%d", it.Minutes), "unit": "http://www.wikidata.org/entity/Q7727"})
+		add("P2047", "quantity", map[string]any{"amount": fmt.Sprintf("+%d", it.Minutes),
+			"unit": "http://www.wikidata.org/entity/Q7727"})
 	}
 	if it.Image != "" {
 		add("P18", "string", it.Image)
 	}
-	return map[string]any{"type": "item", "id": it.ID, "labels": words(it.Labels), "descriptions": words(it.Says), "aliases": aliases, "claims": claims}
+	return map[string]any{"type": "item", "id": it.ID, "labels": words(it.Labels), "descriptions": words(it.Says),
+		"aliases": aliases, "claims": claims}
 }
 
 func (a Album) group() map[string]any {
@@ -252,7 +276,8 @@ func (a Album) group() map[string]any {
 	for _, g := range a.Genres {
 		genres = append(genres, map[string]any{"name": g, "count": 1})
 	}
-	return map[string]any{"id": a.ID, "title": a.Title, "first-release-date": a.First, "primary-type": "Album", "disambiguation": a.Note, "genres": genres, "aliases": []any{},
+	return map[string]any{"id": a.ID, "title": a.Title, "first-release-date": a.First, "primary-type": "Album",
+		"disambiguation": a.Note, "genres": genres, "aliases": []any{},
 		"artist-credit": []map[string]any{{"name": a.By, "joinphrase": "", "artist": map[string]string{"name": a.By}}}}
 }
 
@@ -270,11 +295,13 @@ func (c *Catalogue) searchAlbums(w http.ResponseWriter, r *http.Request, broken 
 	title, by := field("releasegroup"), field("artist")
 	list := []any{}
 	for _, a := range c.Albums {
-		if strings.Contains(strings.ToLower(a.Title), title) && (by == "" || strings.Contains(strings.ToLower(a.By), by)) {
+		if strings.Contains(strings.ToLower(a.Title), title) &&
+			(by == "" || strings.Contains(strings.ToLower(a.By), by)) {
 			list = append(list, a.group())
 		}
 	}
-	document(w, map[string]any{"created": "2026-01-01T00:00:00Z", "count": len(list), "offset": 0, "release-groups": list}, broken)
+	document(w, map[string]any{"created": "2026-01-01T00:00:00Z", "count": len(list), "offset": 0,
+		"release-groups": list}, broken)
 }
 
 func (c *Catalogue) album(w http.ResponseWriter, id string, broken bool) {

@@ -45,7 +45,8 @@ func told(err error) error {
 	switch e.Code() {
 	case sqlite3.SQLITE_IOERR_SHMSIZE: // the shared memory is a file that has to grow
 		return fmt.Errorf("%w: %w", ErrFull, err)
-	case sqlite3.SQLITE_PROTOCOL, sqlite3.SQLITE_IOERR_LOCK, sqlite3.SQLITE_IOERR_RDLOCK, sqlite3.SQLITE_IOERR_UNLOCK, sqlite3.SQLITE_IOERR_SHMLOCK, sqlite3.SQLITE_IOERR_SHMMAP, sqlite3.SQLITE_IOERR_CHECKRESERVEDLOCK:
+	case sqlite3.SQLITE_PROTOCOL, sqlite3.SQLITE_IOERR_LOCK, sqlite3.SQLITE_IOERR_RDLOCK, sqlite3.SQLITE_IOERR_UNLOCK,
+		sqlite3.SQLITE_IOERR_SHMLOCK, sqlite3.SQLITE_IOERR_SHMMAP, sqlite3.SQLITE_IOERR_CHECKRESERVEDLOCK:
 		return fmt.Errorf("%w: %w", ErrNoLocks, err)
 	}
 	switch e.Code() & 0xff {
@@ -90,7 +91,8 @@ func read(path string) (*sql.DB, error) {
 	if _, err := os.Stat(path + "-wal"); errors.Is(err, os.ErrNotExist) {
 		query = "immutable=1&" + query
 	}
-	return sql.Open("sqlite", (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: query}).String())
+	return sql.Open("sqlite", (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(),
+		RawQuery: query}).String())
 }
 
 // Inspect looks at the store at a path. Whole reads every page of it and checks
@@ -114,7 +116,9 @@ func Inspect(ctx context.Context, path string, whole bool) (Facts, error) {
 	if err := db.QueryRowContext(ctx, "SELECT coalesce(max(version_id), 0) FROM goose_db_version WHERE is_applied").Scan(&f.Format); err != nil {
 		return f, told(fmt.Errorf("it is no store of this program: %w", err))
 	}
-	if err := db.QueryRowContext(ctx, "SELECT (SELECT count(*) FROM members), (SELECT count(*) FROM titles), (SELECT count(*) FROM plays), (SELECT max(seen) FROM plays)").Scan(&f.Members, &f.Titles, &f.Plays, &last); err != nil {
+	if err := db.QueryRowContext(ctx, "SELECT (SELECT count(*) FROM members), (SELECT count(*) FROM titles), "+
+		"(SELECT count(*) FROM plays), (SELECT max(seen) FROM plays)").Scan(&f.Members, &f.Titles, &f.Plays,
+		&last); err != nil {
 		return f, told(err)
 	}
 	f.Last = fromMilli(last.Int64)
@@ -143,7 +147,8 @@ func (s *Store) Snapshot(ctx context.Context, to string) error { return snapshot
 // Copy does the same for a store that is not open here. What its write-ahead log
 // holds is in the copy.
 func Copy(ctx context.Context, from, to string) error {
-	db, err := sql.Open("sqlite", (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: from}).EscapedPath(), RawQuery: "mode=rw&_pragma=busy_timeout(10000)"}).String())
+	db, err := sql.Open("sqlite", (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: from}).EscapedPath(),
+		RawQuery: "mode=rw&_pragma=busy_timeout(10000)"}).String())
 	if err != nil {
 		return err
 	}
@@ -210,7 +215,8 @@ func snapshot(ctx context.Context, db *sql.DB, to string) (err error) {
 // Settle brings all that a write-ahead log holds into the store's one file, and
 // removes the log. Nobody may have the store open.
 func Settle(ctx context.Context, path string) error {
-	db, err := sql.Open("sqlite", (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: "mode=rw&_pragma=busy_timeout(10000)"}).String())
+	db, err := sql.Open("sqlite", (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(),
+		RawQuery: "mode=rw&_pragma=busy_timeout(10000)"}).String())
 	if err != nil {
 		return err
 	}
@@ -244,9 +250,11 @@ func LookSince(ctx context.Context, path string, t time.Time) (Since, error) {
 		return out, err
 	}
 	defer db.Close()
-	if out.Members, err = rows(ctx, db, func(r *sql.Rows, s *string) error { return r.Scan(s) }, "SELECT name FROM members WHERE created > ? ORDER BY created", milli(t)); err != nil {
+	if out.Members, err = rows(ctx, db, func(r *sql.Rows, s *string) error { return r.Scan(s) },
+		"SELECT name FROM members WHERE created > ? ORDER BY created", milli(t)); err != nil {
 		return out, told(err)
 	}
-	err = db.QueryRowContext(ctx, "SELECT (SELECT count(*) FROM plays WHERE started > ?1), (SELECT count(*) FROM positions WHERE updated > ?1)", milli(t)).Scan(&out.Plays, &out.Positions)
+	err = db.QueryRowContext(ctx, "SELECT (SELECT count(*) FROM plays WHERE started > ?1), (SELECT count(*) FROM "+
+		"positions WHERE updated > ?1)", milli(t)).Scan(&out.Plays, &out.Positions)
 	return out, told(err)
 }

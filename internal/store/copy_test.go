@@ -21,7 +21,8 @@ func sqlite3cli(t *testing.T, db, question string) string {
 	if _, err := exec.LookPath("sqlite3"); err != nil {
 		testbuild.Missing(t, "sqlite3")
 	}
-	out, err := exec.Command("sqlite3", "-readonly", "file:"+strings.ReplaceAll(strings.ReplaceAll(db, "%", "%25"), "?", "%3f"), question).CombinedOutput()
+	out, err := exec.Command("sqlite3", "-readonly", "file:"+
+		strings.ReplaceAll(strings.ReplaceAll(db, "%", "%25"), "?", "%3f"), question).CombinedOutput()
 	if err != nil {
 		t.Fatalf("sqlite3: %v\n%s", err, out)
 	}
@@ -44,7 +45,8 @@ func TestASnapshotTakenWhileWritingIsWhole(t *testing.T) {
 				return
 			default:
 			}
-			if _, err := s.BeginPlay(ctx, usage.Play{Member: "wren", Title: strings.Repeat("x", n%5000)}, 1, int64(n), time.Now()); err != nil {
+			if _, err := s.BeginPlay(ctx, usage.Play{Member: "wren", Title: strings.Repeat("x", n%5000)}, 1, int64(n),
+				time.Now()); err != nil {
 				t.Error(err)
 			}
 			n++
@@ -85,7 +87,8 @@ func TestDamageIsNamed(t *testing.T) {
 	s, path := fresh(t)
 	add(t, s, "wren", allowance.Admin)
 	for i := range 400 {
-		if _, err := s.BeginPlay(ctx, usage.Play{Member: "wren", Title: strings.Repeat("y", 900)}, 1, int64(i), time.Now()); err != nil {
+		if _, err := s.BeginPlay(ctx, usage.Play{Member: "wren", Title: strings.Repeat("y", 900)}, 1, int64(i),
+			time.Now()); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -132,7 +135,8 @@ func TestDamageIsNamed(t *testing.T) {
 
 func TestAStoreOfANewerProgramIsLeftAlone(t *testing.T) {
 	s, path := fresh(t)
-	if _, err := s.w.Exec("INSERT INTO goose_db_version (version_id, is_applied) VALUES (?, 1)", Newest()+1); err != nil {
+	if _, err := s.w.Exec("INSERT INTO goose_db_version (version_id, is_applied) VALUES (?, 1)",
+		Newest()+1); err != nil {
 		t.Fatal(err)
 	}
 	s.Close()

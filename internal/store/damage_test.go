@@ -61,7 +61,8 @@ func TestDamageSeenAnywhereIsDamageEverywhere(t *testing.T) {
 	s, _ := fresh(t)
 	var found []Found
 	for i := range 80 {
-		found = append(found, Found{Title: fmt.Sprintf("The Paper Lighthouse %d", i), Year: 1900 + i%100, Size: int64(i),
+		found = append(found, Found{Title: fmt.Sprintf("The Paper Lighthouse %d", i), Year: 1900 + i%100,
+			Size:     int64(i),
 			Duration: float64(i)})
 	}
 	stock(t, s, "films", household.Films, found...)
@@ -117,7 +118,8 @@ func TestDamageSeenAnywhereIsDamageEverywhere(t *testing.T) {
 			t.Errorf("page %d of %d: the store does not know that it is damaged: %v", n+1, pages, err)
 		case err != nil:
 			damaged++
-			if _, err := s.AddMember(ctx, Member{Name: "ozan", Role: "adult"}, time.Now()); !errors.Is(err, ErrDamaged) {
+			if _, err := s.AddMember(ctx, Member{Name: "ozan", Role: "adult"}, time.Now()); !errors.Is(err,
+				ErrDamaged) {
 				t.Errorf("page %d of %d: it is written to still: %v", n+1, pages, err)
 			}
 		}

@@ -39,11 +39,13 @@ func (s *Store) Described(ctx context.Context, title int64) (Described, error) {
 	list, err := rows(ctx, s.r, func(r *sql.Rows, d *Described) error {
 		var people, genres, edited, candidates string
 		var looked int64
-		if err := r.Scan(&d.Name, &d.Year, &d.Summary, &people, &genres, &d.Outside, &d.Source, &d.Picture, &d.From, &edited, &d.Match, &looked, &candidates); err != nil {
+		if err := r.Scan(&d.Name, &d.Year, &d.Summary, &people, &genres, &d.Outside, &d.Source, &d.Picture, &d.From,
+			&edited, &d.Match, &looked, &candidates); err != nil {
 			return err
 		}
 		d.Looked = fromMilli(looked)
-		for text, v := range map[string]any{people: &d.People, genres: &d.Genres, edited: &d.Edited, candidates: &d.Candidates} {
+		for text, v := range map[string]any{people: &d.People, genres: &d.Genres, edited: &d.Edited,
+			candidates: &d.Candidates} {
 			if text == "[]" {
 				continue
 			}
@@ -52,7 +54,8 @@ func (s *Store) Described(ctx context.Context, title int64) (Described, error) {
 			}
 		}
 		return nil
-	}, "SELECT name, year, summary, people, genres, outside, source, picture, picture_from, edited, state, looked, candidates FROM descriptions WHERE title = ?", title)
+	}, "SELECT name, year, summary, people, genres, outside, source, picture, picture_from, edited, state, looked, "+
+		"candidates FROM descriptions WHERE title = ?", title)
 	d := Described{}
 	if err == nil && len(list) > 0 {
 		d = list[0]
@@ -85,10 +88,14 @@ func (s *Store) DescribeMany(ctx context.Context, list map[int64]Described) erro
 	}
 	return s.change(ctx, func(tx *sql.Tx) error {
 		for title, d := range list {
-			_, err := tx.ExecContext(ctx, `INSERT INTO descriptions (title, name, year, summary, people, genres, outside, source, picture, picture_from, edited, state, looked, candidates) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+			_, err := tx.ExecContext(ctx,
+				`INSERT INTO descriptions (title, name, year, summary, people, genres, outside, source, picture, picture_from, edited, state, looked, candidates) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
 			ON CONFLICT DO UPDATE SET name = excluded.name, year = excluded.year, summary = excluded.summary, people = excluded.people, genres = excluded.genres, outside = excluded.outside, source = excluded.source,
 			picture = iif(excluded.picture = '' AND picture_from = '`+fromFilm+`', picture, excluded.picture), picture_from = iif(excluded.picture = '' AND picture_from = '`+fromFilm+`', picture_from, excluded.picture_from), edited = excluded.edited, state = excluded.state, looked = excluded.looked, candidates = excluded.candidates`,
-				title, d.Name, d.Year, d.Summary, text(d.People, len(d.People) == 0), text(d.Genres, len(d.Genres) == 0), d.Outside, d.Source, d.Picture, d.From, text(d.Edited, len(d.Edited) == 0), d.Match, milli(d.Looked), text(d.Candidates, len(d.Candidates) == 0))
+				title, d.Name, d.Year, d.Summary, text(d.People, len(d.People) == 0),
+				text(d.Genres, len(d.Genres) == 0), d.Outside, d.Source, d.Picture, d.From,
+				text(d.Edited, len(d.Edited) == 0), d.Match, milli(d.Looked),
+				text(d.Candidates, len(d.Candidates) == 0))
 			if err != nil {
 				return err
 			}
@@ -104,7 +111,9 @@ const fromFilm = "the film"
 // PictureFromFilm gives a title a picture from the film, unless it has one.
 func (s *Store) PictureFromFilm(ctx context.Context, title int64, name string) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, "INSERT INTO descriptions (title, picture, picture_from) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET picture = excluded.picture, picture_from = excluded.picture_from WHERE descriptions.picture = ''", title, name, fromFilm)
+		_, err := tx.ExecContext(ctx, "INSERT INTO descriptions (title, picture, picture_from) VALUES (?, ?, ?) ON "+
+			"CONFLICT DO UPDATE SET picture = excluded.picture, picture_from = excluded.picture_from WHERE "+
+			"descriptions.picture = ''", title, name, fromFilm)
 		return err
 	})
 }
@@ -117,9 +126,11 @@ func (s *Store) Undescribed(ctx context.Context, asked []string, before time.Tim
 	if err != nil {
 		return nil, err
 	}
-	return rows(ctx, s.r, func(r *sql.Rows, id *int64) error { return r.Scan(id) }, `SELECT t.id FROM titles t LEFT JOIN descriptions d ON d.title = t.id
+	return rows(ctx, s.r, func(r *sql.Rows, id *int64) error { return r.Scan(id) },
+		`SELECT t.id FROM titles t LEFT JOIN descriptions d ON d.title = t.id
 		WHERE (coalesce(d.looked, 0) = 0 OR d.state = 'failed' AND d.looked < ? OR d.state = '' AND d.summary = '' AND t.kind IN (SELECT value FROM json_each(?))) AND coalesce(d.state, '') NOT IN ('none', 'chosen')
-		AND EXISTS (SELECT 1 FROM files f WHERE f.title = t.id AND f.gone = 0) ORDER BY t.id LIMIT ?`, milli(before), string(kinds), limit)
+		AND EXISTS (SELECT 1 FROM files f WHERE f.title = t.id AND f.gone = 0) ORDER BY t.id LIMIT ?`, milli(before),
+		string(kinds), limit)
 }
 
 // LookAgain notes that titles are to be looked at again.

@@ -17,7 +17,10 @@ type Finding struct {
 
 // due says which files a piece of work is for: those whose state it was not done for.
 var due = map[string]string{
-	household.Frames:   "f.content = 'video' AND t.kind IN ('films', 'series', 'recordings') AND instr(f.beside, '\"sort\":\"picture\"') = 0 AND NOT EXISTS (SELECT 1 FROM descriptions x WHERE x.title = t.id AND x.picture != '') AND f.id = (SELECT min(g.id) FROM files g WHERE g.title = t.id AND g.gone = 0 AND g.extra = '' AND g.problem = '' AND g.content = 'video')",
+	household.Frames: "f.content = 'video' AND t.kind IN ('films', 'series', 'recordings') AND instr(f.beside, " +
+		"'\"sort\":\"picture\"') = 0 AND NOT EXISTS (SELECT 1 FROM descriptions x WHERE x.title = t.id AND " +
+		"x.picture != '') AND f.id = (SELECT min(g.id) FROM files g WHERE g.title = t.id AND g.gone = 0 AND " +
+		"g.extra = '' AND g.problem = '' AND g.content = 'video')",
 	household.Chapters: "f.content = 'video'",
 	household.Loudness: "f.content IN ('video', 'audio')",
 }
@@ -26,7 +29,8 @@ const dueFrom = " FROM files f JOIN titles t ON t.id = f.title LEFT JOIN finding
 
 // DueAfter gives the next file, by its id, for a piece of work; ErrNotFound for none.
 func (s *Store) DueAfter(ctx context.Context, work string, after int64) (File, error) {
-	id, err := one(rows(ctx, s.r, func(r *sql.Rows, id *int64) error { return r.Scan(id) }, "SELECT f.id"+dueFrom+due[work]+" ORDER BY f.id LIMIT 1", work, after))
+	id, err := one(rows(ctx, s.r, func(r *sql.Rows, id *int64) error { return r.Scan(id) }, "SELECT f.id"+
+		dueFrom+due[work]+" ORDER BY f.id LIMIT 1", work, after))
 	if err != nil {
 		return File{}, err
 	}
@@ -42,7 +46,8 @@ func (s *Store) Due(ctx context.Context, work string) (n int, err error) {
 // Find notes what was found out about a file in the state in which it was looked at.
 func (s *Store) Find(ctx context.Context, f File, v Finding) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO findings (file, work, size, mtime, found, problem, at) VALUES (?, ?, ?, ?, ?, ?, ?)",
+		_, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO findings (file, work, size, mtime, found, problem, "+
+			"at) VALUES (?, ?, ?, ?, ?, ?, ?)",
 			f.ID, v.Work, f.Size, f.Modified.UnixNano(), v.Found, v.Problem, milli(time.Now()))
 		return err
 	})
@@ -51,7 +56,8 @@ func (s *Store) Find(ctx context.Context, f File, v Finding) error {
 // Findings gives what was found out about a file as it is now, by the work.
 func (s *Store) Findings(ctx context.Context, file int64) (map[string]Finding, error) {
 	list, err := rows(ctx, s.r, func(r *sql.Rows, v *Finding) error { return r.Scan(&v.Work, &v.Found, &v.Problem) },
-		"SELECT n.work, n.found, n.problem FROM findings n JOIN files f ON f.id = n.file AND f.size = n.size AND f.mtime = n.mtime WHERE n.file = ?", file)
+		"SELECT n.work, n.found, n.problem FROM findings n JOIN files f ON f.id = n.file AND f.size = n.size AND "+
+			"f.mtime = n.mtime WHERE n.file = ?", file)
 	out := map[string]Finding{}
 	for _, v := range list {
 		out[v.Work] = v

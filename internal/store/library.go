@@ -32,8 +32,10 @@ func (s *Store) Each(ctx context.Context, shelf string, yield func(library.File)
 	for rs.Next() {
 		var f library.File
 		var root, dir, name, info, goes string
-		if err := rs.Scan(&f.Title, &f.Name, &f.Year, &f.By, &f.Shelf, &f.Kind, &root, &dir, &name, &f.Content, &f.Size, &f.Print, &f.Problem, &f.Note,
-			&f.Season, &f.Episode, &f.Last, &f.Disc, &f.Piece, &f.Part, &f.Date, &f.Edition, &f.Extra, &info, &goes, &f.Described, &f.Pictured, &f.Unmatched); err != nil {
+		if err := rs.Scan(&f.Title, &f.Name, &f.Year, &f.By, &f.Shelf, &f.Kind, &root, &dir, &name, &f.Content,
+			&f.Size, &f.Print, &f.Problem, &f.Note,
+			&f.Season, &f.Episode, &f.Last, &f.Disc, &f.Piece, &f.Part, &f.Date, &f.Edition, &f.Extra, &info, &goes,
+			&f.Described, &f.Pictured, &f.Unmatched); err != nil {
 			return s.told(err)
 		}
 		f.Path = path.Join(root, dir, name)
@@ -62,7 +64,8 @@ type Library struct {
 
 // Library counts all that is there.
 func (s *Store) Library(ctx context.Context, lately int) (l Library, err error) {
-	rs, err := s.r.QueryContext(ctx, "SELECT f.title, t.kind, f.season, f.duration, f.size, f.info FROM titles t CROSS JOIN files f ON f.title = t.id WHERE f.gone = 0 ORDER BY t.id")
+	rs, err := s.r.QueryContext(ctx, "SELECT f.title, t.kind, f.season, f.duration, f.size, f.info FROM titles t "+
+		"CROSS JOIN files f ON f.title = t.id WHERE f.gone = 0 ORDER BY t.id")
 	if err != nil {
 		return l, s.told(err)
 	}
@@ -123,7 +126,8 @@ type Hit struct {
 // their index serves each by itself.
 func (s *Store) beginning(ctx context.Context, folded string, limit int) ([]int64, error) {
 	shelves, err := rows(ctx, s.r, func(r *sql.Rows, v *string) error { return r.Scan(v) },
-		"WITH RECURSIVE x(s) AS (SELECT min(shelf) FROM titles UNION ALL SELECT (SELECT min(shelf) FROM titles WHERE shelf > x.s) FROM x WHERE x.s IS NOT NULL) SELECT s FROM x WHERE s IS NOT NULL")
+		"WITH RECURSIVE x(s) AS (SELECT min(shelf) FROM titles UNION ALL SELECT (SELECT min(shelf) FROM titles "+
+			"WHERE shelf > x.s) FROM x WHERE x.s IS NOT NULL) SELECT s FROM x WHERE s IS NOT NULL")
 	if err != nil {
 		return nil, err
 	}
@@ -134,7 +138,8 @@ func (s *Store) beginning(ctx context.Context, folded string, limit int) ([]int6
 	var all []row
 	for _, shelf := range shelves {
 		list, err := rows(ctx, s.r, func(r *sql.Rows, v *row) error { return r.Scan(&v.id, &v.folded) },
-			"SELECT id, folded FROM titles WHERE shelf = ? AND folded >= ? AND folded < ? ORDER BY folded LIMIT ?", shelf, folded, folded+string(utf8.MaxRune), limit)
+			"SELECT id, folded FROM titles WHERE shelf = ? AND folded >= ? AND folded < ? ORDER BY folded LIMIT ?",
+			shelf, folded, folded+string(utf8.MaxRune), limit)
 		if err != nil {
 			return nil, err
 		}
@@ -194,7 +199,8 @@ func (s *Store) Search(ctx context.Context, text string, limit int) ([]Hit, erro
 		order = " ORDER BY rank"
 	}
 	if len(out) < limit {
-		if ids, err = rows(ctx, s.r, id, "SELECT rowid FROM words WHERE words MATCH ?"+order+" LIMIT ?", query, 3*limit); err != nil {
+		if ids, err = rows(ctx, s.r, id, "SELECT rowid FROM words WHERE words MATCH ?"+order+" LIMIT ?", query,
+			3*limit); err != nil {
 			return nil, err
 		}
 		if err := take(ids); err != nil {
@@ -207,7 +213,8 @@ func (s *Store) Search(ctx context.Context, text string, limit int) ([]Hit, erro
 			name        string
 		}
 		list, err := rows(ctx, s.r, func(r *sql.Rows, p *part) error { return r.Scan(&p.file, &p.title, &p.name) },
-			"SELECT f.id, f.title, f.part FROM (SELECT rowid FROM parts WHERE parts MATCH ?"+order+" LIMIT ?) p JOIN files f ON f.id = p.rowid AND f.gone = 0", query, 3*limit)
+			"SELECT f.id, f.title, f.part FROM (SELECT rowid FROM parts WHERE parts MATCH ?"+order+
+				" LIMIT ?) p JOIN files f ON f.id = p.rowid AND f.gone = 0", query, 3*limit)
 		if err != nil {
 			return nil, err
 		}
@@ -229,7 +236,8 @@ func (s *Store) Search(ctx context.Context, text string, limit int) ([]Hit, erro
 // prefix, so that nothing in it is taken for their language.
 func match(text string) string {
 	var out []string
-	for _, w := range strings.FieldsFunc(text, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !unicode.IsMark(r) }) {
+	for _, w := range strings.FieldsFunc(text,
+		func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !unicode.IsMark(r) }) {
 		if len(out) < 12 {
 			out = append(out, `"`+w+`"*`)
 		}

@@ -35,8 +35,10 @@ func stock(t testing.TB, s *Store, shelf string, kind household.Kind, files ...F
 
 func TestSearchFindsTitlesAndParts(t *testing.T) {
 	s, _ := fresh(t)
-	stock(t, s, "films", household.Films, Found{Title: "The Paper Lighthouse", Year: 2014}, Found{Title: "Paper", Year: 1990}, Found{Title: "Café Zvīņa"}, Found{Title: "Salt and Semaphore"})
-	stock(t, s, "series", household.Series, Found{Title: "The Night Bakery", Season: 1, Episode: 1, Part: "Flour and Salt"})
+	stock(t, s, "films", household.Films, Found{Title: "The Paper Lighthouse", Year: 2014},
+		Found{Title: "Paper", Year: 1990}, Found{Title: "Café Zvīņa"}, Found{Title: "Salt and Semaphore"})
+	stock(t, s, "series", household.Series,
+		Found{Title: "The Night Bakery", Season: 1, Episode: 1, Part: "Flour and Salt"})
 	stock(t, s, "music", household.Music, Found{Title: "Tin Roof Nocturnes", By: "Mirela Vant", Part: "Paper Moth"})
 	if _, err := s.w.Exec(`INSERT INTO descriptions (title, summary, people) SELECT id, 'A keeper folds ships', '[{"name":"Ödön Quill","role":"actor"}]' FROM titles WHERE name = 'The Paper Lighthouse'`); err != nil {
 		t.Fatal(err)
@@ -97,14 +99,17 @@ func FuzzSearch(f *testing.F) {
 func TestTheLibraryInFigures(t *testing.T) {
 	s, _ := fresh(t)
 	info := `{"container":"mp4","duration":10,"tracks":[{"kind":"video","codec":"h264","width":640,"height":360},{"kind":"audio","codec":"aac"}]}`
-	stock(t, s, "films", household.Films, Found{Title: "Copper Kite", Duration: 10, Size: 100, Info: info}, Found{Title: "Copper Kite", Name: "b", Duration: 20, Size: 50, Info: strings.Replace(info, "aac", "opus", 1)})
-	stock(t, s, "series", household.Series, Found{Title: "Bakery", Season: 1, Episode: 1}, Found{Title: "Bakery", Season: 2, Episode: 1}, Found{Title: "Harbour", Season: 1, Episode: 1})
+	stock(t, s, "films", household.Films, Found{Title: "Copper Kite", Duration: 10, Size: 100, Info: info},
+		Found{Title: "Copper Kite", Name: "b", Duration: 20, Size: 50, Info: strings.Replace(info, "aac", "opus", 1)})
+	stock(t, s, "series", household.Series, Found{Title: "Bakery", Season: 1, Episode: 1},
+		Found{Title: "Bakery", Season: 2, Episode: 1}, Found{Title: "Harbour", Season: 1, Episode: 1})
 	l, err := s.Library(ctx, 2)
 	if err != nil {
 		t.Fatal(err)
 	}
 	got := fmt.Sprint(l.Kinds, l.Codecs, l.Sizes)
-	if want := "[{films 1 0 2 30 150} {series 2 3 3 0 0}] [{video h264 2 150} {audio aac 1 100} {audio opus 1 50}] [{360 2 150}]"; got != want {
+	if want := "[{films 1 0 2 30 150} {series 2 3 3 0 0}] [{video h264 2 150} {audio aac 1 100} {audio opus 1 50}] " +
+		"[{360 2 150}]"; got != want {
 		t.Errorf("got %s, want %s", got, want)
 	}
 	if len(l.Lately) != 2 {
@@ -116,13 +121,16 @@ func TestTheLibraryInFigures(t *testing.T) {
 func million(b *testing.B) *Store {
 	b.Helper()
 	s, _ := fresh(b)
-	words := strings.Fields("paper copper lantern river orchard salt mill ferry moon kite night harbour slow roof tin gravel choir rain nine kinds winter semaphore understudy wheel picnic snow bakery tide ash flour")
+	words := strings.Fields("paper copper lantern river orchard salt mill ferry moon kite night harbour slow roof " +
+		"tin gravel choir rain nine kinds winter semaphore understudy wheel picnic snow bakery tide ash flour")
 	c := s.BeginScan("series", household.Series, time.Now())
 	for n := range 100_000 {
 		f := FolderFound{Root: "/series", Path: fmt.Sprint(n), Signature: "x"}
 		title := fmt.Sprintf("%s %s %s %d", words[n%30], words[n/30%30], words[n/900%30], n)
 		for e := range 10 {
-			f.Files = append(f.Files, FileFound{Found: Found{Name: fmt.Sprint(e), Title: title, Season: 1, Episode: e, Part: words[(n+e)%30] + " " + words[(n*7+e)%30], Size: 1, Inode: uint64(n*10 + e), Print: fmt.Sprintf("%016d", n*10+e)}})
+			f.Files = append(f.Files, FileFound{Found: Found{Name: fmt.Sprint(e), Title: title, Season: 1, Episode: e,
+				Part: words[(n+e)%30] + " " + words[(n*7+e)%30], Size: 1, Inode: uint64(n*10 + e),
+				Print: fmt.Sprintf("%016d", n*10+e)}})
 		}
 		if err := c.Folder(ctx, f); err != nil {
 			b.Fatal(err)
@@ -156,7 +164,8 @@ func BenchmarkMillionFiles(b *testing.B) {
 	for name, text := range map[string]string{"first": "", "in the midst": "orchard", "the last": "zz"} {
 		b.Run("page "+name, func(b *testing.B) {
 			for b.Loop() {
-				if _, err := s.TitlePage(ctx, Wanted{Shelf: "series", At: PlaceOf(text), Back: text == "zz", Limit: 120}); err != nil {
+				if _, err := s.TitlePage(ctx,
+					Wanted{Shelf: "series", At: PlaceOf(text), Back: text == "zz", Limit: 120}); err != nil {
 					b.Fatal(err)
 				}
 			}
@@ -190,7 +199,9 @@ func BenchmarkMillionFiles(b *testing.B) {
 func TestAPictureFromTheFilmStaysUntilThereIsAnother(t *testing.T) {
 	s, _ := fresh(t)
 	c := s.BeginScan("films", household.Films, time.Now())
-	if err := c.Folder(ctx, FolderFound{Root: "/films", Signature: "x", Files: []FileFound{{Found: Found{Name: "a.mp4", Title: "A", Content: "video", Size: 9, MTime: 1}}, {Found: Found{Name: "b.mp4", Title: "B", Content: "video", Size: 9, MTime: 1}}}}); err != nil {
+	if err := c.Folder(ctx, FolderFound{Root: "/films", Signature: "x",
+		Files: []FileFound{{Found: Found{Name: "a.mp4", Title: "A", Content: "video", Size: 9, MTime: 1}},
+			{Found: Found{Name: "b.mp4", Title: "B", Content: "video", Size: 9, MTime: 1}}}}); err != nil {
 		t.Fatal(err)
 	}
 	if err := c.Flush(ctx); err != nil {
@@ -243,7 +254,8 @@ func TestAPictureFromTheFilmStaysUntilThereIsAnother(t *testing.T) {
 // database counts, over random libraries.
 func TestTheFiguresAreWhatSQLCounts(t *testing.T) {
 	kinds := []household.Kind{household.Films, household.Series, household.Music}
-	codecs := [][2]string{{"video", "h264"}, {"video", "vp9"}, {"audio", "aac"}, {"audio", "opus"}, {"subtitle", "subrip"}, {"audio", ""}}
+	codecs := [][2]string{{"video", "h264"}, {"video", "vp9"}, {"audio", "aac"}, {"audio", "opus"},
+		{"subtitle", "subrip"}, {"audio", ""}}
 	heights := []int{0, 1, 240, 241, 576, 720, 1080, 1081, 2160, 4320, 9000}
 	for seed := range uint64(6) {
 		r := rand.New(rand.NewPCG(seed, 1))
@@ -251,7 +263,8 @@ func TestTheFiguresAreWhatSQLCounts(t *testing.T) {
 		for _, k := range kinds {
 			var files []Found
 			for i := range r.IntN(60) {
-				f := Found{Name: fmt.Sprint(i), Title: fmt.Sprint("title ", r.IntN(9)), Season: r.IntN(4), Episode: i, Size: int64(r.IntN(1000)), Duration: float64(r.IntN(100))}
+				f := Found{Name: fmt.Sprint(i), Title: fmt.Sprint("title ", r.IntN(9)), Season: r.IntN(4), Episode: i,
+					Size: int64(r.IntN(1000)), Duration: float64(r.IntN(100))}
 				if r.IntN(4) > 0 {
 					info := media.Info{Container: "matroska", Tracks: []media.Track{}}
 					for range r.IntN(5) {

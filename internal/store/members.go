@@ -60,7 +60,8 @@ func (s *Store) AddMember(ctx context.Context, m Member, now time.Time) (Member,
 	defer s.changed()
 	err := s.change(ctx, func(tx *sql.Tx) error {
 		var all, same int
-		if err := tx.QueryRowContext(ctx, "SELECT count(*), count(*) FILTER (WHERE folded = ?) FROM members", Fold(m.Name)).Scan(&all, &same); err != nil {
+		if err := tx.QueryRowContext(ctx, "SELECT count(*), count(*) FILTER (WHERE folded = ?) FROM members",
+			Fold(m.Name)).Scan(&all, &same); err != nil {
 			return err
 		}
 		if same > 0 {
@@ -70,7 +71,8 @@ func (s *Store) AddMember(ctx context.Context, m Member, now time.Time) (Member,
 			return ErrFirstAdmin
 		}
 		m.Created = now
-		res, err := tx.ExecContext(ctx, "INSERT INTO members (name, folded, role, away, password, created) VALUES (?, ?, ?, ?, ?, ?)",
+		res, err := tx.ExecContext(ctx, "INSERT INTO members (name, folded, role, away, password, created) VALUES "+
+			"(?, ?, ?, ?, ?, ?)",
 			m.Name, Fold(m.Name), m.Role, m.Away, m.Password, milli(now))
 		if err == nil {
 			m.ID, err = res.LastInsertId()
@@ -146,7 +148,8 @@ func (s *Store) RemoveMember(ctx context.Context, name string) error {
 			return err
 		}
 		var all, admins int
-		if err := tx.QueryRowContext(ctx, "SELECT count(*), count(*) FILTER (WHERE role = 'admin') FROM members").Scan(&all, &admins); err != nil {
+		if err := tx.QueryRowContext(ctx,
+			"SELECT count(*), count(*) FILTER (WHERE role = 'admin') FROM members").Scan(&all, &admins); err != nil {
 			return err
 		}
 		if role == allowance.Admin && admins == 1 && all > 1 {
@@ -162,7 +165,8 @@ func (s *Store) SetPassword(ctx context.Context, name, password string) error {
 	defer s.changed()
 	return s.change(ctx, func(tx *sql.Tx) error {
 		var id int64
-		err := tx.QueryRowContext(ctx, "UPDATE members SET password = ? WHERE folded = ? RETURNING id", password, Fold(name)).Scan(&id)
+		err := tx.QueryRowContext(ctx, "UPDATE members SET password = ? WHERE folded = ? RETURNING id", password,
+			Fold(name)).Scan(&id)
 		if errors.Is(err, sql.ErrNoRows) {
 			return ErrNotFound
 		}
@@ -195,14 +199,16 @@ func (s *Store) EditMember(ctx context.Context, name string, e Edit) error {
 		}
 		if e.Role != nil && *e.Role != allowance.Admin && role == allowance.Admin {
 			var admins int
-			if err := tx.QueryRowContext(ctx, "SELECT count(*) FROM members WHERE role = 'admin'").Scan(&admins); err != nil {
+			if err := tx.QueryRowContext(ctx,
+				"SELECT count(*) FROM members WHERE role = 'admin'").Scan(&admins); err != nil {
 				return err
 			}
 			if admins == 1 {
 				return ErrLastAdmin
 			}
 		}
-		_, err = tx.ExecContext(ctx, "UPDATE members SET role = coalesce(?, role), away = coalesce(?, away) WHERE folded = ?",
+		_, err = tx.ExecContext(ctx, "UPDATE members SET role = coalesce(?, role), away = coalesce(?, away) WHERE "+
+			"folded = ?",
 			e.Role, e.Away, Fold(name))
 		return err
 	})
@@ -221,13 +227,16 @@ func (s *Store) AddDevice(ctx context.Context, member int64, d Device, token str
 	err := s.change(ctx, func(tx *sql.Tx) error {
 		// Expired devices go at this occasion, but for the latest: the clock may be
 		// ahead, and set back in a moment.
-		if _, err := tx.ExecContext(ctx, "DELETE FROM devices WHERE member = ?1 AND expires < ?2 AND id NOT IN (SELECT id FROM devices WHERE member = ?1 ORDER BY id DESC LIMIT 50)", member, milli(now)); err != nil {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM devices WHERE member = ?1 AND expires < ?2 AND id NOT IN "+
+			"(SELECT id FROM devices WHERE member = ?1 ORDER BY id DESC LIMIT 50)", member, milli(now)); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "DELETE FROM devices WHERE member = ?1 AND id NOT IN (SELECT id FROM devices WHERE member = ?1 ORDER BY seen DESC, id DESC LIMIT ?2)", member, mostDevices-1); err != nil {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM devices WHERE member = ?1 AND id NOT IN (SELECT id FROM "+
+			"devices WHERE member = ?1 ORDER BY seen DESC, id DESC LIMIT ?2)", member, mostDevices-1); err != nil {
 			return err
 		}
-		res, err := tx.ExecContext(ctx, "INSERT INTO devices (member, name, token, created, seen, expires, ends, kind) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+		res, err := tx.ExecContext(ctx, "INSERT INTO devices (member, name, token, created, seen, expires, ends, "+
+			"kind) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
 			member, d.Name, hash[:], milli(now), milli(now), milli(d.Expires), milli(d.Ends), d.Kind)
 		if err == nil {
 			d.ID, err = res.LastInsertId()
@@ -276,8 +285,10 @@ func (s *Store) signedIn(ctx context.Context) (map[[sha256.Size]byte]entry, erro
 		var e entry
 		var token []byte
 		var created, seen, expires, ends int64
-		err := r.Scan(&e.m.ID, &e.m.Name, &e.m.Role, &e.m.Away, &e.d.ID, &e.d.Name, &token, &created, &seen, &expires, &ends, &e.d.Kind)
-		e.d.Created, e.d.Seen, e.d.Expires, e.d.Ends, e.d.Member = fromMilli(created), fromMilli(seen), fromMilli(expires), fromMilli(ends), e.m.ID
+		err := r.Scan(&e.m.ID, &e.m.Name, &e.m.Role, &e.m.Away, &e.d.ID, &e.d.Name, &token, &created, &seen, &expires,
+			&ends, &e.d.Kind)
+		e.d.Created, e.d.Seen, e.d.Expires, e.d.Ends, e.d.Member = fromMilli(created), fromMilli(seen),
+			fromMilli(expires), fromMilli(ends), e.m.ID
 		if len(token) == sha256.Size {
 			all[[sha256.Size]byte(token)] = e
 		}
@@ -305,7 +316,8 @@ func (s *Store) changed() {
 // set yet.
 func (s *Store) TouchDevice(ctx context.Context, id int64, now, expires time.Time) error {
 	defer s.changed()
-	_, err := s.w.ExecContext(ctx, "UPDATE devices SET seen = ?1, expires = max(expires, min(ends, ?2)) WHERE id = ?3", milli(now), milli(expires), id)
+	_, err := s.w.ExecContext(ctx, "UPDATE devices SET seen = ?1, expires = max(expires, min(ends, ?2)) WHERE id = ?3",
+		milli(now), milli(expires), id)
 	return err
 }
 

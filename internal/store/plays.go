@@ -13,7 +13,8 @@ const playColumns = `SELECT id, member, shelf, title, part, device, address, awa
 
 func scanPlay(r *sql.Rows, p *usage.Play) error {
 	var started, seen, ended int64
-	err := r.Scan(&p.ID, &p.Member, &p.Shelf, &p.Title, &p.Part, &p.Device, &p.Address, &p.Away, &started, &seen, &ended, &p.From, &p.Position, &p.Duration, &p.Watched, &p.Bytes, &p.Done)
+	err := r.Scan(&p.ID, &p.Member, &p.Shelf, &p.Title, &p.Part, &p.Device, &p.Address, &p.Away, &started, &seen,
+		&ended, &p.From, &p.Position, &p.Duration, &p.Watched, &p.Bytes, &p.Done)
 	p.Started, p.Seen, p.Ended = fromMilli(started), fromMilli(seen), fromMilli(ended)
 	return err
 }
@@ -22,7 +23,9 @@ func scanPlay(r *sql.Rows, p *usage.Play) error {
 // ended a short while ago, or, where the clock was set back, in a short while.
 func (s *Store) BeginPlay(ctx context.Context, p usage.Play, device, file int64, now time.Time) (usage.Play, error) {
 	err := s.change(ctx, func(tx *sql.Tx) error {
-		list, err := rows(ctx, tx, scanPlay, playColumns+"WHERE device_id = ? AND file = ? AND seen > ? AND seen < ? ORDER BY seen DESC LIMIT 1", device, file, milli(now.Add(-usage.MergeWithin)), milli(now.Add(usage.MergeWithin)))
+		list, err := rows(ctx, tx, scanPlay, playColumns+
+			"WHERE device_id = ? AND file = ? AND seen > ? AND seen < ? ORDER BY seen DESC LIMIT 1", device, file,
+			milli(now.Add(-usage.MergeWithin)), milli(now.Add(usage.MergeWithin)))
 		if err != nil {
 			return err
 		}
@@ -37,7 +40,8 @@ func (s *Store) BeginPlay(ctx context.Context, p usage.Play, device, file int64,
 		p.Position = p.From
 		res, err := tx.ExecContext(ctx, `INSERT INTO plays (member, shelf, title, part, file, device, device_id, address, away, started, seen, from_pos, position, duration, watched, bytes, done)
 			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, 0, 0)`,
-			p.Member, p.Shelf, p.Title, p.Part, file, p.Device, device, p.Address, p.Away, milli(now), milli(now), p.From, p.From, p.Duration)
+			p.Member, p.Shelf, p.Title, p.Part, file, p.Device, device, p.Address, p.Away, milli(now), milli(now),
+			p.From, p.From, p.Duration)
 		if err == nil {
 			p.ID, err = res.LastInsertId()
 		}
@@ -69,14 +73,18 @@ func (s *Store) MarkPlays(ctx context.Context, marks ...Mark) error {
 			if m.Over {
 				ended = milli(m.At)
 			}
-			if _, err := tx.ExecContext(ctx, "UPDATE plays SET position = ?, watched = ?, bytes = ?, done = ?, seen = max(started, ?), ended = iif(? = 0, 0, max(started, ?)) WHERE id = ?",
+			if _, err := tx.ExecContext(ctx,
+				"UPDATE plays SET position = ?, watched = ?, bytes = ?, done = ?, seen = max(started, ?), ended = "+
+					"iif(? = 0, 0, max(started, ?)) WHERE id = ?",
 				m.Position, m.Watched, m.Bytes, m.Done, milli(m.At), ended, ended, m.Play); err != nil {
 				return err
 			}
 			if m.Member == 0 {
 				continue
 			}
-			if _, err := tx.ExecContext(ctx, "INSERT INTO positions (member, file, position, updated) VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET position = excluded.position, updated = excluded.updated",
+			if _, err := tx.ExecContext(ctx,
+				"INSERT INTO positions (member, file, position, updated) VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE "+
+					"SET position = excluded.position, updated = excluded.updated",
 				m.Member, m.File, m.Position, milli(m.At)); err != nil {
 				return err
 			}
@@ -106,7 +114,9 @@ func (s *Store) Plays(ctx context.Context, f PlayFilter) ([]usage.Play, error) {
 	if limit <= 0 {
 		limit = -1
 	}
-	return rows(ctx, s.r, scanPlay, playColumns+"WHERE (? = '' OR lower(member) = ?) AND seen >= ? AND (NOT ? OR ended = 0) ORDER BY started DESC, id DESC LIMIT ?",
+	return rows(ctx, s.r, scanPlay, playColumns+
+		"WHERE (? = '' OR lower(member) = ?) AND seen >= ? AND (NOT ? OR ended = 0) ORDER BY started DESC, id DESC "+
+		"LIMIT ?",
 		f.Member, Fold(f.Member), milli(f.Since), f.Open, limit)
 }
 
@@ -132,5 +142,6 @@ func (s *Store) Watched(ctx context.Context) ([]WatchedFile, error) {
 		err := r.Scan(&w.Member, &w.Shelf, &w.Root, &dir, &name)
 		w.Path = path.Join(dir, name)
 		return err
-	}, "SELECT p.member, d.shelf, d.root, d.path, f.name FROM plays p JOIN files f ON f.id = p.file JOIN folders d ON d.id = f.folder WHERE p.ended = 0 ORDER BY p.started")
+	}, "SELECT p.member, d.shelf, d.root, d.path, f.name FROM plays p JOIN files f ON f.id = p.file JOIN folders d "+
+		"ON d.id = f.folder WHERE p.ended = 0 ORDER BY p.started")
 }

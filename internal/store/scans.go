@@ -37,7 +37,8 @@ func (s *Store) FoldersAt(ctx context.Context, shelf, root, path string, deep bo
 	return rows(ctx, s.r, func(r *sql.Rows, f *Folder) error {
 		return r.Scan(&f.ID, &f.Path, &f.Signature, &f.Problem, &f.Failing, &f.Samples)
 	}, `SELECT id, path, signature, problem, EXISTS (SELECT 1 FROM files WHERE folder = folders.id AND problem != '' AND gone = 0), samples FROM folders
-		WHERE shelf = ?1 AND root = ?2 AND (path = ?3 OR ?4 AND path > ?3 || '/' AND path < ?3 || '0')`, shelf, root, path, deep)
+		WHERE shelf = ?1 AND root = ?2 AND (path = ?3 OR ?4 AND path > ?3 || '/' AND path < ?3 || '0')`, shelf, root,
+		path, deep)
 }
 
 // Known is what is known of one file of a folder.
@@ -82,7 +83,8 @@ func (s *Store) Twins(ctx context.Context, size int64, print string, inode uint6
 		return err
 	}
 	var out []Twin
-	for _, which := range []string{"f.gone > 0 ORDER BY f.gone DESC LIMIT 64", "f.gone = 0 AND f.inode = ?3 LIMIT 8", "f.gone = 0 AND f.inode != ?3 LIMIT 64"} {
+	for _, which := range []string{"f.gone > 0 ORDER BY f.gone DESC LIMIT 64", "f.gone = 0 AND f.inode = ?3 LIMIT 8",
+		"f.gone = 0 AND f.inode != ?3 LIMIT 64"} {
 		list, err := rows(ctx, s.r, scan, columns+which, size, []byte(print), int64(inode))
 		if err != nil {
 			return nil, err
@@ -99,7 +101,8 @@ func (s *Store) OfSize(ctx context.Context, shelf, root string, size int64) ([]s
 		err := r.Scan(&dir, &name)
 		*p = path.Join(dir, name)
 		return err
-	}, "SELECT d.path, f.name FROM files f JOIN folders d ON d.id = f.folder WHERE f.size = ? AND f.fingerprint != x'' AND f.gone = 0 AND d.shelf = ? AND d.root = ?", size, shelf, root)
+	}, "SELECT d.path, f.name FROM files f JOIN folders d ON d.id = f.folder WHERE f.size = ? AND f.fingerprint != "+
+		"x'' AND f.gone = 0 AND d.shelf = ? AND d.root = ?", size, shelf, root)
 }
 
 // Prints calls yield for the fingerprint of every file that is known.
@@ -157,7 +160,8 @@ type Found struct {
 
 // plain reports whether there is nothing to be said of a file beyond what each has.
 func (f *Found) plain() bool {
-	return f.Problem == "" && f.Note == "" && f.Last == 0 && f.Disc == 0 && f.Piece == 0 && f.Date == "" && f.Edition == "" && f.Extra == "" && f.Outside == "" && f.Beside == ""
+	return f.Problem == "" && f.Note == "" && f.Last == 0 && f.Disc == 0 && f.Piece == 0 && f.Date == "" &&
+		f.Edition == "" && f.Extra == "" && f.Outside == "" && f.Beside == ""
 }
 
 // FolderFound is a folder as a scan found it, with what changed in it.
@@ -276,7 +280,8 @@ func (c *Scan) wait() error {
 // FolderGone notes that a folder and all files in it are no longer there. It
 // gives the ids of the files. What is known of them stays.
 func (c *Scan) FolderGone(ctx context.Context, id int64) ([]int64, error) {
-	ids, err := rows(ctx, c.s.r, func(r *sql.Rows, id *int64) error { return r.Scan(id) }, "SELECT id FROM files WHERE folder = ? AND gone = 0", id)
+	ids, err := rows(ctx, c.s.r, func(r *sql.Rows, id *int64) error { return r.Scan(id) },
+		"SELECT id FROM files WHERE folder = ? AND gone = 0", id)
 	if err != nil {
 		return nil, err
 	}
@@ -309,8 +314,11 @@ func (c *Scan) write(ctx context.Context, b batch) error {
 const (
 	upsertFolder = `INSERT INTO folders (shelf, root, path, signature, problem, samples) VALUES (?, ?, ?, ?, ?, ?)
 		ON CONFLICT DO UPDATE SET signature = excluded.signature, problem = excluded.problem, samples = excluded.samples RETURNING id`
-	insertFile  = "INSERT INTO files (size, mtime, ctime, title, season, episode, part, content, duration, info, problem, note, inode, fingerprint, last, disc, piece, date, edition, extra, outside, beside, added, folder, name) VALUES "
-	insertPlain = "INSERT INTO files (problem, note, size, mtime, ctime, title, season, episode, part, content, duration, info, inode, fingerprint, added, folder, name) VALUES "
+	insertFile = "INSERT INTO files (size, mtime, ctime, title, season, episode, part, content, duration, info, " +
+		"problem, note, inode, fingerprint, last, disc, piece, date, edition, extra, outside, beside, added, " +
+		"folder, name) VALUES "
+	insertPlain = "INSERT INTO files (problem, note, size, mtime, ctime, title, season, episode, part, content, " +
+		"duration, info, inode, fingerprint, added, folder, name) VALUES "
 	insertTitle = "INSERT INTO titles (id, shelf, kind, name, folded, year, maker, added) VALUES "
 	updateFile  = `UPDATE files SET size = ?, mtime = ?, ctime = ?, title = ?, season = ?, episode = ?, part = ?, content = ?, duration = ?, info = ?, problem = ?, note = ?,
 		inode = ?, fingerprint = ?, last = ?, disc = ?, piece = ?, date = ?, edition = ?, extra = ?, outside = ?, beside = ?, gone = 0 WHERE id = ?`
@@ -375,7 +383,8 @@ func (c *Scan) rows(ctx context.Context, tx *sql.Tx, b batch) error {
 		stmts[q] = st
 	}
 	var lastTitle, lastFile int64 // before
-	if err := tx.QueryRowContext(ctx, "SELECT (SELECT coalesce(max(id), 0) FROM titles), (SELECT coalesce(max(id), 0) FROM files)").Scan(&lastTitle, &lastFile); err != nil {
+	if err := tx.QueryRowContext(ctx, "SELECT (SELECT coalesce(max(id), 0) FROM titles), (SELECT coalesce(max(id), "+
+		"0) FROM files)").Scan(&lastTitle, &lastFile); err != nil {
 		return err
 	}
 	nextTitle, anyFile := lastTitle+1, false
@@ -401,13 +410,15 @@ func (c *Scan) rows(ctx context.Context, tx *sql.Tx, b batch) error {
 	}
 	for _, d := range b.folders {
 		var folder int64
-		if err := stmts[upsertFolder].QueryRowContext(ctx, c.shelf, d.Root, d.Path, []byte(d.Signature), d.Problem, d.Samples).Scan(&folder); err != nil {
+		if err := stmts[upsertFolder].QueryRowContext(ctx, c.shelf, d.Root, d.Path, []byte(d.Signature), d.Problem,
+			d.Samples).Scan(&folder); err != nil {
 			return err
 		}
 		for _, f := range d.Files {
 			k := titleKey{Fold(f.Title), f.Year, f.By}
 			if c.titles[k] == 0 {
-				if err := titles.add(ctx, nextTitle, c.shelf, c.kind, f.Title, k.folded, f.Year, f.By, milli(c.now)); err != nil {
+				if err := titles.add(ctx, nextTitle, c.shelf, c.kind, f.Title, k.folded, f.Year, f.By,
+					milli(c.now)); err != nil {
 					return err
 				}
 				c.titles[k] = nextTitle
@@ -429,16 +440,21 @@ func (c *Scan) rows(ctx context.Context, tx *sql.Tx, b batch) error {
 			var err error
 			switch {
 			case f.ID != 0:
-				_, err = stmts[updateFile].ExecContext(ctx, f.Size, f.MTime, f.CTime, c.titles[k], f.Season, f.Episode, f.Part, f.Content, f.Duration, f.Info, f.Problem, f.Note,
-					int64(f.Inode), []byte(f.Print), f.Last, f.Disc, f.Piece, f.Date, f.Edition, f.Extra, f.Outside, f.Beside, f.ID)
+				_, err = stmts[updateFile].ExecContext(ctx, f.Size, f.MTime, f.CTime, c.titles[k], f.Season, f.Episode,
+					f.Part, f.Content, f.Duration, f.Info, f.Problem, f.Note,
+					int64(f.Inode), []byte(f.Print), f.Last, f.Disc, f.Piece, f.Date, f.Edition, f.Extra, f.Outside,
+					f.Beside, f.ID)
 			case f.plain():
 				anyFile = true
-				err = add(plain, f.Size, f.MTime, f.CTime, c.titles[k], f.Season, f.Episode, f.Part, f.Content, f.Duration, f.Info,
+				err = add(plain, f.Size, f.MTime, f.CTime, c.titles[k], f.Season, f.Episode, f.Part, f.Content,
+					f.Duration, f.Info,
 					int64(f.Inode), []byte(f.Print), milli(c.now), folder, f.Name)
 			default:
 				anyFile = true
-				err = add(files, f.Size, f.MTime, f.CTime, c.titles[k], f.Season, f.Episode, f.Part, f.Content, f.Duration, f.Info, f.Problem, f.Note,
-					int64(f.Inode), []byte(f.Print), f.Last, f.Disc, f.Piece, f.Date, f.Edition, f.Extra, f.Outside, f.Beside, milli(c.now), folder, f.Name)
+				err = add(files, f.Size, f.MTime, f.CTime, c.titles[k], f.Season, f.Episode, f.Part, f.Content,
+					f.Duration, f.Info, f.Problem, f.Note,
+					int64(f.Inode), []byte(f.Print), f.Last, f.Disc, f.Piece, f.Date, f.Edition, f.Extra, f.Outside,
+					f.Beside, milli(c.now), folder, f.Name)
 			}
 			if err != nil {
 				return err
@@ -453,7 +469,9 @@ func (c *Scan) rows(ctx context.Context, tx *sql.Tx, b batch) error {
 			if _, err := tx.ExecContext(ctx, "UPDATE files SET beside = ? WHERE id = ?", text, id); err != nil {
 				return err
 			}
-			if _, err := tx.ExecContext(ctx, "UPDATE descriptions SET looked = 0 WHERE title = (SELECT title FROM files WHERE id = ?)", id); err != nil {
+			if _, err := tx.ExecContext(ctx,
+				"UPDATE descriptions SET looked = 0 WHERE title = (SELECT title FROM files WHERE id = ?)",
+				id); err != nil {
 				return err
 			}
 		}
@@ -462,12 +480,14 @@ func (c *Scan) rows(ctx context.Context, tx *sql.Tx, b batch) error {
 		return err
 	}
 	if nextTitle > lastTitle+1 {
-		if _, err := tx.ExecContext(ctx, "INSERT INTO words (rowid, name, maker, people, summary) SELECT id, name, maker, '', '' FROM titles WHERE id > ?", lastTitle); err != nil {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO words (rowid, name, maker, people, summary) SELECT id, name, "+
+			"maker, '', '' FROM titles WHERE id > ?", lastTitle); err != nil {
 			return err
 		}
 	}
 	if anyFile {
-		if _, err := tx.ExecContext(ctx, "INSERT INTO parts (rowid, part) SELECT id, part FROM files WHERE id > ? AND part != ''", lastFile); err != nil {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO parts (rowid, part) SELECT id, part FROM files WHERE id > ? "+
+			"AND part != ''", lastFile); err != nil {
 			return err
 		}
 	}
@@ -492,7 +512,8 @@ func carry(ctx context.Context, tx *sql.Tx, file, title int64) error {
 func move(ctx context.Context, tx *sql.Tx, f FileFound, folder int64) error {
 	// A file that is gone may have had that name; it keeps its history under a name
 	// that no file can have.
-	if _, err := tx.ExecContext(ctx, "UPDATE files SET name = name || char(0) || id WHERE folder = ? AND name = ? AND id != ?", folder, f.Name, f.ID); err != nil {
+	if _, err := tx.ExecContext(ctx, "UPDATE files SET name = name || char(0) || id WHERE folder = ? AND name = ? "+
+		"AND id != ?", folder, f.Name, f.ID); err != nil {
 		return err
 	}
 	_, err := tx.ExecContext(ctx, "UPDATE files SET folder = ?, name = ? WHERE id = ?", folder, f.Name, f.ID)
@@ -514,7 +535,8 @@ func (s *Store) DropShelves(ctx context.Context, keep map[[2]string]bool, now ti
 		id   int64
 		pair [2]string
 	}
-	list, err := rows(ctx, s.r, func(r *sql.Rows, v *row) error { return r.Scan(&v.id, &v.pair[0], &v.pair[1]) }, "SELECT id, shelf, root FROM folders WHERE signature != x''")
+	list, err := rows(ctx, s.r, func(r *sql.Rows, v *row) error { return r.Scan(&v.id, &v.pair[0], &v.pair[1]) },
+		"SELECT id, shelf, root FROM folders WHERE signature != x''")
 	if err != nil {
 		return err
 	}

@@ -44,11 +44,13 @@ func add(t *testing.T, s *Store, name string, role allowance.Role) Member {
 
 func TestMembersFollowTheRulesOfTheHousehold(t *testing.T) {
 	s, _ := fresh(t)
-	if _, err := s.AddMember(ctx, Member{Name: "bram", Role: allowance.Child}, time.Now()); !errors.Is(err, ErrFirstAdmin) {
+	if _, err := s.AddMember(ctx, Member{Name: "bram", Role: allowance.Child}, time.Now()); !errors.Is(err,
+		ErrFirstAdmin) {
 		t.Errorf("a child first: got %v", err)
 	}
 	add(t, s, "Wren", allowance.Admin)
-	if _, err := s.AddMember(ctx, Member{Name: "wren ", Role: allowance.Adult}, time.Now()); !errors.Is(err, ErrExists) {
+	if _, err := s.AddMember(ctx, Member{Name: "wren ", Role: allowance.Adult}, time.Now()); !errors.Is(err,
+		ErrExists) {
 		t.Errorf("the same name in other letters: got %v", err)
 	}
 	add(t, s, "ozan", allowance.Adult)
@@ -70,7 +72,8 @@ func TestTokensAreKeptAsHashesAndEnd(t *testing.T) {
 	s, path := fresh(t)
 	m := add(t, s, "wren", allowance.Admin)
 	now := time.Now()
-	if _, err := s.AddDevice(ctx, m.ID, Device{Name: "kitchen", Kind: ForProgram, Expires: now.Add(time.Hour), Ends: now.Add(2 * time.Hour)}, "the-token-itself", now); err != nil {
+	if _, err := s.AddDevice(ctx, m.ID, Device{Name: "kitchen", Kind: ForProgram, Expires: now.Add(time.Hour),
+		Ends: now.Add(2 * time.Hour)}, "the-token-itself", now); err != nil {
 		t.Fatal(err)
 	}
 	if got, _, err := s.Authenticate(ctx, "the-token-itself", ForProgram, now); err != nil || got.Name != "wren" {
@@ -167,7 +170,8 @@ func TestFiguresAgreeWithSqlite(t *testing.T) {
 	if want := (ShelfFigures{Titles: 3, Files: 6, Problems: 3, Duration: 7.5, Size: 33}); f != want {
 		t.Errorf("got %+v, want %+v", f, want)
 	}
-	out, err := exec.Command("sqlite3", path, "SELECT count(*), total(size), total(duration) FROM files; PRAGMA integrity_check;").Output()
+	out, err := exec.Command("sqlite3", path,
+		"SELECT count(*), total(size), total(duration) FROM files; PRAGMA integrity_check;").Output()
 	if got := strings.Fields(string(out)); err != nil || len(got) != 2 || got[0] != "6|33.0|7.5" || got[1] != "ok" {
 		t.Errorf("sqlite says %q, %v", out, err)
 	}
@@ -188,8 +192,10 @@ func TestPagesGoThroughAShelf(t *testing.T) {
 		for range 1 + rnd.IntN(3) {
 			name += letters[rnd.IntN(len(letters))]
 		}
-		file := FileFound{Found: Found{Name: fmt.Sprint(n), Title: name, Year: 2000 + rnd.IntN(3), By: letters[rnd.IntN(3)], Size: 1}}
-		if err := c.Folder(ctx, FolderFound{Root: "/srv/films", Path: fmt.Sprint(n), Signature: "s", Files: []FileFound{file}}); err != nil {
+		file := FileFound{Found: Found{Name: fmt.Sprint(n), Title: name, Year: 2000 + rnd.IntN(3),
+			By: letters[rnd.IntN(3)], Size: 1}}
+		if err := c.Folder(ctx, FolderFound{Root: "/srv/films", Path: fmt.Sprint(n), Signature: "s",
+			Files: []FileFound{file}}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -256,7 +262,8 @@ func TestPagesGoThroughAShelf(t *testing.T) {
 	}
 	for _, c := range initials {
 		p, err := s.TitlePage(ctx, Wanted{Shelf: "films", At: PlaceOf(c), Back: false, Limit: 500})
-		if i := slices.IndexFunc(all, func(t Title) bool { return Fold(t.Name) >= c }); err != nil || len(p.Titles) != len(all)-max(i, 0) {
+		if i := slices.IndexFunc(all, func(t Title) bool { return Fold(t.Name) >= c }); err != nil ||
+			len(p.Titles) != len(all)-max(i, 0) {
 			t.Errorf("from %q: %d titles, %v", c, len(p.Titles), err)
 		}
 	}
@@ -270,7 +277,8 @@ func TestPagesGoThroughAShelf(t *testing.T) {
 func TestShelvesThatAreTakenAwayKeepTheirHistory(t *testing.T) {
 	s, _ := fresh(t)
 	c := s.BeginScan("films", household.Films, time.Now())
-	if err := c.Folder(ctx, FolderFound{Root: "/srv/films", Signature: "s", Files: []FileFound{{Found: Found{Name: "a", Title: "a"}}}}); err != nil {
+	if err := c.Folder(ctx, FolderFound{Root: "/srv/films", Signature: "s",
+		Files: []FileFound{{Found: Found{Name: "a", Title: "a"}}}}); err != nil {
 		t.Fatal(err)
 	}
 	if err := c.Flush(ctx); err != nil {

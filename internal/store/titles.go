@@ -66,7 +66,8 @@ type File struct {
 // Label is how the part of its title that it holds is called; empty for a film in one
 // piece.
 func (f File) Label() string {
-	return naming.Label(naming.Reading{Season: f.Season, Episode: f.Episode, Last: f.Last, Disc: f.Disc, Piece: f.Piece, Part: f.Part, Edition: f.Edition, Extra: f.Extra}, naming.Content(f.Content))
+	return naming.Label(naming.Reading{Season: f.Season, Episode: f.Episode, Last: f.Last, Disc: f.Disc,
+		Piece: f.Piece, Part: f.Part, Edition: f.Edition, Extra: f.Extra}, naming.Content(f.Content))
 }
 
 // Day is when a part was sent, recorded or taken, with the time of day where that is
@@ -93,7 +94,8 @@ const titleColumns = `SELECT ` + titleFields + `
 
 // fields are where the columns of titleFields go.
 func (t *Title) fields(added *int64) []any {
-	return []any{&t.ID, &t.Shelf, &t.Kind, &t.Name, &t.Year, &t.By, added, &t.Parts, &t.Duration, &t.Size, &t.Problems, &t.copies}
+	return []any{&t.ID, &t.Shelf, &t.Kind, &t.Name, &t.Year, &t.By, added, &t.Parts, &t.Duration, &t.Size, &t.Problems,
+		&t.copies}
 }
 
 func scanTitle(r *sql.Rows, t *Title) error {
@@ -184,7 +186,8 @@ func (s *Store) TitlePage(ctx context.Context, w Wanted) (Page, error) {
 	}
 	// One more than is wanted tells whether there are more. A title is there while a file of
 	// it is.
-	q := strings.NewReplacer("$side", side, "$order", order).Replace(`WITH page AS MATERIALIZED (SELECT id, folded, year, maker FROM titles o WHERE shelf = ?1 AND (folded, year, maker) $side (?2, ?3, ?4)
+	q := strings.NewReplacer("$side", side, "$order",
+		order).Replace(`WITH page AS MATERIALIZED (SELECT id, folded, year, maker FROM titles o WHERE shelf = ?1 AND (folded, year, maker) $side (?2, ?3, ?4)
 		AND EXISTS (SELECT 1 FROM files WHERE title = o.id AND gone = 0 AND (NOT ?6 OR problem = '')) ORDER BY folded$order, year$order, maker$order LIMIT ?5)
 		SELECT ` + titleFields + `, t.folded, t.year, t.maker
 		FROM page JOIN titles t ON t.id = page.id JOIN files f ON f.title = t.id AND f.gone = 0 LEFT JOIN descriptions x ON x.title = t.id GROUP BY t.id ORDER BY t.folded, t.year, t.maker`)
@@ -219,7 +222,9 @@ func (s *Store) TitlePage(ctx context.Context, w Wanted) (Page, error) {
 	}
 	if !w.Back { // nothing is asked for what lies behind, unless this is not the beginning
 		var any bool
-		err = s.r.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM titles o WHERE shelf = ? AND (folded, year, maker) < (?, ?, ?) AND EXISTS (SELECT 1 FROM files WHERE title = o.id AND gone = 0 AND (NOT ? OR problem = '')))", w.Shelf, first.folded, first.year, first.maker, w.Usable).Scan(&any)
+		err = s.r.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM titles o WHERE shelf = ? AND (folded, year, "+
+			"maker) < (?, ?, ?) AND EXISTS (SELECT 1 FROM files WHERE title = o.id AND gone = 0 AND (NOT ? OR "+
+			"problem = '')))", w.Shelf, first.folded, first.year, first.maker, w.Usable).Scan(&any)
 		if !any {
 			out.Before = nil
 		}
@@ -263,7 +268,8 @@ func scanFile(r *sql.Rows, f *File, more ...any) error {
 	var position float64
 	into := []any{&f.ID, &f.Title, &f.Shelf, &f.Root, &dir, &name, &f.Season, &f.Episode, &f.Part, &f.Content, &f.Size,
 		&mtime, &f.Duration, &info,
-		&f.Problem, &f.Note, &f.Last, &f.Disc, &f.Piece, &f.Date, &f.Edition, &f.Extra, &f.Outside, &added, &goes, &position}
+		&f.Problem, &f.Note, &f.Last, &f.Disc, &f.Piece, &f.Date, &f.Edition, &f.Extra, &f.Outside, &added, &goes,
+		&position}
 	if err := r.Scan(append(into, more...)...); err != nil {
 		return err
 	}
@@ -283,7 +289,8 @@ func scanFile(r *sql.Rows, f *File, more ...any) error {
 
 // Files gives the parts of a title in their order, with the positions of a member.
 func (s *Store) Files(ctx context.Context, title, member int64) ([]File, error) {
-	return rows(ctx, s.r, scanPlainFile, fileColumns+"WHERE f.title = ? AND f.gone = 0 ORDER BY f.extra != '', f.season, "+
+	return rows(ctx, s.r, scanPlainFile, fileColumns+
+		"WHERE f.title = ? AND f.gone = 0 ORDER BY f.extra != '', f.season, "+
 		"f.disc, f.episode, f.date, f.piece, f.part, f.name", member, title)
 }
 
@@ -326,8 +333,10 @@ const fileOf = "SELECT " + fileFields + `, t.id, t.kind, coalesce(nullif(x.name,
 
 // ShelfFiles gives every file of a shelf in the order of titles.
 func (s *Store) ShelfFiles(ctx context.Context, shelf string) ([]File, error) {
-	return rows(ctx, s.r, scanPlainFile, fileColumns+"JOIN titles t ON t.id = f.title WHERE d.shelf = ? AND f.gone = 0 "+
-		"ORDER BY t.folded, t.year, f.extra != '', f.season, f.disc, f.episode, f.date, f.piece, f.part, f.name", 0, shelf)
+	return rows(ctx, s.r, scanPlainFile, fileColumns+
+		"JOIN titles t ON t.id = f.title WHERE d.shelf = ? AND f.gone = 0 "+
+		"ORDER BY t.folded, t.year, f.extra != '', f.season, f.disc, f.episode, f.date, f.piece, f.part, f.name", 0,
+		shelf)
 }
 
 // ShelfFigures are the figures of one shelf.
@@ -342,7 +351,8 @@ type ShelfFigures struct {
 // Figures gives the figures of a shelf. It looks at each of its files.
 func (s *Store) Figures(ctx context.Context, shelf string) (v ShelfFigures, err error) {
 	err = s.r.QueryRowContext(ctx, `SELECT count(DISTINCT f.title), count(f.id), count(*) FILTER (WHERE f.problem != '') + count(DISTINCT d.id) FILTER (WHERE d.problem != ''), total(f.duration) FILTER (WHERE f.extra = ''), coalesce(sum(f.size), 0)
-		FROM folders d LEFT JOIN files f ON f.folder = d.id AND f.gone = 0 WHERE d.shelf = ?`, shelf).Scan(&v.Titles, &v.Files, &v.Problems, &v.Duration, &v.Size)
+		FROM folders d LEFT JOIN files f ON f.folder = d.id AND f.gone = 0 WHERE d.shelf = ?`, shelf).Scan(&v.Titles,
+		&v.Files, &v.Problems, &v.Duration, &v.Size)
 	return v, s.told(err)
 }
 

@@ -50,7 +50,8 @@ type answer struct {
 
 // kinds are the errors that are told apart.
 var kinds = map[string]error{
-	"damaged": store.ErrDamaged, "newer": store.ErrNewer, "full": store.ErrFull, "no-locks": store.ErrNoLocks, "missing": fs.ErrNotExist,
+	"damaged": store.ErrDamaged, "newer": store.ErrNewer, "full": store.ErrFull, "no-locks": store.ErrNoLocks,
+	"missing": fs.ErrNotExist,
 }
 
 // fault is an error that the child had.
@@ -114,7 +115,8 @@ func (w Work) do(ctx context.Context, op string, more ...string) (answer, error)
 	asked := ctx
 	ctx, stop := context.WithTimeout(ctx, patience)
 	defer stop()
-	cmd, done, err := child(ctx, append([]string{Command, op, w.Name, strconv.Itoa(who.UID), strconv.Itoa(who.GID)}, more...), w.Dir)
+	cmd, done, err := child(ctx, append([]string{Command, op, w.Name, strconv.Itoa(who.UID), strconv.Itoa(who.GID)},
+		more...), w.Dir)
 	if err != nil {
 		return answer{}, err
 	}

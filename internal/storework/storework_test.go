@@ -61,7 +61,8 @@ func TestAStoreIsLookedIntoByItsAccount(t *testing.T) {
 	d, dir, owner := state(t)
 	w := Work{Dir: d, Name: "store.db", Owner: owner}
 	for _, whole := range []bool{false, true} {
-		if f, err := w.Inspect(context.Background(), whole); err != nil || f.Members != 1 || f.Format != store.Newest() {
+		if f, err := w.Inspect(context.Background(), whole); err != nil || f.Members != 1 ||
+			f.Format != store.Newest() {
 			t.Errorf("got %+v, %v", f, err)
 		}
 	}
@@ -112,7 +113,8 @@ func TestAStoreLeadsNowhereElse(t *testing.T) {
 		if err == nil {
 			t.Errorf("%s was taken", name)
 		}
-		if name == "rubbish" && !errors.Is(err, store.ErrDamaged) || name == "nothing" && !errors.Is(err, fs.ErrNotExist) {
+		if name == "rubbish" && !errors.Is(err, store.ErrDamaged) || name == "nothing" &&
+			!errors.Is(err, fs.ErrNotExist) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}

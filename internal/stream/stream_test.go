@@ -131,7 +131,8 @@ func TestRangesGiveTheBytesAskedFor(t *testing.T) {
 
 func FuzzRange(f *testing.F) {
 	url, all, _, _ := serve(f, 10000)
-	for _, s := range []string{"bytes=0-", "bytes=-1", "bytes=1-2,5-6", "bytes=-", "bytes=0-0,-1", "lines=1-2", "bytes=18446744073709551615-", "bytes= 1 - 2 "} {
+	for _, s := range []string{"bytes=0-", "bytes=-1", "bytes=1-2,5-6", "bytes=-", "bytes=0-0,-1", "lines=1-2",
+		"bytes=18446744073709551615-", "bytes= 1 - 2 "} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, header string) {
@@ -171,7 +172,8 @@ func FuzzRange(f *testing.F) {
 func match(t *testing.T, header, contentRange string, body, all []byte) {
 	t.Helper()
 	var from, to, size int
-	if _, err := fmt.Sscanf(contentRange, "bytes %d-%d/%d", &from, &to, &size); err != nil || size != len(all) || from > to || to >= size || !bytes.Equal(body, all[from:to+1]) {
+	if _, err := fmt.Sscanf(contentRange, "bytes %d-%d/%d", &from, &to, &size); err != nil || size != len(all) ||
+		from > to || to >= size || !bytes.Equal(body, all[from:to+1]) {
 		t.Fatalf("%q: Content-Range %q does not fit its %d bytes", header, contentRange, len(body))
 	}
 }
@@ -212,7 +214,8 @@ func TestStreamsAreCountedAndEnded(t *testing.T) {
 	now := time.Unix(1e9, 0)
 	b := &books{plays: map[int64]store.Mark{}}
 	tr := &Tracker{Store: b, Log: slog.New(slog.DiscardHandler), Now: func() time.Time { return now }}
-	v, title, f := Viewer{Member: 7, Name: "wren", Device: 1}, store.Title{Name: "Copper Kite"}, store.File{ID: 3, Duration: 100}
+	v, title, f := Viewer{Member: 7, Name: "wren", Device: 1}, store.Title{Name: "Copper Kite"},
+		store.File{ID: 3, Duration: 100}
 	count, err := tr.Sending(ctx, v, title, f)
 	if err != nil {
 		t.Fatal(err)
@@ -224,7 +227,8 @@ func TestStreamsAreCountedAndEnded(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if m := b.plays[1]; m.Position != 50 || m.Watched != 50 || m.Bytes != 1000 || m.Member != 7 || m.File != 3 || m.Done || m.Over {
+	if m := b.plays[1]; m.Position != 50 || m.Watched != 50 || m.Bytes != 1000 || m.Member != 7 || m.File != 3 ||
+		m.Done || m.Over {
 		t.Errorf("after 50 s: got %+v", m)
 	}
 	// A report that cannot be kept changes nothing.

@@ -117,7 +117,8 @@ func (t *Tracker) drop(k key, l *live) {
 
 // Sending notes that a file is asked for, and gives a function to be told of
 // the bytes that leave.
-func (t *Tracker) Sending(ctx context.Context, v Viewer, title store.Title, f store.File) (count func(int64), err error) {
+func (t *Tracker) Sending(ctx context.Context, v Viewer, title store.Title, f store.File) (count func(int64),
+	err error) {
 	l, err := t.enter(ctx, v, title, f)
 	if err != nil {
 		return nil, err
@@ -144,7 +145,8 @@ func (t *Tracker) Sending(ctx context.Context, v Viewer, title store.Title, f st
 
 // Report notes where a viewer is, in seconds, and whether watching is over.
 // When it returns without error the position is kept.
-func (t *Tracker) Report(ctx context.Context, v Viewer, title store.Title, f store.File, position float64, over bool) (usage.Play, error) {
+func (t *Tracker) Report(ctx context.Context, v Viewer, title store.Title, f store.File, position float64,
+	over bool) (usage.Play, error) {
 	l, err := t.enter(ctx, v, title, f)
 	if err != nil {
 		return usage.Play{}, err
@@ -177,7 +179,8 @@ func (t *Tracker) ended(p usage.Play) {
 }
 
 func mark(p usage.Play, over bool) store.Mark {
-	return store.Mark{Play: p.ID, Position: p.Position, Watched: p.Watched, Bytes: p.Bytes, Done: p.Done, Over: over, At: p.Seen}
+	return store.Mark{Play: p.ID, Position: p.Position, Watched: p.Watched, Bytes: p.Bytes, Done: p.Done, Over: over,
+		At: p.Seen}
 }
 
 // Settle writes what has not been written and ends streams that were silent too

@@ -114,6 +114,7 @@ func BenchmarkDo(b *testing.B) {
 		b.Fatal(err)
 	}
 	for b.Loop() {
-		_ = book.Do("film", "/shelves/films/0/The Paper Lighthouse (2014).mp4", "1234-5678", func() error { return nil })
+		_ = book.Do("film", "/shelves/films/0/The Paper Lighthouse (2014).mp4", "1234-5678",
+			func() error { return nil })
 	}
 }

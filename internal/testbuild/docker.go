@@ -51,10 +51,12 @@ func OwnDocker(t testing.TB) *Docker {
 	})
 	// What holds the containers outlives the engine, as it does elsewhere.
 	p := func(name string) string { return filepath.Join(d.dir, name) }
-	if err := os.WriteFile(p("containerd.toml"), []byte("version = 2\ndisabled_plugins = [\"io.containerd.grpc.v1.cri\"]\n"), 0o600); err != nil {
+	if err := os.WriteFile(p("containerd.toml"),
+		[]byte("version = 2\ndisabled_plugins = [\"io.containerd.grpc.v1.cri\"]\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	holder := exec.Command("containerd", "--config", p("containerd.toml"), "--address", p("containerd.sock"), "--root", p("held"), "--state", p("holding"))
+	holder := exec.Command("containerd", "--config", p("containerd.toml"), "--address", p("containerd.sock"), "--root",
+		p("held"), "--state", p("holding"))
 	holder.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	if err := holder.Start(); err != nil {
 		t.Fatal(err)
@@ -100,8 +102,10 @@ func (d *Docker) Start() {
 	defer log.Close()
 	// One that was killed leaves the number of its process behind.
 	os.Remove(p("pid"))
-	d.cmd = exec.Command("dockerd", "--config-file", p("c.json"), "-H", d.Host, "--data-root", p("data"), "--exec-root", p("exec"), "--pidfile", p("pid"),
-		"--bridge", d.bridge, "--iptables=false", "--ip-masq=false", "--storage-driver=vfs", "--containerd", p("containerd.sock"))
+	d.cmd = exec.Command("dockerd", "--config-file", p("c.json"), "-H", d.Host, "--data-root", p("data"),
+		"--exec-root", p("exec"), "--pidfile", p("pid"),
+		"--bridge", d.bridge, "--iptables=false", "--ip-masq=false", "--storage-driver=vfs", "--containerd",
+		p("containerd.sock"))
 	d.cmd.Stdout, d.cmd.Stderr = log, log
 	d.cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	if err := d.cmd.Start(); err != nil {

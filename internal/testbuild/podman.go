@@ -67,13 +67,15 @@ func Podman(t testing.TB, account *syscall.Credential) (socket string, env []str
 		return p
 	}
 	env = append(os.Environ(), "CONTAINERS_CONF="+write("containers.conf", podmanConf),
-		"CONTAINERS_STORAGE_CONF="+write("storage.conf", fmt.Sprintf("[storage]\ndriver = \"vfs\"\nrunroot = %q\ngraphroot = %q\n", dir+"/run", dir+"/graph")),
+		"CONTAINERS_STORAGE_CONF="+write("storage.conf",
+			fmt.Sprintf("[storage]\ndriver = \"vfs\"\nrunroot = %q\ngraphroot = %q\n", dir+"/run", dir+"/graph")),
 		"HOME="+dir, "XDG_RUNTIME_DIR="+dir)
 	socket = filepath.Join(dir, "podman.sock")
 	command := func(args ...string) *exec.Cmd {
 		c := exec.Command("podman", args...)
 		if account != nil {
-			c = exec.Command("unshare", append([]string{"--mount", "sh", write("as.sh", asOther), dir, fmt.Sprint(account.Uid), fmt.Sprint(FirstLent), "podman"}, args...)...)
+			c = exec.Command("unshare", append([]string{"--mount", "sh", write("as.sh", asOther), dir,
+				fmt.Sprint(account.Uid), fmt.Sprint(FirstLent), "podman"}, args...)...)
 		}
 		c.Dir, c.Env = dir, env
 		c.SysProcAttr = &syscall.SysProcAttr{Setsid: true}

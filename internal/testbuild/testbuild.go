@@ -140,7 +140,8 @@ func (v Variant) overlay(dir string) (map[string]string, error) {
 	if strings.Count(string(text), reads) != 1 {
 		return nil, fmt.Errorf("%s: time.Now does not read the clock as it did", at)
 	}
-	out[at] = strings.Replace(string(text), reads, strings.Replace(reads, "\n", "\n	sec += Jump.Load()\n", 1), 1) + "\n// Jump is added to the clock of the wall.\nvar Jump jump\n\ntype jump struct{ seconds int64 }\n\n" +
+	out[at] = strings.Replace(string(text), reads, strings.Replace(reads, "\n", "\n	sec += Jump.Load()\n", 1), 1) +
+		"\n// Jump is added to the clock of the wall.\nvar Jump jump\n\ntype jump struct{ seconds int64 }\n\n" +
 		"func (j *jump) Load() int64   { return j.seconds }\nfunc (j *jump) Store(s int64) { j.seconds = s }\n"
 	out[filepath.Join(top(), "cmd", "cozyshelf", "jumps.go")] = fmt.Sprintf(jumps, filepath.Join(dir, "clock"))
 	return out, nil

@@ -19,7 +19,8 @@ func Locks(dir string) error {
 	}
 	defer d.Close()
 	fd, err := unix.Openat(d.Fd(), ".", unix.O_TMPFILE|unix.O_RDWR|unix.O_CLOEXEC, 0o600)
-	if errors.Is(err, unix.EOPNOTSUPP) || errors.Is(err, unix.EISDIR) || errors.Is(err, unix.EINVAL) { // not every file system has files without a name
+	if errors.Is(err, unix.EOPNOTSUPP) || errors.Is(err, unix.EISDIR) ||
+		errors.Is(err, unix.EINVAL) { // not every file system has files without a name
 		name := boundary.NewName()
 		f, cerr := d.Create(name, 0o600)
 		if cerr != nil {
@@ -40,7 +41,8 @@ func Locks(dir string) error {
 
 func tryLock(fd uintptr) error {
 	err := unix.FcntlFlock(fd, unix.F_SETLK, &unix.Flock_t{Type: unix.F_WRLCK, Whence: io.SeekStart, Len: 1})
-	if errors.Is(err, unix.ENOLCK) || errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EOPNOTSUPP) || errors.Is(err, unix.EINVAL) {
+	if errors.Is(err, unix.ENOLCK) || errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EOPNOTSUPP) ||
+		errors.Is(err, unix.EINVAL) {
 		return err
 	}
 	return nil

@@ -48,8 +48,10 @@ func Open() (*Browser, error) {
 		return nil, err
 	}
 	b := &Browser{dir: dir}
-	b.cmd = exec.Command(Find(), "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-		"--disable-component-update", "--disable-sync", "--autoplay-policy=no-user-gesture-required", "--mute-audio", "--user-data-dir="+dir,
+	b.cmd = exec.Command(Find(), "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
+		"--disable-background-networking",
+		"--disable-component-update", "--disable-sync", "--autoplay-policy=no-user-gesture-required", "--mute-audio",
+		"--user-data-dir="+dir,
 		"--window-size=1280,800", "--remote-debugging-port=0", "--remote-allow-origins=*", "about:blank")
 	b.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
 	out, err := b.cmd.StderrPipe()
@@ -111,7 +113,8 @@ func (b *Browser) attach(host string) error {
 					return err
 				}
 			}
-			_, err := b.ask("Emulation.setDeviceMetricsOverride", map[string]any{"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": false})
+			_, err := b.ask("Emulation.setDeviceMetricsOverride",
+				map[string]any{"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": false})
 			return err
 		}
 		time.Sleep(50 * time.Millisecond)
@@ -173,7 +176,8 @@ func (b *Browser) Go(url string) error {
 
 // Eval runs a script in the page and decodes what it gives.
 func (b *Browser) Eval(script string, out any) error {
-	raw, err := b.ask("Runtime.evaluate", map[string]any{"expression": script, "awaitPromise": true, "returnByValue": true})
+	raw, err := b.ask("Runtime.evaluate",
+		map[string]any{"expression": script, "awaitPromise": true, "returnByValue": true})
 	if err != nil {
 		return err
 	}
@@ -241,6 +245,7 @@ func (b *Browser) Size(width, height int) error {
 
 // Light or dark, as the person's system would prefer it.
 func (b *Browser) Prefer(scheme string) error {
-	_, err := b.ask("Emulation.setEmulatedMedia", map[string]any{"features": []map[string]string{{"name": "prefers-color-scheme", "value": scheme}}})
+	_, err := b.ask("Emulation.setEmulatedMedia",
+		map[string]any{"features": []map[string]string{{"name": "prefers-color-scheme", "value": scheme}}})
 	return err
 }

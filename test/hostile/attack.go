@@ -76,8 +76,10 @@ func (p plan) names() []string {
 			out = append(out, filepath.Join(dir, n))
 		}
 	}
-	add(p.State, "store.db", "store.db-wal", "store.db-shm", "store.db-journal", "control.sock", "ledger.jsonl", "undo", "undo/deployed.json", "backups",
-		"household.toml", "pictures", "pictures/a1", "spool.jsonl", "spool-taken.jsonl", "lookup", "scratch", "admin", "settings.json", "secrets")
+	add(p.State, "store.db", "store.db-wal", "store.db-shm", "store.db-journal", "control.sock", "ledger.jsonl",
+		"undo", "undo/deployed.json", "backups",
+		"household.toml", "pictures", "pictures/a1", "spool.jsonl", "spool-taken.jsonl", "lookup", "scratch", "admin",
+		"settings.json", "secrets")
 	there := func(pattern string) {
 		list, _ := filepath.Glob(pattern)
 		out = append(out, list...)

@@ -58,7 +58,8 @@ func newHouse(t *testing.T, engine string, seed uint64) *house {
 	if os.Getuid() != 0 {
 		testbuild.Missing(t, "root, which is what is attacked")
 	}
-	h := &house{t: t, dir: testbuild.Folder(t), engine: engine, program: testbuild.Variant{Tags: "seam"}.Program(t), port: testbuild.Port(t)}
+	h := &house{t: t, dir: testbuild.Folder(t), engine: engine, program: testbuild.Variant{Tags: "seam"}.Program(t),
+		port: testbuild.Port(t)}
 	h.env = append(os.Environ(), "COZYSHELF_PROCESS_ROOT="+h.path("process"), "NO_COLOR=1", "TZ=UTC")
 	h.media()
 	h.outside()
@@ -68,8 +69,11 @@ func newHouse(t *testing.T, engine string, seed uint64) *house {
 		"--shelf", "films=films:"+h.path("media/films"), "--shelf", "series=series:"+h.path("media/series"))
 	text, err := os.ReadFile(h.path("household.toml"))
 	h.check(err)
-	h.check(os.WriteFile(h.path("household.toml"), bytes.Replace(text, []byte(`access  = "read"`), []byte(`access  = "change"`), 1), 0o644))
-	h.plan = plan{Seed: seed, State: h.path("state"), Engine: h.path("process"), Shelves: []string{h.path("media/films")}, Outside: h.path("outside"), Evil: h.path("evil.sh"), Victim: h.victims[0].Process.Pid}
+	h.check(os.WriteFile(h.path("household.toml"),
+		bytes.Replace(text, []byte(`access  = "read"`), []byte(`access  = "change"`), 1), 0o644))
+	h.plan = plan{Seed: seed, State: h.path("state"), Engine: h.path("process"),
+		Shelves: []string{h.path("media/films")}, Outside: h.path("outside"), Evil: h.path("evil.sh"),
+		Victim: h.victims[0].Process.Pid}
 	t.Cleanup(func() {
 		if _, errs, code := h.run("", "retire", "--erase", "--yes"); code != 0 && !strings.Contains(errs, "not ours") {
 			t.Errorf("cleaning up: code %d, %s", code, errs)
@@ -95,7 +99,8 @@ func (h *house) outside() {
 		h.check(os.Mkdir(h.path(d), 0o755))
 	}
 	h.check(os.Chmod(h.path("outside/private"), 0o700))
-	for name, mode := range map[string]fs.FileMode{"secret": 0o600, "private/notes": 0o600, "private/household.toml": 0o600, "private/pictures/a.jpg": 0o600, "store.db": 0o600, "program": 0o700} {
+	for name, mode := range map[string]fs.FileMode{"secret": 0o600, "private/notes": 0o600,
+		"private/household.toml": 0o600, "private/pictures/a.jpg": 0o600, "store.db": 0o600, "program": 0o700} {
 		h.check(os.WriteFile(h.path("outside/"+name), []byte("SQLite format 3\x00 "+marker+"\n"), mode))
 		h.check(os.Chmod(h.path("outside/"+name), mode))
 	}
@@ -105,7 +110,9 @@ func (h *house) outside() {
 	sleep, err := exec.LookPath("sleep")
 	h.check(err)
 	for _, id := range []uint32{0, 41601} {
-		c := &exec.Cmd{Path: sleep, Args: []string{"cozyshelf", "600"}, SysProcAttr: &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: id, Gid: id}, Pdeathsig: syscall.SIGKILL}}
+		c := &exec.Cmd{Path: sleep, Args: []string{"cozyshelf", "600"},
+			SysProcAttr: &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: id, Gid: id},
+				Pdeathsig: syscall.SIGKILL}}
 		h.check(c.Start())
 		h.t.Cleanup(func() {
 			_ = c.Process.Kill()
@@ -129,7 +136,8 @@ func (h *house) run(stdin string, args ...string) (out, errs string, code int) {
 	c.WaitDelay = time.Second
 	err := c.Run()
 	if ctx.Err() != nil {
-		h.t.Errorf("cozyshelf %s did not end within %s\n%s%s", strings.Join(args, " "), patience, o.String(), e.String())
+		h.t.Errorf("cozyshelf %s did not end within %s\n%s%s", strings.Join(args, " "), patience, o.String(),
+			e.String())
 	}
 	if c.ProcessState == nil {
 		h.t.Fatal(err)
@@ -163,7 +171,8 @@ func (h *house) attacked(args ...string) {
 		h.check(os.WriteFile(mine, b, 0o755))
 	}
 	hook := h.path("hook.sh")
-	h.check(os.WriteFile(hook, []byte(fmt.Sprintf("#!/bin/sh\n%s=%s exec setpriv --reuid %d --regid %d --clear-groups -- "+
+	h.check(os.WriteFile(hook, []byte(fmt.Sprintf("#!/bin/sh\n%s=%s exec setpriv --reuid %d --regid %d "+
+		"--clear-groups -- "+
 		"%s \"$@\"\n", planEnv, h.path("plan.json"), account, account, mine)), 0o755))
 	racer := h.plan
 	racer.Racing = true
@@ -182,7 +191,8 @@ func (h *house) attacked(args ...string) {
 	_ = race.Process.Kill()
 	_ = race.Wait()
 	h.plan.Seed++
-	said := fmt.Sprintf("cozyshelf %s (seed %d): code %d\n%s%s", strings.Join(args, " "), h.plan.Seed-1, code, out, errs)
+	said := fmt.Sprintf("cozyshelf %s (seed %d): code %d\n%s%s", strings.Join(args, " "), h.plan.Seed-1, code, out,
+		errs)
 	// The server may end, and its log is shown; the command itself may not break down.
 	if code == 2 && strings.Contains(errs, "goroutine ") && !strings.Contains(errs, "problem:") {
 		h.t.Errorf("it broke down: %s", said)
@@ -234,7 +244,8 @@ func (h *house) look() map[string]string {
 			s := sha256.Sum256(b)
 			sum = hex.EncodeToString(s[:4])
 		}
-		out[p] = fmt.Sprintf("mode %o, %d:%d, %d bytes, %d links, changed %d, %s", st.Mode, st.Uid, st.Gid, st.Size, st.Nlink, st.Ctim.Nano(), sum)
+		out[p] = fmt.Sprintf("mode %o, %d:%d, %d bytes, %d links, changed %d, %s", st.Mode, st.Uid, st.Gid, st.Size,
+			st.Nlink, st.Ctim.Nano(), sum)
 		return nil
 	})
 	h.check(err)
@@ -258,7 +269,8 @@ func (h *house) leaks(said string) {
 				return nil
 			}
 			if b, err := os.ReadFile(p); err == nil && bytes.Contains(b, []byte(marker)) {
-				h.t.Errorf("%s (uid %d, mode %o) holds what only root may read\nafter %s", p, sys.Uid, st.Mode().Perm(), said)
+				h.t.Errorf("%s (uid %d, mode %o) holds what only root may read\nafter %s", p, sys.Uid,
+					st.Mode().Perm(), said)
 			}
 			return nil
 		})
@@ -275,7 +287,8 @@ func (h *house) mend() {
 		if _, err := os.Stat(saved); err != nil {
 			continue
 		}
-		if out, err := exec.Command("sh", "-c", `find "$1" -mindepth 1 -delete && cp -a "$2/." "$1/"`, "sh", dir, saved).CombinedOutput(); err != nil {
+		if out, err := exec.Command("sh", "-c", `find "$1" -mindepth 1 -delete && cp -a "$2/." "$1/"`, "sh", dir,
+			saved).CombinedOutput(); err != nil {
 			h.t.Fatalf("%v %s", err, out)
 		}
 	}
@@ -323,7 +336,8 @@ func TestATakenOverServerGetsNoFurther(t *testing.T) {
 			h.must("deploy", "--yes")
 			h.must("restart")
 			for _, who := range demo.People[:2] {
-				if _, errs, code := h.run(who.Name+" by the millpond\n", "member", "add", who.Name, "--role", string(who.Role)); code != 0 {
+				if _, errs, code := h.run(who.Name+" by the millpond\n", "member", "add", who.Name, "--role",
+					string(who.Role)); code != 0 {
 					t.Fatal(errs)
 				}
 			}
@@ -333,16 +347,22 @@ func TestATakenOverServerGetsNoFurther(t *testing.T) {
 			h.check(os.Mkdir(source, 0o755))
 			clip, err := os.ReadFile(firstClip(t, h.path("media/films.saved")))
 			h.check(err)
-			h.check(os.WriteFile(filepath.Join(source, "the.clockwork.heron.(2024).mp4"), append(clip, "more"...), 0o644))
+			h.check(os.WriteFile(filepath.Join(source, "the.clockwork.heron.(2024).mp4"), append(clip, "more"...),
+				0o644))
 			commands := [][]string{
-				{"start"}, {"restart"}, {"status"}, {"logs", "--tail", "20"}, {"check"}, {"ledger"}, {"ledger", "verify"},
-				{"backup", "--to", h.path("b.tar.zst")}, {"restore", h.path("kept.tar.zst"), "--yes"}, {"deploy", "--yes"},
+				{"start"}, {"restart"}, {"status"}, {"logs", "--tail", "20"}, {"check"}, {"ledger"},
+				{"ledger", "verify"},
+				{"backup", "--to", h.path("b.tar.zst")}, {"restore", h.path("kept.tar.zst"), "--yes"},
+				{"deploy", "--yes"},
 				{"access", "--mend", "--yes"}, {"access", "films", "--prove"}, {"tidy", "films", "--all", "--yes"},
-				{"intake", "copy", source, "--onto", "films", "--yes"}, {"intake", "copy", source, "--onto", "films", "--move", "--yes"},
-				{"intake", "list"}, {"undo", "last", "--yes"}, {"shelf", "scan"}, {"stop"}, {"upgrade", "--yes"}, {"rollback", "--yes"}, {"usage", "now"},
+				{"intake", "copy", source, "--onto", "films", "--yes"},
+				{"intake", "copy", source, "--onto", "films", "--move", "--yes"},
+				{"intake", "list"}, {"undo", "last", "--yes"}, {"shelf", "scan"}, {"stop"}, {"upgrade", "--yes"},
+				{"rollback", "--yes"}, {"usage", "now"},
 			}
 			if engine == "docker" { // what the engine has a part in
-				commands = [][]string{{"restart"}, {"status"}, {"backup", "--to", h.path("b.tar.zst")}, {"restore", h.path("kept.tar.zst"), "--yes"}, {"deploy", "--yes"},
+				commands = [][]string{{"restart"}, {"status"}, {"backup", "--to", h.path("b.tar.zst")},
+					{"restore", h.path("kept.tar.zst"), "--yes"}, {"deploy", "--yes"},
 					{"intake", "copy", source, "--onto", "films", "--yes"}, {"undo", "last", "--yes"}}
 			}
 			for range rounds {
@@ -354,7 +374,8 @@ func TestATakenOverServerGetsNoFurther(t *testing.T) {
 						c = []string{"undo", h.lastUndo(), "--yes"}
 					}
 					if len(c) > 1 && c[1] == "copy" && c[len(c)-2] == "--move" {
-						h.check(os.WriteFile(filepath.Join(source, "the.clockwork.heron.(2024).mp4"), append(clip, "more"...), 0o644))
+						h.check(os.WriteFile(filepath.Join(source, "the.clockwork.heron.(2024).mp4"),
+							append(clip, "more"...), 0o644))
 					}
 					h.attacked(c...)
 					if t.Failed() {
@@ -487,7 +508,8 @@ func TestAStateFolderThatCanBeReplacedIsRefused(t *testing.T) {
 	h.check(os.Chown(h.path("theirs"), account, account))
 	text, err := os.ReadFile(h.path("household.toml"))
 	h.check(err)
-	h.check(os.WriteFile(h.path("household.toml"), bytes.ReplaceAll(text, []byte(h.path("state")), []byte(h.path("theirs/state"))), 0o644))
+	h.check(os.WriteFile(h.path("household.toml"),
+		bytes.ReplaceAll(text, []byte(h.path("state")), []byte(h.path("theirs/state"))), 0o644))
 	_, errs, code := h.run("", "deploy", "--yes")
 	if code == 0 || !strings.Contains(errs, "others may write to") {
 		t.Errorf("code %d, %s", code, errs)

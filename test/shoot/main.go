@@ -25,7 +25,8 @@ import (
 )
 
 func main() {
-	err := errors.New("shoot pages ADDRESS NAME PASSWORD FOLDER | shoot watch ADDRESS NAME PASSWORD SHELF TITLE PART SECONDS")
+	err := errors.New("shoot pages ADDRESS NAME PASSWORD FOLDER | shoot watch ADDRESS NAME PASSWORD SHELF TITLE " +
+		"PART SECONDS")
 	switch a := os.Args; {
 	case len(a) == 6 && a[1] == "pages":
 		err = shoot(a[2], a[3], a[4], a[5])

@@ -218,7 +218,8 @@ func (o Out) Bytes(what string, total int64) *Progress {
 
 // Progress begins to tell.
 func (o Out) Progress(what string, total int) *Progress {
-	return &Progress{out: o, what: what, total: int64(total), terminal: term.IsTerminal(int(os.Stderr.Fd())), began: time.Now(), told: time.Now()}
+	return &Progress{out: o, what: what, total: int64(total), terminal: term.IsTerminal(int(os.Stderr.Fd())),
+		began: time.Now(), told: time.Now()}
 }
 
 // Of says what the total is now, as far as it is known.
@@ -239,7 +240,8 @@ func (p *Progress) AtByte(n int64) {
 	p.told = time.Now()
 	left := ""
 	if n > 0 {
-		left = ", about " + Since(time.Duration(float64(time.Since(p.began))*float64(max(0, p.total-n))/float64(n))) + " left"
+		left = ", about " + Since(time.Duration(float64(time.Since(p.began))*float64(max(0, p.total-n))/float64(n))) +
+			" left"
 	}
 	text := fmt.Sprintf("%s: %s of %s%s", p.what, humanize.Comma(n), humanize.Comma(p.total), left)
 	if n > p.total { // more than was known before

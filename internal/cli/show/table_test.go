@@ -19,10 +19,13 @@ func drawn(width int, columns []Column, rows [][]string) string {
 
 // ledgerOf is a table with long texts.
 func ledgerOf() ([]Column, [][]string) {
-	return []Column{{Head: "entry", Right: true}, {Head: "when"}, {Head: "who", Drop: 1}, {Head: "command", Drop: 2}, {Head: "what"},
+	return []Column{{Head: "entry", Right: true}, {Head: "when"}, {Head: "who", Drop: 1}, {Head: "command", Drop: 2},
+			{Head: "what"},
 			{Head: "outcome"}}, [][]string{
-			{"1", "today 10:00:00", "wren (for bram)", "deploy", "deploy Fernhollow Mill: port 26990 → 26991; memory limit 1.0 GiB → 2.0 GiB", "done, can be undone"},
-			{"112", "2026-10-23 10:00", "root", "access --mend", "acl-user on /srv/media/own/recordings-of-the-mill: 12 files, 3 folders", "done, undone by 113"},
+			{"1", "today 10:00:00", "wren (for bram)", "deploy",
+				"deploy Fernhollow Mill: port 26990 → 26991; memory limit 1.0 GiB → 2.0 GiB", "done, can be undone"},
+			{"112", "2026-10-23 10:00", "root", "access --mend",
+				"acl-user on /srv/media/own/recordings-of-the-mill: 12 files, 3 folders", "done, undone by 113"},
 		}
 }
 

@@ -95,7 +95,8 @@ func (l *Attempts) Take(member string, from netip.Addr, device int64, now time.T
 			member string
 			from   netip.Addr
 		}
-		wants = append(wants, want{maphash.Comparable(l.seed, pair{member, Network(from)}), fromOne}, want{maphash.String(l.seed, member), fromAll})
+		wants = append(wants, want{maphash.Comparable(l.seed, pair{member, Network(from)}), fromOne},
+			want{maphash.String(l.seed, member), fromAll})
 	}
 	for _, w := range wants {
 		if over := l.used(w.key, w.bound, now) + 1 - w.burst; over > 0 {

@@ -33,7 +33,8 @@ func mill(t *testing.T) *household.Household {
 var containers = facts.Capabilities{Isolates: true, Networks: true, HostNetwork: true, Volumes: true, Limits: true,
 	Boots: true, Becomes: true}
 
-var site = Site{Engine: "docker", Can: containers, UID: 1500, GID: 1500, Groups: []uint32{44, 1500}, Image: "sha256:0123456789abcdef", Version: "0.1.0"}
+var site = Site{Engine: "docker", Can: containers, UID: 1500, GID: 1500, Groups: []uint32{44, 1500},
+	Image: "sha256:0123456789abcdef", Version: "0.1.0"}
 
 func TestContainersAreClosedByDefault(t *testing.T) {
 	bp := Draw(mill(t), site)
@@ -65,7 +66,8 @@ func TestProcessEngineUsesTheHostsOwnPaths(t *testing.T) {
 	if got := bp.Settings.Shelves[0].Folders[0]; got != "/srv/media/films" {
 		t.Errorf("got %s", got)
 	}
-	if bp.Settings.State != "/srv/cozyshelf/state" || bp.Settings.Listeners[0].Address != "[::]:26990" || bp.Server().Tmpfs != 0 {
+	if bp.Settings.State != "/srv/cozyshelf/state" || bp.Settings.Listeners[0].Address != "[::]:26990" ||
+		bp.Server().Tmpfs != 0 {
 		t.Errorf("got %+v", bp.Settings)
 	}
 }
@@ -120,13 +122,16 @@ func TestDigestFollowsEveryFieldOfTheContainer(t *testing.T) {
 
 func TestWhatWasChangedByHandIsPutBack(t *testing.T) {
 	bp := Draw(mill(t), site)
-	have := Observed{Images: []string{bp.Server().Image.Program}, Networks: []string{bp.Server().Network}, Containers: []Seen{{ID: "1", Digest: bp.Server().Digest(), Service: bp.Server(), Key: ServerKey, Running: true}}}
+	have := Observed{Images: []string{bp.Server().Image.Program}, Networks: []string{bp.Server().Network},
+		Containers: []Seen{{ID: "1", Digest: bp.Server().Digest(), Service: bp.Server(), Key: ServerKey,
+			Running: true}}}
 	host := Host{StateExists: true, SettingsExists: true}
 	if c := Compare(bp, have, host); len(c) != 0 {
 		t.Fatalf("nothing drifted: %+v", c)
 	}
 	have.Containers[0].Drift = []string{"memory limit 1 GiB → none"}
-	if c := Compare(bp, have, host); len(c) != 1 || c[0].Action != PutBack || !strings.Contains(c[0].Why, "1 GiB → none") {
+	if c := Compare(bp, have, host); len(c) != 1 || c[0].Action != PutBack ||
+		!strings.Contains(c[0].Why, "1 GiB → none") {
 		t.Errorf("got %+v", c)
 	}
 }
@@ -146,7 +151,8 @@ func TestReasonsNameWhatChanged(t *testing.T) {
 	}
 	with := site
 	with.FFmpeg, with.Image = "5.1.9", "sha256:other"
-	if got := Differences(a.Server(), Draw(mill(t), with).Server()); len(got) != 1 || got[0] != "ffmpeg in the image none → 5.1.9" {
+	if got := Differences(a.Server(), Draw(mill(t), with).Server()); len(got) != 1 ||
+		got[0] != "ffmpeg in the image none → 5.1.9" {
 		t.Errorf("got %v", got)
 	}
 	h = mill(t)
@@ -157,10 +163,12 @@ func TestReasonsNameWhatChanged(t *testing.T) {
 }
 
 func TestRetireNamesNoMedia(t *testing.T) {
-	have := Observed{Containers: []Seen{{ID: "1", Name: "a", Running: true}, {ID: "2", Name: "b"}}, Networks: []string{"n"}}
+	have := Observed{Containers: []Seen{{ID: "1", Name: "a", Running: true}, {ID: "2", Name: "b"}},
+		Networks: []string{"n"}}
 	for state, erase := range map[string]bool{"": false, "/srv/cozyshelf/state": true} {
 		erases := 0
-		for _, c := range Retire(Leaving{Household: "x", Images: []string{"sha256:ab"}, Unit: true, State: state}, have) {
+		for _, c := range Retire(Leaving{Household: "x", Images: []string{"sha256:ab"}, Unit: true, State: state},
+			have) {
 			if strings.Contains(c.What+c.Target, "/srv/media") {
 				t.Errorf("a shelf's folder is named: %+v", c)
 			}
@@ -225,7 +233,8 @@ func TestWhichProgramsGo(t *testing.T) {
 			}
 		}
 		if fmt.Sprint(gone) != c.want {
-			t.Errorf("to keep %v, kept %v, kept by none %v: removed are %v, want %s", c.keep, c.kept, c.unkept, gone, c.want)
+			t.Errorf("to keep %v, kept %v, kept by none %v: removed are %v, want %s", c.keep, c.kept, c.unkept, gone,
+				c.want)
 		}
 	}
 }
@@ -233,9 +242,11 @@ func TestWhichProgramsGo(t *testing.T) {
 // TestAServerThatTheEngineWaitsForIsStarted compares with one that crashed a moment ago.
 func TestAServerThatTheEngineWaitsForIsStarted(t *testing.T) {
 	bp := Draw(&household.Household{}, Site{Can: containers})
-	ours := Seen{ID: "1", Digest: bp.Server().Digest(), Service: bp.Server(), Key: ServerKey, Running: true, Waiting: true}
+	ours := Seen{ID: "1", Digest: bp.Server().Digest(), Service: bp.Server(), Key: ServerKey, Running: true,
+		Waiting: true}
 	host := Host{StateExists: true, SettingsExists: true}
-	have := Observed{Containers: []Seen{ours}, Images: []string{bp.Server().Image.Program}, Kept: []string{bp.Server().Image.Program},
+	have := Observed{Containers: []Seen{ours}, Images: []string{bp.Server().Image.Program},
+		Kept:     []string{bp.Server().Image.Program},
 		Networks: nil}
 	var did []Action
 	for _, c := range Compare(bp, have, host) {

@@ -230,7 +230,8 @@ func (c *comparison) images() {
 			if s.FFmpeg != "" {
 				packed += ", with ffmpeg " + s.FFmpeg
 			}
-			what, why := fmt.Sprintf("pack this program (%s) as image %s and load it", packed, short(key)), "the engine does not have it"
+			what, why := fmt.Sprintf("pack this program (%s) as image %s and load it", packed, short(key)),
+				"the engine does not have it"
 			if c.want.Bare {
 				what, why = fmt.Sprintf("keep a copy of this program (%s)", packed), "the server is run from it"
 			}
@@ -411,7 +412,8 @@ func (c *comparison) unused() {
 	}
 	for _, n := range c.have.Volumes {
 		if !slices.ContainsFunc(c.want.Volumes, func(v Volume) bool { return v.Name == n }) {
-			c.add(RemoveVolume, "", n, "remove volume "+n+", not what is on the share", "the household no longer uses it")
+			c.add(RemoveVolume, "", n, "remove volume "+n+", not what is on the share",
+				"the household no longer uses it")
 		}
 	}
 	c.leftImages()
@@ -427,7 +429,8 @@ func (c *comparison) leftImages() {
 	if c.want.KeptImages != nil {
 		for _, i := range c.have.Kept {
 			if !wanted(i) && !slices.Contains(c.want.KeptImages, i) {
-				c.add(RemoveImage, "", i, "remove image "+short(i), "it is neither what runs nor what can be gone back to")
+				c.add(RemoveImage, "", i, "remove image "+short(i),
+					"it is neither what runs nor what can be gone back to")
 			}
 		}
 	}

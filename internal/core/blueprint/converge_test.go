@@ -183,7 +183,8 @@ func TestAContainerOfAnotherServiceIsNoOldOne(t *testing.T) {
 
 // TestServicesThatWaitForEachOtherAreStartedAllTheSame has a circle.
 func TestServicesThatWaitForEachOtherAreStartedAllTheSame(t *testing.T) {
-	list := sorted([]Service{{Key: "a", After: []string{"b"}}, {Key: "b", After: []string{"a"}}, {Key: "c", After: []string{"d"}}})
+	list := sorted([]Service{{Key: "a", After: []string{"b"}}, {Key: "b", After: []string{"a"}},
+		{Key: "c", After: []string{"d"}}})
 	var keys []string
 	for _, s := range list {
 		keys = append(keys, s.Key)
@@ -201,7 +202,8 @@ func TestServersOfFormerBuildsAreRead(t *testing.T) {
 		`{"source":"/srv/films","target":"/shelves/films/1","read_only":true,"what":"films"}],"tmpfs":0,"memory":1,` +
 		`"pids":512,"log_limit":0,"network":"cozyshelf-0123456789ab","own_network":true,"host":"127.0.0.1",` +
 		`"port":26991,"state":"/srv/state","settings":"x","start":"boot"}`
-	labels := map[string]string{LabelHousehold: "0123456789ab", LabelContainer: text, LabelDigest: digestOf([]byte(text))}
+	labels := map[string]string{LabelHousehold: "0123456789ab", LabelContainer: text,
+		LabelDigest: digestOf([]byte(text))}
 	s, ok := FromLabels(labels)
 	if !ok || KeyOf(labels) != ServerKey || s.Role != RoleServer || s.Key != ServerKey || s.Port() != 26991 ||
 		s.Image.Program != "sha256:0123" || len(s.Shelves()) != 1 || s.Mounts[0].Role != MountState {

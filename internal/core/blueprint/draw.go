@@ -20,7 +20,8 @@ const NetworkIPv6 = "-ipv6"
 // Draw draws the blueprint.
 func Draw(h *household.Household, s Site) Blueprint {
 	d := &drawing{h: h, site: s, id: ID(h.Storage.State)}
-	d.bp = Blueprint{Engine: s.Engine, Household: d.id, Bare: !s.Can.Isolates, OwnerUID: s.UID, OwnerGID: s.GID, State: h.Storage.State}
+	d.bp = Blueprint{Engine: s.Engine, Household: d.id, Bare: !s.Can.Isolates, OwnerUID: s.UID, OwnerGID: s.GID,
+		State: h.Storage.State}
 	if len(s.Host.Groups) > 0 {
 		d.bp.OwnerUID, d.bp.OwnerGID = s.Host.UID, s.Host.Groups[0]
 	}

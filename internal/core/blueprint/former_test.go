@@ -26,7 +26,8 @@ func TestContainersOfOtherVersionsAreKnown(t *testing.T) {
 		t.Errorf("got %+v, %v", got, ok)
 	}
 	// Made again from what was read, it has the same labels.
-	if again := got.Labels(); again[LabelContainer] != labels[LabelContainer] || again[LabelDigest] != labels[LabelDigest] {
+	if again := got.Labels(); again[LabelContainer] != labels[LabelContainer] ||
+		again[LabelDigest] != labels[LabelDigest] {
 		t.Errorf("made again: %v", again)
 	}
 	if once := got.Once([]string{"probe"}); once.Digest() == got.Digest() {
@@ -55,8 +56,11 @@ func TestAnotherProgramMeetsTheStoreAfterABackup(t *testing.T) {
 		return strings.Join(out, " ")
 	}
 	images, nets := []string{want.Server().Image.Program}, []string{want.Server().Network}
-	running := Observed{Images: images, Networks: nets, Containers: []Seen{{ID: "1", Digest: old.Digest(), Service: old, Key: ServerKey, Running: true}}}
-	met := Observed{Images: images, Networks: nets, Containers: []Seen{running.Containers[0], {ID: "2", Digest: want.Server().Digest(), Service: want.Server(), Key: ServerKey, Running: true}}}
+	running := Observed{Images: images, Networks: nets,
+		Containers: []Seen{{ID: "1", Digest: old.Digest(), Service: old, Key: ServerKey, Running: true}}}
+	met := Observed{Images: images, Networks: nets,
+		Containers: []Seen{running.Containers[0],
+			{ID: "2", Digest: want.Server().Digest(), Service: want.Server(), Key: ServerKey, Running: true}}}
 	if got := order(running, host); got != "stop-old take-backup start" {
 		t.Errorf("an upgrade: %s", got)
 	}

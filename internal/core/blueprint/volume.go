@@ -103,7 +103,8 @@ func (v Volume) Options(c Credentials) map[string]string {
 			o = append(o, "domain="+c.Domain)
 		}
 	}
-	o = append(o, fmt.Sprintf("uid=%d", v.UID), fmt.Sprintf("gid=%d", v.GID), "forceuid", "forcegid", "file_mode="+files, "dir_mode="+folders, "iocharset=utf8", "nosuid", "nodev", "noexec")
+	o = append(o, fmt.Sprintf("uid=%d", v.UID), fmt.Sprintf("gid=%d", v.GID), "forceuid", "forcegid", "file_mode="+
+		files, "dir_mode="+folders, "iocharset=utf8", "nosuid", "nodev", "noexec")
 	if s.Version != "" {
 		o = append(o, "vers="+s.Version)
 	}
@@ -122,7 +123,8 @@ func (v Volume) Options(c Credentials) map[string]string {
 // volume draws the volume of a share.
 func volume(h *household.Household, shelf household.Shelf, n int, s Site) Volume {
 	share, _ := household.ParseShare(shelf.Folders[n]) // checked when the file was read
-	v := Volume{Shelf: shelf.Name, Shown: shelf.Folders[n], Share: share, Write: shelf.Access == household.Change, UID: s.UID, GID: s.GID}
+	v := Volume{Shelf: shelf.Name, Shown: shelf.Folders[n], Share: share, Write: shelf.Access == household.Change,
+		UID: s.UID, GID: s.GID}
 	if share.Kind == "smb" && shelf.Credentials != "" {
 		v.Credentials = shelf.Credentials
 		if s.Stamp != nil {

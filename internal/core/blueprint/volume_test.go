@@ -18,17 +18,24 @@ func TestVolumesHaveTheOptionsOfTheirShare(t *testing.T) {
 		want  map[string]string
 	}{
 		"export to read": {"nfs://nas.home.arpa/export/films", false, Credentials{}, map[string]string{
-			"type": "nfs4", "device": ":/export/films", "o": "addr=nas.home.arpa,ro,soft,timeo=150,retrans=2,nosuid,nodev,noexec,noatime"}},
+			"type": "nfs4", "device": ":/export/films",
+			"o": "addr=nas.home.arpa,ro,soft,timeo=150,retrans=2,nosuid,nodev,noexec,noatime"}},
 		"export to change": {"nfs://192.0.2.7:20049/x?version=4.2", true, Credentials{}, map[string]string{
-			"type": "nfs4", "device": ":/x", "o": "addr=192.0.2.7,rw,hard,nosuid,nodev,noexec,noatime,vers=4.2,port=20049"}},
+			"type": "nfs4", "device": ":/x",
+			"o": "addr=192.0.2.7,rw,hard,nosuid,nodev,noexec,noatime,vers=4.2,port=20049"}},
 		"old export": {"nfs://nas/x?version=3", false, Credentials{}, map[string]string{
-			"type": "nfs", "device": ":/x", "o": "addr=nas,ro,soft,timeo=150,retrans=2,nosuid,nodev,noexec,noatime,vers=3,nolock"}},
+			"type": "nfs", "device": ":/x",
+			"o": "addr=nas,ro,soft,timeo=150,retrans=2,nosuid,nodev,noexec,noatime,vers=3,nolock"}},
 		"share to read": {"smb://nas/media/films", false, wren, map[string]string{
-			"type": "cifs", "device": "//nas/media/films", "o": "addr=nas,ro,username=wren,password=pa=ss word,domain=MILL,uid=1500,gid=1501,forceuid,forcegid,file_mode=0440,dir_mode=0550,iocharset=utf8,nosuid,nodev,noexec"}},
+			"type": "cifs", "device": "//nas/media/films",
+			"o": "addr=nas,ro,username=wren,password=pa=ss " +
+				"word,domain=MILL,uid=1500,gid=1501,forceuid,forcegid,file_mode=0440,dir_mode=0550,iocharset=utf8,nosuid,nodev,noexec"}},
 		"share to change, of another": {"smb://ozan@nas/media?version=3.1.1", true, Credentials{}, map[string]string{
-			"type": "cifs", "device": "//nas/media", "o": "addr=nas,rw,username=ozan,password=,uid=1500,gid=1501,forceuid,forcegid,file_mode=0640,dir_mode=0750,iocharset=utf8,nosuid,nodev,noexec,vers=3.1.1"}},
+			"type": "cifs", "device": "//nas/media",
+			"o": "addr=nas,rw,username=ozan,password=,uid=1500,gid=1501,forceuid,forcegid,file_mode=0640,dir_mode=0750,iocharset=utf8,nosuid,nodev,noexec,vers=3.1.1"}},
 		"share for guests": {"smb://[2001:db8::7]/media", false, Credentials{}, map[string]string{
-			"type": "cifs", "device": "//2001-db8--7.ipv6-literal.net/media", "o": "addr=2001:db8::7,ro,guest,uid=1500,gid=1501,forceuid,forcegid,file_mode=0440,dir_mode=0550,iocharset=utf8,nosuid,nodev,noexec"}},
+			"type": "cifs", "device": "//2001-db8--7.ipv6-literal.net/media",
+			"o": "addr=2001:db8::7,ro,guest,uid=1500,gid=1501,forceuid,forcegid,file_mode=0440,dir_mode=0550,iocharset=utf8,nosuid,nodev,noexec"}},
 	} {
 		s, err := household.ParseShare(c.url)
 		if err != nil {
@@ -70,7 +77,8 @@ func FuzzParseCredentials(f *testing.F) {
 // TestAShareIsAVolumeWithoutItsSecrets draws a household with shares.
 func TestAShareIsAVolumeWithoutItsSecrets(t *testing.T) {
 	h := mill(t)
-	h.Shelves = append(h.Shelves, household.Shelf{Name: "far", Kind: household.Films, Access: household.Read, Folders: []string{"smb://nas/films"}, Credentials: "/etc/cred"})
+	h.Shelves = append(h.Shelves, household.Shelf{Name: "far", Kind: household.Films, Access: household.Read,
+		Folders: []string{"smb://nas/films"}, Credentials: "/etc/cred"})
 	stamp := "1"
 	s := site
 	s.Stamp = func(string) string { return stamp }

@@ -12,25 +12,36 @@ import (
 
 func TestWhichEntryIsTaken(t *testing.T) {
 	film := Wanted{Name: "The Paper Lighthouse", Year: 2014, Kind: household.Films, Duration: 5400}
-	right := Candidate{ID: "wikidata Q1", Name: "The Paper Lighthouse", Year: 2014, Kind: household.Films, Duration: 5460}
+	right := Candidate{ID: "wikidata Q1", Name: "The Paper Lighthouse", Year: 2014, Kind: household.Films,
+		Duration: 5460}
 	with := func(c Candidate, do func(*Candidate)) Candidate { do(&c); return c }
 	for name, c := range map[string]struct {
 		w    Wanted
 		list []Candidate
 		want string
 	}{
-		"nothing":            {film, nil, ""},
-		"the one":            {film, []Candidate{right}, "wikidata Q1"},
-		"a book of the name": {film, []Candidate{with(right, func(c *Candidate) { c.Kind, c.Duration = household.Music, 0 })}, ""},
-		"two alike":          {film, []Candidate{right, with(right, func(c *Candidate) { c.ID = "wikidata Q2" })}, ""},
-		"an older one too":   {film, []Candidate{with(right, func(c *Candidate) { c.ID, c.Year = "wikidata Q2", 1968 }), right}, "wikidata Q1"},
-		"another length too": {film, []Candidate{with(right, func(c *Candidate) { c.ID, c.Duration = "wikidata Q2", 600 }), right}, "wikidata Q1"},
-		"another name":       {film, []Candidate{with(right, func(c *Candidate) { c.Name = "The Iron Lighthouse" })}, ""},
-		"under another name": {film, []Candidate{with(right, func(c *Candidate) { c.Name, c.Others = "Papīra bāka", []string{"Paper lighthouse"} })}, "wikidata Q1"},
-		"a year apart":       {film, []Candidate{with(right, func(c *Candidate) { c.Year = 2015 })}, "wikidata Q1"},
-		"no year known":      {Wanted{Name: film.Name, Kind: film.Kind}, []Candidate{with(right, func(c *Candidate) { c.Duration = 0 })}, ""},
-		"an id in the name":  {Wanted{Name: "something else", Kind: household.Films, Outside: "wikidata q1"}, []Candidate{with(right, func(c *Candidate) { c.ID = "wikidata Q3" }), right}, "wikidata Q1"},
-		"an album":           {Wanted{Name: "Tin Roof Nocturnes", By: "Mirela Vant", Year: 2012, Kind: household.Music}, []Candidate{{ID: "m 1", Name: "Tin Roof Nocturnes", By: "Mirela Vant", Year: 2012, Kind: household.Music}, {ID: "m 2", Name: "Tin Roof Nocturnes", By: "Somebody Else", Year: 2012, Kind: household.Music}}, "m 1"},
+		"nothing": {film, nil, ""},
+		"the one": {film, []Candidate{right}, "wikidata Q1"},
+		"a book of the name": {film, []Candidate{with(right,
+			func(c *Candidate) { c.Kind, c.Duration = household.Music, 0 })}, ""},
+		"two alike": {film, []Candidate{right, with(right, func(c *Candidate) { c.ID = "wikidata Q2" })}, ""},
+		"an older one too": {film, []Candidate{with(right,
+			func(c *Candidate) { c.ID, c.Year = "wikidata Q2", 1968 }), right}, "wikidata Q1"},
+		"another length too": {film, []Candidate{with(right,
+			func(c *Candidate) { c.ID, c.Duration = "wikidata Q2", 600 }), right}, "wikidata Q1"},
+		"another name": {film, []Candidate{with(right, func(c *Candidate) { c.Name = "The Iron Lighthouse" })},
+			""},
+		"under another name": {film, []Candidate{with(right,
+			func(c *Candidate) { c.Name, c.Others = "Papīra bāka", []string{"Paper lighthouse"} })}, "wikidata Q1"},
+		"a year apart": {film, []Candidate{with(right, func(c *Candidate) { c.Year = 2015 })}, "wikidata Q1"},
+		"no year known": {Wanted{Name: film.Name, Kind: film.Kind},
+			[]Candidate{with(right, func(c *Candidate) { c.Duration = 0 })}, ""},
+		"an id in the name": {Wanted{Name: "something else", Kind: household.Films, Outside: "wikidata q1"},
+			[]Candidate{with(right, func(c *Candidate) { c.ID = "wikidata Q3" }), right}, "wikidata Q1"},
+		"an album": {Wanted{Name: "Tin Roof Nocturnes", By: "Mirela Vant", Year: 2012, Kind: household.Music},
+			[]Candidate{{ID: "m 1", Name: "Tin Roof Nocturnes", By: "Mirela Vant", Year: 2012, Kind: household.Music},
+				{ID: "m 2", Name: "Tin Roof Nocturnes", By: "Somebody Else", Year: 2012, Kind: household.Music}},
+			"m 1"},
 	} {
 		list := Score(c.w, c.list)
 		got, ok := Take(list)
@@ -49,7 +60,9 @@ func TestNamesAlike(t *testing.T) {
 	for _, c := range []struct {
 		a, b string
 		want float64
-	}{{"The Paper Lighthouse", "paper lighthouse", 1}, {"Café Zvīņa", "Cafe Zvina", 1}, {"Salt & Semaphore", "Salt and Semaphore", 1}, {"abc", "abd", 2. / 3}, {"", "x", 0}, {"!", "!", 0}, {"Wren's Mill", "Wrens Mill", 1}} {
+	}{{"The Paper Lighthouse", "paper lighthouse", 1}, {"Café Zvīņa", "Cafe Zvina", 1},
+		{"Salt & Semaphore", "Salt and Semaphore", 1}, {"abc", "abd", 2. / 3}, {"", "x", 0}, {"!", "!", 0},
+		{"Wren's Mill", "Wrens Mill", 1}} {
 		if got := Alike(c.a, c.b); math.Abs(got-c.want) > 1e-9 {
 			t.Errorf("%q, %q: got %g, want %g", c.a, c.b, got, c.want)
 		}
@@ -67,8 +80,12 @@ func FuzzAlike(f *testing.F) {
 }
 
 func TestSidecarsAreReadBack(t *testing.T) {
-	d := Description{Name: "The Paper Lighthouse", Year: 2014, Summary: "A keeper folds ships.", People: []Person{{"Ada Reed", "director"}, {"Ödön Quill", "actor"}}, Genres: []string{"drama"}, Outside: "wikidata Q1"}
-	for kind, d := range map[household.Kind]Description{household.Films: d, household.Series: d, household.Music: {Name: "Tin Roof Nocturnes", Year: 2012, People: []Person{{"Mirela Vant", "artist"}}, Outside: "musicbrainz 0a0b"}} {
+	d := Description{Name: "The Paper Lighthouse", Year: 2014, Summary: "A keeper folds ships.",
+		People: []Person{{"Ada Reed", "director"}, {"Ödön Quill", "actor"}}, Genres: []string{"drama"},
+		Outside: "wikidata Q1"}
+	for kind, d := range map[household.Kind]Description{household.Films: d, household.Series: d,
+		household.Music: {Name: "Tin Roof Nocturnes", Year: 2012, People: []Person{{"Mirela Vant", "artist"}},
+			Outside: "musicbrainz 0a0b"}} {
 		b, err := WriteSidecar(kind, d)
 		if err != nil {
 			t.Fatal(err)
@@ -92,7 +109,8 @@ func TestSidecarsOfOthers(t *testing.T) {
 			t.Errorf("%s: got %+v, %v", text, got, err)
 		}
 	}
-	for _, text := range []string{"", "{}", "[]", "null", `{"@type":"Book"}`, `{"@type":`, strings.Repeat(" ", MaxSidecar+1)} {
+	for _, text := range []string{"", "{}", "[]", "null", `{"@type":"Book"}`, `{"@type":`,
+		strings.Repeat(" ", MaxSidecar+1)} {
 		if d, err := ReadSidecar([]byte(text)); err == nil {
 			t.Errorf("%.40q: read as %+v", text, d)
 		}
@@ -123,7 +141,8 @@ func TestWhatAPersonSetStays(t *testing.T) {
 }
 
 func TestLanguagesFromTheClosest(t *testing.T) {
-	for tag, want := range map[string]string{"en": "en", "lv": "lv en", "pt-BR": "pt-br pt en", "en-GB": "en-gb en", "zh-Hans-CN": "zh-hans-cn zh-hans zh en", "": "en"} {
+	for tag, want := range map[string]string{"en": "en", "lv": "lv en", "pt-BR": "pt-br pt en", "en-GB": "en-gb en",
+		"zh-Hans-CN": "zh-hans-cn zh-hans zh en", "": "en"} {
 		if got := strings.Join(Languages(tag), " "); got != want {
 			t.Errorf("%s: got %q, want %q", tag, got, want)
 		}

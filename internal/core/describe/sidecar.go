@@ -11,7 +11,8 @@ import (
 )
 
 // sidecarTypes are the types of schema.org that stand for our kinds.
-var sidecarTypes = map[household.Kind]string{household.Films: "Movie", household.Series: "TVSeries", household.Music: "MusicAlbum"}
+var sidecarTypes = map[household.Kind]string{household.Films: "Movie", household.Series: "TVSeries",
+	household.Music: "MusicAlbum"}
 
 // node is a thing of schema.org as far as it matters here.
 type node struct {
@@ -36,7 +37,8 @@ var entries = map[string]string{
 
 // WriteSidecar writes a description as JSON-LD with terms of schema.org.
 func WriteSidecar(kind household.Kind, d Description) ([]byte, error) {
-	n := node{Context: "https://schema.org", Type: sidecarTypes[kind], Name: d.Name, Summary: d.Summary, Genre: d.Genres}
+	n := node{Context: "https://schema.org", Type: sidecarTypes[kind], Name: d.Name, Summary: d.Summary,
+		Genre: d.Genres}
 	if n.Type == "" {
 		return nil, fmt.Errorf("titles of %s have no sidecar", kind)
 	}
@@ -94,7 +96,8 @@ func ReadSidecar(b []byte) (Description, error) {
 			}
 		}
 	}
-	for _, role := range []struct{ key, role string }{{"director", "director"}, {"byArtist", "artist"}, {"author", "author"}, {"creator", "author"}, {"actor", "actor"}} {
+	for _, role := range []struct{ key, role string }{{"director", "director"}, {"byArtist", "artist"},
+		{"author", "author"}, {"creator", "author"}, {"actor", "actor"}} {
 		for _, name := range texts(thing[role.key]) {
 			d.People = append(d.People, Person{name, role.role})
 		}
@@ -113,7 +116,8 @@ func ReadSidecar(b []byte) (Description, error) {
 // entryID reads the address of an entry in a catalogue as an outside id.
 func entryID(s string) string {
 	s = strings.TrimPrefix(strings.TrimPrefix(strings.TrimPrefix(s, "https://"), "http://"), "www.")
-	for _, p := range []struct{ start, source string }{{"wikidata.org/entity/", "wikidata"}, {"wikidata.org/wiki/", "wikidata"}, {"musicbrainz.org/release-group/", "musicbrainz"}} {
+	for _, p := range []struct{ start, source string }{{"wikidata.org/entity/", "wikidata"},
+		{"wikidata.org/wiki/", "wikidata"}, {"musicbrainz.org/release-group/", "musicbrainz"}} {
 		if id, ok := strings.CutPrefix(s, p.start); ok && id != "" && !strings.ContainsAny(id, "/?# ") {
 			return p.source + " " + id
 		}

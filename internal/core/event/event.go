@@ -125,7 +125,8 @@ type SignedIn struct {
 // Name and Fields tell it.
 func (SignedIn) Name() string { return "signed in" }
 func (e SignedIn) Fields() []Field {
-	return []Field{{Key: "member", Value: e.Member}, {Key: "device", Value: e.Device}, {Key: "address", Value: e.Address}, {Key: "away", Value: e.Away}}
+	return []Field{{Key: "member", Value: e.Member}, {Key: "device", Value: e.Device},
+		{Key: "address", Value: e.Address}, {Key: "away", Value: e.Away}}
 }
 
 // RefusedAway is that a member who may not came from outside the home.
@@ -151,7 +152,8 @@ type Scanned struct {
 // Name and Fields tell it.
 func (Scanned) Name() string { return "scanned" }
 func (e Scanned) Fields() []Field {
-	return []Field{{Key: "shelf", Value: e.Shelf}, {Key: "files", Value: e.Files}, {Key: "new", Value: e.New}, {Key: "changed", Value: e.Changed}, {Key: "gone", Value: e.Gone},
+	return []Field{{Key: "shelf", Value: e.Shelf}, {Key: "files", Value: e.Files}, {Key: "new", Value: e.New},
+		{Key: "changed", Value: e.Changed}, {Key: "gone", Value: e.Gone},
 		{Key: "failing", Value: e.Failing}, {Key: "seconds", Value: e.Seconds}}
 }
 
@@ -190,7 +192,8 @@ type UploadBegun struct {
 // Name and Fields tell it.
 func (UploadBegun) Name() string { return "an upload begins" }
 func (e UploadBegun) Fields() []Field {
-	return []Field{{Key: "member", Value: e.Member}, {Key: "shelf", Value: e.Shelf}, {Key: "file", Value: e.File}, {Key: "bytes", Value: e.Bytes}}
+	return []Field{{Key: "member", Value: e.Member}, {Key: "shelf", Value: e.Shelf}, {Key: "file", Value: e.File},
+		{Key: "bytes", Value: e.Bytes}}
 }
 
 // UploadPlaced is that what a member sent is on the shelf; Known that it was there already.
@@ -222,7 +225,8 @@ type UploadUnfit struct {
 // Name and Fields tell it.
 func (UploadUnfit) Name() string { return "an upload cannot go on the shelf" }
 func (e UploadUnfit) Fields() []Field {
-	return []Field{{Key: "member", Value: e.Member}, {Key: "shelf", Value: e.Shelf}, {Key: "file", Value: e.File}, {Key: "why", Value: e.Why}}
+	return []Field{{Key: "member", Value: e.Member}, {Key: "shelf", Value: e.Shelf}, {Key: "file", Value: e.File},
+		{Key: "why", Value: e.Why}}
 }
 
 // BackupMade is that the server made a backup by itself, and removed older ones.
@@ -262,7 +266,8 @@ type PlayEnded struct {
 // Name and Fields tell it.
 func (PlayEnded) Name() string { return "play ended" }
 func (e PlayEnded) Fields() []Field {
-	return []Field{{Key: "member", Value: e.Member}, {Key: "title", Value: e.Title}, {Key: "device", Value: e.Device}, {Key: "watched", Value: e.Watched},
+	return []Field{{Key: "member", Value: e.Member}, {Key: "title", Value: e.Title}, {Key: "device", Value: e.Device},
+		{Key: "watched", Value: e.Watched},
 		{Key: "finished", Value: e.Finished}}
 }
 

@@ -18,7 +18,8 @@ type Firewall struct {
 
 // UFW reads the output of "ufw status" for a TCP port.
 func UFW(text string, port int) Firewall {
-	f := Firewall{Known: true, Active: true, Source: "ufw", Blocks: true, Rule: "nothing allows it, and what is not allowed is denied"}
+	f := Firewall{Known: true, Active: true, Source: "ufw", Blocks: true,
+		Rule: "nothing allows it, and what is not allowed is denied"}
 	for line := range strings.Lines(text) {
 		w := strings.Fields(line)
 		if len(w) < 3 {

@@ -17,27 +17,32 @@ func TestPacketFiltersAreRead(t *testing.T) {
 		doc            []byte
 		active, blocks bool
 	}{
-		"nothing":               {[]byte(`{"nftables":[]}`), false, false},
-		"open":                  {doc(chain("accept")), true, false},
-		"shut":                  {doc(chain("drop")), true, true},
-		"shut, the port open":   {doc(chain("drop") + rule(match("26990")+`,{"accept":null}`)), true, false},
-		"shut, a set open":      {doc(chain("drop") + rule(match(`{"set":[22,26990]}`)+`,{"counter":{}},{"accept":null}`)), true, false},
-		"shut, a range open":    {doc(chain("drop") + rule(match(`{"range":[26000,27000]}`)+`,{"accept":null}`)), true, false},
+		"nothing":             {[]byte(`{"nftables":[]}`), false, false},
+		"open":                {doc(chain("accept")), true, false},
+		"shut":                {doc(chain("drop")), true, true},
+		"shut, the port open": {doc(chain("drop") + rule(match("26990")+`,{"accept":null}`)), true, false},
+		"shut, a set open":    {doc(chain("drop") + rule(match(`{"set":[22,26990]}`)+`,{"counter":{}},{"accept":null}`)), true, false},
+		"shut, a range open": {doc(chain("drop") + rule(match(`{"range":[26000,27000]}`)+`,{"accept":null}`)), true,
+			false},
 		"shut, another open":    {doc(chain("drop") + rule(match("22")+`,{"accept":null}`)), true, true},
 		"open, the port shut":   {doc(chain("accept") + rule(match("26990")+`,{"drop":null}`)), true, true},
 		"a rule that asks more": {doc(chain("accept") + rule(`{"match":{"op":"==","left":{"meta":{"key":"iifname"}},"right":"eth9"}},{"drop":null}`)), true, false},
 	} {
-		if f := NFTables(c.doc, 26990); !f.Known || f.Active != c.active || f.Blocks != c.blocks || f.Blocks && f.Rule == "" {
+		if f := NFTables(c.doc, 26990); !f.Known || f.Active != c.active || f.Blocks != c.blocks || f.Blocks &&
+			f.Rule == "" {
 			t.Errorf("%s: got %+v", name, f)
 		}
 	}
 	if f := NFTables([]byte("no"), 1); f.Known || f.Why == "" {
 		t.Errorf("no document: got %+v", f)
 	}
-	head := "Status: active\n\nTo                         Action      From\n--                         ------      ----\n"
+	head := "Status: active\n\nTo                         Action      From\n--                         ------      " +
+		"----\n"
 	for rules, blocks := range map[string]bool{
-		"": true, "22/tcp ALLOW Anywhere\n": true, "26990/tcp                  ALLOW       192.0.2.0/24\n": false, "26990 LIMIT Anywhere\n": false,
-		"26000:27000/tcp ALLOW Anywhere\n": false, "26990/udp ALLOW Anywhere\n": true, "26990/tcp DENY Anywhere\n26990/tcp ALLOW Anywhere\n": true,
+		"": true, "22/tcp ALLOW Anywhere\n": true, "26990/tcp                  ALLOW       192.0.2.0/24\n": false,
+		"26990 LIMIT Anywhere\n":           false,
+		"26000:27000/tcp ALLOW Anywhere\n": false, "26990/udp ALLOW Anywhere\n": true,
+		"26990/tcp DENY Anywhere\n26990/tcp ALLOW Anywhere\n": true,
 	} {
 		if f := UFW(head+rules, 26990); f.Blocks != blocks {
 			t.Errorf("%q: got %+v, want blocks %v", rules, f, blocks)

@@ -170,7 +170,8 @@ func quote(s string) string {
 			b.WriteByte('\\')
 			b.WriteRune(r)
 		case r < ' ' || r == 0x7f:
-			b.WriteString(`\u` + strings.Repeat("0", 4-len(strconv.FormatInt(int64(r), 16))) + strconv.FormatInt(int64(r), 16))
+			b.WriteString(`\u` + strings.Repeat("0",
+				4-len(strconv.FormatInt(int64(r), 16))) + strconv.FormatInt(int64(r), 16))
 		default:
 			b.WriteRune(r)
 		}

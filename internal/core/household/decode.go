@@ -55,7 +55,8 @@ func Decode(name string, text []byte) (*Household, error) {
 		row, col := wrong.Position()
 		return nil, Faults{wrongType(fmt.Sprintf("%s:%d:%d", name, row, col), wrong)}
 	default:
-		return nil, Faults{{What: "the household file cannot be read", Where: name, Why: err.Error(), Fix: "mend the line and try again", Exit: problem.ExitUsage, Err: err}}
+		return nil, Faults{{What: "the household file cannot be read", Where: name, Why: err.Error(),
+			Fix: "mend the line and try again", Exit: problem.ExitUsage, Err: err}}
 	}
 	// A zero that was written must not be taken for one that was left out.
 	zeroPort := h.Server.Port == 0 && at.has("server.port")
@@ -72,7 +73,8 @@ func Decode(name string, text []byte) (*Household, error) {
 		if row, col, ok := at.position(c.key); ok {
 			where = fmt.Sprintf("%s:%d:%d", name, row, col)
 		}
-		faults = append(faults, &problem.Problem{What: "the household file holds a value that cannot be: " + c.key, Where: where, Why: c.why, Fix: c.fix, Exit: problem.ExitUsage})
+		faults = append(faults, &problem.Problem{What: "the household file holds a value that cannot be: " + c.key,
+			Where: where, Why: c.why, Fix: c.fix, Exit: problem.ExitUsage})
 	}
 	if len(faults) > 0 {
 		return nil, faults
@@ -103,7 +105,8 @@ func wrongType(where string, e *toml.DecodeError) *problem.Problem {
 		found, _, _ := strings.Cut(rest, " ") // what follows speaks of Go
 		why = "a TOML " + found + " stands there"
 	}
-	p := &problem.Problem{What: "the household file cannot be read", Where: where, Why: why, Fix: "mend this place and try again", Exit: problem.ExitUsage, Err: e}
+	p := &problem.Problem{What: "the household file cannot be read", Where: where, Why: why,
+		Fix: "mend this place and try again", Exit: problem.ExitUsage, Err: e}
 	if k := strings.Join(e.Key(), "."); k != "" {
 		p.What = "the household file has a value of the wrong kind: " + k
 		if want := kindOf(e.Key()); want != "" {

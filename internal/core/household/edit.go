@@ -56,7 +56,8 @@ func AddShelf(name string, text []byte, s Shelf) ([]byte, error) {
 	for _, f := range s.Folders {
 		folders = append(folders, quote(f))
 	}
-	block := fmt.Sprintf("\n[[shelf]]\nname    = %s\nkind    = %s\nfolders = [%s]\naccess  = %s\n", quote(s.Name), quote(string(s.Kind)), strings.Join(folders, ", "), quote(string(s.Access)))
+	block := fmt.Sprintf("\n[[shelf]]\nname    = %s\nkind    = %s\nfolders = [%s]\naccess  = %s\n", quote(s.Name),
+		quote(string(s.Kind)), strings.Join(folders, ", "), quote(string(s.Access)))
 	if s.Credentials != "" {
 		block += "credentials = " + quote(s.Credentials) + "\n"
 	}

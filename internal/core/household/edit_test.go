@@ -47,23 +47,27 @@ func TestShelvesAreAddedAndRemovedWithAllElseLeftAsItIs(t *testing.T) {
 }
 
 func TestAShelfInTheMiddleIsTakenOutAlone(t *testing.T) {
-	text := strings.Replace(mill, "[[shelf]]\nname    = \"series\"", "# what bram likes\n[[shelf]]\nname    = \"series\"", 1)
+	text := strings.Replace(mill, "[[shelf]]\nname    = \"series\"",
+		"# what bram likes\n[[shelf]]\nname    = \"series\"", 1)
 	out, err := RemoveShelf("h", []byte(text), "films")
 	if err != nil {
 		t.Fatal(err)
 	}
 	h, err := Decode("h", out)
-	if err != nil || len(h.Shelves) != 1 || h.Shelves[0].Name != "series" || !strings.Contains(string(out), "# what bram likes") {
+	if err != nil || len(h.Shelves) != 1 || h.Shelves[0].Name != "series" ||
+		!strings.Contains(string(out), "# what bram likes") {
 		t.Errorf("%v\n%s", err, out)
 	}
 	if _, err := RemoveShelf("h", []byte(text), "books"); !errors.Is(err, ErrNoShelf) {
 		t.Errorf("an unknown shelf: got %v", err)
 	}
 	var faults Faults
-	if _, err := AddShelf("h", []byte(text), Shelf{Name: "films", Kind: Films, Folders: []string{"/srv/x"}}); !errors.As(err, &faults) {
+	if _, err := AddShelf("h", []byte(text),
+		Shelf{Name: "films", Kind: Films, Folders: []string{"/srv/x"}}); !errors.As(err, &faults) {
 		t.Errorf("the same name again: got %v", err)
 	}
-	if _, err := AddShelf("h", []byte(text), Shelf{Name: "more", Kind: Films, Folders: []string{"/srv/media/films/in"}}); !errors.As(err, &faults) {
+	if _, err := AddShelf("h", []byte(text),
+		Shelf{Name: "more", Kind: Films, Folders: []string{"/srv/media/films/in"}}); !errors.As(err, &faults) {
 		t.Errorf("a folder within another: got %v", err)
 	}
 }
@@ -71,12 +75,16 @@ func TestAShelfInTheMiddleIsTakenOutAlone(t *testing.T) {
 func TestGroupsAreAddedInPlace(t *testing.T) {
 	rest := "[storage]\nstate = \"/srv/s\"\n"
 	for before, after := range map[string]string{
-		"[server]\nrun_as = \"1:1\" # who\nport = 26991\n":                   "[server]\nrun_as = \"1:1\" # who\ngroups  = [\"44\"]\nport = 26991\n",
-		"[server]\nrun_as = \"1:1\"\ngroups = []\n":                          "[server]\nrun_as = \"1:1\"\ngroups = [\"44\"]\n",
+		"[server]\nrun_as = \"1:1\" # who\nport = 26991\n": "[server]\nrun_as = \"1:1\" # " +
+			"who\ngroups  = [\"44\"]\nport = 26991\n",
+		"[server]\nrun_as = \"1:1\"\ngroups = []\n": "[server]\nrun_as = \"1:1\"\ngroups " +
+			"= [\"44\"]\n",
 		"[server]\nrun_as = \"1:1\"\ngroups = [\"a]\", # odd ]\n \"b\", ]\n": "",
-		"[server]\nrun_as = \"1:1\"\ngroups = [\"7\"] # mine\n":              "[server]\nrun_as = \"1:1\"\ngroups = [\"7\", \"44\"] # mine\n",
-		"[server]\nrun_as = \"1:1\"\ngroups = [\n  \"7\",\n]\n":              "[server]\nrun_as = \"1:1\"\ngroups = [\n  \"7\", \"44\"]\n",
-		"[server]\nrun_as = \"1:1\"\ngroups = [\"44\"]\n":                    "[server]\nrun_as = \"1:1\"\ngroups = [\"44\"]\n",
+		"[server]\nrun_as = \"1:1\"\ngroups = [\"7\"] # mine\n": "[server]\nrun_as = \"1:1\"\ngroups " +
+			"= [\"7\", \"44\"] # mine\n",
+		"[server]\nrun_as = \"1:1\"\ngroups = [\n  \"7\",\n]\n": "[server]\nrun_as = \"1:1\"\ngroups = [\n  \"7\", " +
+			"\"44\"]\n",
+		"[server]\nrun_as = \"1:1\"\ngroups = [\"44\"]\n": "[server]\nrun_as = \"1:1\"\ngroups = [\"44\"]\n",
 	} {
 		head := "format = 1\n[household]\nname = \"x\"\n"
 		got, err := AddGroup("h", []byte(head+before+rest), "44")

@@ -71,7 +71,8 @@ func (l Lookup) PauseOf() (time.Duration, error) {
 	public := slices.Contains(l.Sources, "wikidata") && (l.Wikidata == "" || l.Commons == "") ||
 		slices.Contains(l.Sources, "musicbrainz") && (l.MusicBrainz == "" || l.Covers == "")
 	if d < leastPause && public {
-		return 0, fmt.Errorf("a catalogue that is everybody's is not asked more often than once a second, and %q is less",
+		return 0, fmt.Errorf("a catalogue that is everybody's is not asked more often than once a second, and %q "+
+			"is less",
 			l.Pause)
 	}
 	return d, nil
@@ -302,50 +303,63 @@ func (h *Household) judge(given func(key string) bool) []complaint {
 	}
 	if strings.TrimSpace(h.Household.Name) == "" {
 		bad("household.name", "write: name = \"…\" under [household]", "the household has no name")
-	} else if len(h.Household.Name) > 80 || strings.ContainsFunc(h.Household.Name, func(r rune) bool { return r < ' ' }) {
-		bad("household.name", "choose a name of at most 80 bytes with no control characters", "the name cannot be shown on one line")
+	} else if len(h.Household.Name) > 80 ||
+		strings.ContainsFunc(h.Household.Name, func(r rune) bool { return r < ' ' }) {
+		bad("household.name", "choose a name of at most 80 bytes with no control characters",
+			"the name cannot be shown on one line")
 	}
 	if _, err := time.LoadLocation(h.Household.Timezone); err != nil || h.Household.Timezone == "Local" {
-		bad("household.timezone", "write an IANA time zone, such as \"Europe/Riga\" or \"UTC\"", "time zone %q is not known", h.Household.Timezone)
+		bad("household.timezone", "write an IANA time zone, such as \"Europe/Riga\" or \"UTC\"",
+			"time zone %q is not known", h.Household.Timezone)
 	}
 	if !langTag.MatchString(h.Household.Language) {
-		bad("household.language", "write a language such as \"en\" or \"lv\"", "%q is not a language tag", h.Household.Language)
+		bad("household.language", "write a language such as \"en\" or \"lv\"", "%q is not a language tag",
+			h.Household.Language)
 	}
 	if !slices.Contains([]string{"auto", "docker", "podman", "process"}, h.Server.Engine) {
 		bad("server.engine", "write one of: auto, docker, podman, process", "engine %q is not known", h.Server.Engine)
 	}
 	switch {
 	case h.Server.RunAs == "" && given("server.run_as"):
-		bad("server.run_as", "write an account, uid:gid, or leave the line out for "+DefaultAccount, "no run-as account is given")
+		bad("server.run_as", "write an account, uid:gid, or leave the line out for "+DefaultAccount,
+			"no run-as account is given")
 	case !account.MatchString(h.Server.RunAs):
 		if _, _, ok := h.Server.IDs(); !ok {
-			bad("server.run_as", "write an account name, or two numbers such as \"1500:1500\"", "%q is neither an account name nor uid:gid", h.Server.RunAs)
+			bad("server.run_as", "write an account name, or two numbers such as \"1500:1500\"",
+				"%q is neither an account name nor uid:gid", h.Server.RunAs)
 		}
 	}
 	for i, g := range h.Server.Groups {
 		if n, ok := GroupNumber(g); !account.MatchString(g) && (!ok || n == 1<<32-1) {
-			bad(fmt.Sprintf("server.groups[%d]", i), "write a group's name, or its number in quotes", "%q is neither", g)
+			bad(fmt.Sprintf("server.groups[%d]", i), "write a group's name, or its number in quotes", "%q is neither",
+				g)
 		}
 	}
 	for i, d := range h.Server.Devices {
-		if !strings.HasPrefix(path.Clean(d), "/dev/") || strings.ContainsFunc(d, func(r rune) bool { return r <= ' ' || r == ':' }) {
-			bad(fmt.Sprintf("server.devices[%d]", i), "write a device, such as \"/dev/dri\"", "%q is no device below /dev", d)
+		if !strings.HasPrefix(path.Clean(d), "/dev/") ||
+			strings.ContainsFunc(d, func(r rune) bool { return r <= ' ' || r == ':' }) {
+			bad(fmt.Sprintf("server.devices[%d]", i), "write a device, such as \"/dev/dri\"",
+				"%q is no device below /dev", d)
 		}
 	}
 	if h.Server.Port < 1 || h.Server.Port > 65535 || given("server.port") && h.Server.Port == 0 {
 		bad("server.port", "choose a port from 1 to 65535; 26990 is ours", "port %d is out of range", h.Server.Port)
 	}
 	if _, err := h.Server.BindAddr(); err != nil {
-		bad("server.bind", "write lan, localhost, or an address such as \"192.0.2.10\"", "%q is not an address", h.Server.Bind)
+		bad("server.bind", "write lan, localhost, or an address such as \"192.0.2.10\"", "%q is not an address",
+			h.Server.Bind)
 	}
 	if !netName.MatchString(h.Server.Network) {
-		bad("server.network", "write own, host, or the name of a network of the engine", "%q cannot be a network's name", h.Server.Network)
+		bad("server.network", "write own, host, or the name of a network of the engine",
+			"%q cannot be a network's name", h.Server.Network)
 	}
 	if p := h.Server.Processors; p < 0 || p > 1024 || p != p || p > 0 && p < 0.1 {
-		bad("server.processors", "write how many cores it may keep busy, such as 1.5, or leave the line out", "%v is no number of processor cores from 0.1 on", p)
+		bad("server.processors", "write how many cores it may keep busy, such as 1.5, or leave the line out",
+			"%v is no number of processor cores from 0.1 on", p)
 	}
 	if h.Server.LogLimit < 1<<20 {
-		bad("server.log_limit", "give it 1 MiB or more", "%s holds too little of a log to find anything", h.Server.LogLimit)
+		bad("server.log_limit", "give it 1 MiB or more", "%s holds too little of a log to find anything",
+			h.Server.LogLimit)
 	}
 	out = append(out, h.judgeLife()...)
 	out = append(out, h.judgeQuiet()...)
@@ -368,13 +382,16 @@ func (h *Household) judge(given func(key string) bool) []complaint {
 	out = append(out, h.judgeShelves()...)
 	if h.Remote.Address != "" {
 		u, err := url.Parse(h.Remote.Address)
-		if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || u.Path != "" && u.Path != "/" || u.User != nil || u.RawQuery != "" {
-			bad("remote.address", "write it as in a browser, such as \"https://shelf.example.net\"", "%q is not an address of a web site", h.Remote.Address)
+		if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || u.Path != "" && u.Path != "/" ||
+			u.User != nil || u.RawQuery != "" {
+			bad("remote.address", "write it as in a browser, such as \"https://shelf.example.net\"",
+				"%q is not an address of a web site", h.Remote.Address)
 		}
 	}
 	for i, p := range h.Remote.TrustedProxies {
 		if _, err := ParseNetwork(p); err != nil {
-			bad(fmt.Sprintf("remote.trusted_proxies[%d]", i), "write an address or a network, such as \"192.0.2.10\" or \"192.0.2.0/24\"", "%q is neither", p)
+			bad(fmt.Sprintf("remote.trusted_proxies[%d]", i),
+				"write an address or a network, such as \"192.0.2.10\" or \"192.0.2.0/24\"", "%q is neither", p)
 		}
 	}
 	return out
@@ -388,26 +405,32 @@ func (h *Household) judgeShelves() []complaint {
 	type place struct{ key, path, what, shown string }
 	var places []place
 	if h.Storage.State != "" {
-		places = append(places, place{"storage.state", path.Clean(h.Storage.State), "the state folder", path.Clean(h.Storage.State)})
+		places = append(places, place{"storage.state", path.Clean(h.Storage.State), "the state folder",
+			path.Clean(h.Storage.State)})
 	}
 	if h.Storage.Scratch != "memory" && strings.HasPrefix(h.Storage.Scratch, "/") {
-		places = append(places, place{"storage.scratch", path.Clean(h.Storage.Scratch), "the scratch folder", path.Clean(h.Storage.Scratch)})
+		places = append(places, place{"storage.scratch", path.Clean(h.Storage.Scratch), "the scratch folder",
+			path.Clean(h.Storage.Scratch)})
 	}
 	if f := h.Backup.Folder; strings.HasPrefix(f, "/") {
 		places = append(places, place{"backup.folder", path.Clean(f), "the folder of backups", path.Clean(f)})
 	}
 	for i, s := range h.Lookup.Sources {
 		if !slices.Contains(Catalogues, s) {
-			bad(fmt.Sprintf("lookup.sources[%d]", i), "write wikidata or musicbrainz", "the catalogue %q is not known", s)
+			bad(fmt.Sprintf("lookup.sources[%d]", i), "write wikidata or musicbrainz", "the catalogue %q is not known",
+				s)
 		}
 	}
-	for key, s := range map[string]string{"wikidata": h.Lookup.Wikidata, "commons": h.Lookup.Commons, "musicbrainz": h.Lookup.MusicBrainz, "covers": h.Lookup.Covers} {
-		if u, err := url.Parse(s); s != "" && (err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "") {
+	for key, s := range map[string]string{"wikidata": h.Lookup.Wikidata, "commons": h.Lookup.Commons,
+		"musicbrainz": h.Lookup.MusicBrainz, "covers": h.Lookup.Covers} {
+		if u, err := url.Parse(s); s != "" &&
+			(err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "") {
 			bad("lookup."+key, "write an address such as https://example.net/w/api.php", "%q is no address", s)
 		}
 	}
 	if _, err := h.Lookup.PauseOf(); err != nil {
-		bad("lookup.pause", "write a length from 1s to 1m; less, from 50ms on, where every catalogue's address is one of "+
+		bad("lookup.pause", "write a length from 1s to 1m; less, from 50ms on, where every catalogue's address is "+
+			"one of "+
 			"your own", "%v", err)
 	}
 	seen := map[string]bool{}
@@ -447,7 +470,8 @@ func (h *Household) judgeShelves() []complaint {
 			at := fmt.Sprintf("%s.folders[%d]", key, j)
 			if IsShare(f) {
 				if share, err := ParseShare(f); err != nil {
-					bad(at, "write it as \"nfs://nas.home.arpa/export/films\" or \"smb://nas.home.arpa/media/films\"", "%v", err)
+					bad(at, "write it as \"nfs://nas.home.arpa/export/films\" or \"smb://nas.home.arpa/media/films\"",
+						"%v", err)
 				} else {
 					places = append(places, place{at, share.place(), fmt.Sprintf("a folder of shelf %q", s.Name), f})
 				}
@@ -457,7 +481,8 @@ func (h *Household) judgeShelves() []complaint {
 				bad(at, "write the whole path of a folder", "%s", why)
 				continue
 			}
-			places = append(places, place{at, path.Clean(f), fmt.Sprintf("a folder of shelf %q", s.Name), path.Clean(f)})
+			places = append(places, place{at, path.Clean(f), fmt.Sprintf("a folder of shelf %q", s.Name),
+				path.Clean(f)})
 		}
 	}
 	for i, a := range places {
@@ -466,9 +491,11 @@ func (h *Household) judgeShelves() []complaint {
 			case a.path == b.path:
 				bad(a.key, "name each folder once", "%s is also %s", a.shown, b.what)
 			case Within(a.path, b.path):
-				bad(a.key, "keep them apart, or name only the outer one", "%s lies inside %s, %s", a.shown, b.shown, b.what)
+				bad(a.key, "keep them apart, or name only the outer one", "%s lies inside %s, %s", a.shown, b.shown,
+					b.what)
 			case Within(b.path, a.path):
-				bad(a.key, "keep them apart, or name only the outer one", "%s contains %s, %s", a.shown, b.shown, b.what)
+				bad(a.key, "keep them apart, or name only the outer one", "%s contains %s, %s", a.shown, b.shown,
+					b.what)
 			}
 		}
 	}

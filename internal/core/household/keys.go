@@ -66,7 +66,8 @@ var Keys = []Key{
 	{Name: "server.network", Default: "`own`",
 		Takes: "`own`, `host`, or an existing network of the engine"},
 	{Name: "server.processors", Default: "no bound",
-		Takes: "how many cores the server may keep busy, such as `1.5`; with `process` a habit of the server's, no bound"},
+		Takes: "how many cores the server may keep busy, such as `1.5`; with `process` a habit of the server's, no " +
+			"bound"},
 	{Name: "server.log_limit", Default: "`16 MiB`",
 		Takes: "how much of the server's log is kept, at least 1 MiB; an engine that keeps its logs in files is " +
 			"told to (others see to it themselves)"},
@@ -84,7 +85,8 @@ var Keys = []Key{
 		Takes:  "`films`, `series`, `music`, `photos`, `recordings`",
 		Values: []string{"films", "series", "music", "photos", "recordings"}},
 	{Name: "shelf.folders", Default: "–",
-		Takes: "one or more absolute folders, none within another or within the state; or shares as `nfs://` or `smb://`"},
+		Takes: "one or more absolute folders, none within another or within the state; or shares as `nfs://` or " +
+			"`smb://`"},
 	{Name: "shelf.credentials", Default: "–",
 		Takes: "for `smb://`: a file of mode 0600 with `username=`, `password=` and perhaps `domain=`, a line each"},
 	{Name: "shelf.access", Default: "`read`",

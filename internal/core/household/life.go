@@ -26,30 +26,38 @@ func (h *Household) judgeLife() []complaint {
 	}
 	s := h.Server
 	if strings.ContainsFunc(s.Version, func(r rune) bool { return r <= ' ' || r == 0x7f }) || len(s.Version) > 80 {
-		bad("server.version", "write it as cozyshelf --version shows it, or leave the line out", "%q cannot be a version", s.Version)
+		bad("server.version", "write it as cozyshelf --version shows it, or leave the line out",
+			"%q cannot be a version", s.Version)
 	}
 	if !slices.Contains([]Start{StartBoot, StartCrash, StartNever}, s.Start) {
-		bad("server.start", "write boot (with the machine, and after a crash), crash (after a crash only) or never", "start %q is not known", s.Start)
+		bad("server.start", "write boot (with the machine, and after a crash), crash (after a crash only) or never",
+			"start %q is not known", s.Start)
 	}
 	if n, err := strconv.ParseUint(s.Umask, 8, 16); !umaskText.MatchString(s.Umask) || err != nil || n&0o700 != 0 {
-		bad("server.umask", "write three or four octal digits that leave the owner all, such as \"0022\" or \"0002\"", "%q cannot be a umask", s.Umask)
+		bad("server.umask", "write three or four octal digits that leave the owner all, such as \"0022\" or \"0002\"",
+			"%q cannot be a umask", s.Umask)
 	}
 	for i, d := range s.DNS {
 		if a, err := netip.ParseAddr(d); err != nil || a.IsUnspecified() || a.IsMulticast() {
-			bad(fmt.Sprintf("server.dns[%d]", i), "write an address, such as \"192.0.2.53\"", "%q is not the address of a name server", d)
+			bad(fmt.Sprintf("server.dns[%d]", i), "write an address, such as \"192.0.2.53\"",
+				"%q is not the address of a name server", d)
 		}
 	}
 	if len(s.DNS) > 3 {
-		bad("server.dns", "leave three", "resolvers look at three name servers (resolv.conf(5)), and there are %d", len(s.DNS))
+		bad("server.dns", "leave three", "resolvers look at three name servers (resolv.conf(5)), and there are %d",
+			len(s.DNS))
 	}
 	for name, addr := range s.Hosts {
 		if _, err := netip.ParseAddr(addr); err != nil || !hostName.MatchString(name) {
-			bad("server.hosts", "write hosts = { \"nas.home.arpa\" = \"192.0.2.10\" }", "%q = %q is no name of a host with its address", name, addr)
+			bad("server.hosts", "write hosts = { \"nas.home.arpa\" = \"192.0.2.10\" }",
+				"%q = %q is no name of a host with its address", name, addr)
 		}
 	}
 	for i, name := range s.Names {
 		if !hostName.MatchString(name) || len(name) > 253 {
-			bad(fmt.Sprintf("server.names[%d]", i), "write a name as it stands in a browser's address, such as \"shelf.home.arpa\"", "%q is no name of a host", name)
+			bad(fmt.Sprintf("server.names[%d]", i),
+				"write a name as it stands in a browser's address, such as \"shelf.home.arpa\"",
+				"%q is no name of a host", name)
 		}
 	}
 	if !slices.Contains([]string{"debug", "info", "warn", "error"}, s.LogLevel) {

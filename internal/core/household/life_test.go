@@ -46,8 +46,11 @@ func TestWhatRulesTheLifeOfADeployment(t *testing.T) {
 			t.Errorf("%s: got %v, want %q", line, err, says)
 		}
 	}
-	h, err := Decode("h", fmt.Appendf(nil, small, "umask = \"0027\"\nstart = \"crash\"\ndns = [\"2001:db8::53\"]\nhosts = { \"nas.home.arpa\" = \"2001:db8::1\" }\n[backup]\nevery = \"week\"\nfolder = \"/srv/backups\"\n"))
-	if err != nil || h.Server.UmaskBits() != 0o027 || h.Backup.Keep != 7 || h.Backup.At != "03:30" || h.Server.Hosts["nas.home.arpa"] != "2001:db8::1" {
+	h, err := Decode("h", fmt.Appendf(nil, small,
+		"umask = \"0027\"\nstart = \"crash\"\ndns = [\"2001:db8::53\"]\nhosts = { \"nas.home.arpa\" = "+
+			"\"2001:db8::1\" }\n[backup]\nevery = \"week\"\nfolder = \"/srv/backups\"\n"))
+	if err != nil || h.Server.UmaskBits() != 0o027 || h.Backup.Keep != 7 || h.Backup.At != "03:30" ||
+		h.Server.Hosts["nas.home.arpa"] != "2001:db8::1" {
 		t.Errorf("got %+v, %v", h, err)
 	}
 }

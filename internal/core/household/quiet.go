@@ -61,7 +61,8 @@ func (h *Household) judgeQuiet() []complaint {
 	var out []complaint
 	for i, w := range h.Quiet.Work {
 		if !slices.Contains(QuietWork, w) {
-			out = append(out, complaint{fmt.Sprintf("quiet.work[%d]", i), fmt.Sprintf("work %q is not known", w), "write " + strings.Join(QuietWork, ", ")})
+			out = append(out, complaint{fmt.Sprintf("quiet.work[%d]", i), fmt.Sprintf("work %q is not known", w),
+				"write " + strings.Join(QuietWork, ", ")})
 		}
 	}
 	if h.Quiet.Hours == "" {

@@ -7,7 +7,8 @@ import (
 )
 
 func TestHoursOfADay(t *testing.T) {
-	for text, held := range map[string][2]int{"01:00-06:00": {60, 360}, "22:30-05:00": {1350, 300}, "00:00-24:00": {0, 1440}, "08:00-08:00": {480, 480}, "23:59-00:00": {1439, 0}, "0:00-0:01": {0, 1}} {
+	for text, held := range map[string][2]int{"01:00-06:00": {60, 360}, "22:30-05:00": {1350, 300},
+		"00:00-24:00": {0, 1440}, "08:00-08:00": {480, 480}, "23:59-00:00": {1439, 0}, "0:00-0:01": {0, 1}} {
 		h, err := ParseHours(text)
 		if err != nil || (h != Hours{held[0], held[1]}) {
 			t.Errorf("%s: got %+v, %v", text, h, err)
@@ -22,7 +23,8 @@ func TestHoursOfADay(t *testing.T) {
 			t.Errorf("%s: holds %d minutes, want %d", text, n, want)
 		}
 	}
-	for _, text := range []string{"", "x", "01:00", "01:00-", "25:00-01:00", "24:00-01:00", "01:00–06:00", "1-2", "01:60-02:00"} {
+	for _, text := range []string{"", "x", "01:00", "01:00-", "25:00-01:00", "24:00-01:00", "01:00–06:00", "1-2",
+		"01:60-02:00"} {
 		if h, err := ParseHours(text); err == nil {
 			t.Errorf("%q: got %+v", text, h)
 		}

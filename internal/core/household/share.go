@@ -53,7 +53,8 @@ func ParseShare(s string) (Share, error) {
 	}
 	if u.User != nil {
 		if _, has := u.User.Password(); has {
-			return sh, fmt.Errorf("a password has no place in the household file: write it into a file of mode 0600, and credentials = \"/path/of/it\" beside folders")
+			return sh, fmt.Errorf("a password has no place in the household file: write it into a file of mode " +
+				"0600, and credentials = \"/path/of/it\" beside folders")
 		}
 		if sh.User = u.User.Username(); sh.Kind == "nfs" {
 			return sh, fmt.Errorf("NFS knows no user in its address")
@@ -62,7 +63,8 @@ func ParseShare(s string) (Share, error) {
 	p := path.Clean("/" + u.Path)
 	// A comma or a control character would end the option it stands in.
 	if strings.ContainsFunc(p+sh.User, func(r rune) bool { return r < ' ' || r == 0x7f || r == ',' || r == '\\' }) {
-		return sh, fmt.Errorf("the path holds a comma, a backslash or a control character, which mount options cannot carry")
+		return sh, fmt.Errorf("the path holds a comma, a backslash or a control character, which mount options " +
+			"cannot carry")
 	}
 	if strings.Contains(u.Path, "/../") || strings.HasSuffix(u.Path, "/..") {
 		return sh, fmt.Errorf("%q holds \"..\"", s)

@@ -66,7 +66,8 @@ type Counter struct {
 // Add adds a file. The error is of what it says it holds.
 func (c *Counter) Add(f Counted) error {
 	if c.kinds == nil {
-		c.kinds, c.codecs, c.sizes = map[household.Kind]*KindFigures{}, map[[2]string]*CodecFigures{}, map[int]*SizeFigures{}
+		c.kinds, c.codecs, c.sizes = map[household.Kind]*KindFigures{}, map[[2]string]*CodecFigures{},
+			map[int]*SizeFigures{}
 	}
 	k := c.kinds[f.Kind]
 	if k == nil {
@@ -131,7 +132,8 @@ func (c *Counter) Codecs() []CodecFigures {
 		return slices.Index([]string{"", "audio", "video"}, content) * -1
 	}
 	return sorted(c.codecs, func(a, b CodecFigures) int {
-		return cmp.Or(cmp.Compare(place(a.Content), place(b.Content)), cmp.Compare(b.Files, a.Files), cmp.Compare(a.Content, b.Content), cmp.Compare(a.Codec, b.Codec))
+		return cmp.Or(cmp.Compare(place(a.Content), place(b.Content)), cmp.Compare(b.Files, a.Files),
+			cmp.Compare(a.Content, b.Content), cmp.Compare(a.Codec, b.Codec))
 	})
 }
 

@@ -75,7 +75,8 @@ type Problem struct {
 // path.
 func Arrange(list []Problem) {
 	slices.SortStableFunc(list, func(a, b Problem) int {
-		return cmp.Or(cmp.Compare(slices.Index(Sorts, a.Sort), slices.Index(Sorts, b.Sort)), cmp.Compare(a.Shelf, b.Shelf), cmp.Compare(a.Path, b.Path))
+		return cmp.Or(cmp.Compare(slices.Index(Sorts, a.Sort), slices.Index(Sorts, b.Sort)),
+			cmp.Compare(a.Shelf, b.Shelf), cmp.Compare(a.Path, b.Path))
 	})
 }
 
@@ -132,7 +133,8 @@ func Problems(files iter.Seq[File], language string) iter.Seq[Problem] {
 				places = append(places, maphash.Comparable(seed, k))
 			}
 		}
-		l := looker{seed: seed, language: language, contents: twice(contents), places: twice(places), twins: map[content]string{}, same: map[place]string{}, titles: map[int64]bool{}, more: true}
+		l := looker{seed: seed, language: language, contents: twice(contents), places: twice(places),
+			twins: map[content]string{}, same: map[place]string{}, titles: map[int64]bool{}, more: true}
 		l.yield = func(p Problem) {
 			l.more = l.more && yield(p)
 		}
@@ -180,7 +182,8 @@ func (l *looker) look(f File) {
 			l.same[k] = f.Path
 		}
 	}
-	if f.Content == naming.Video && f.Extra == "" && f.Problem == "" && spoken != "" && (f.Kind == household.Films || f.Kind == household.Series) && !subtitled(f, spoken) {
+	if f.Content == naming.Video && f.Extra == "" && f.Problem == "" && spoken != "" &&
+		(f.Kind == household.Films || f.Kind == household.Series) && !subtitled(f, spoken) {
 		remark := ""
 		if slices.ContainsFunc(f.Media.Tracks, func(t media.Track) bool {
 			return t.Kind == media.Audio && naming.SameLanguage(t.Language, spoken)
@@ -249,7 +252,8 @@ func shown(f File) string {
 	if f.Year > 0 {
 		s += fmt.Sprintf(" (%d)", f.Year)
 	}
-	if part := naming.Label(naming.Reading{Season: f.Season, Episode: f.Episode, Last: f.Last, Disc: f.Disc, Piece: f.Piece, Part: f.Part, Edition: f.Edition, Extra: f.Extra}, f.Content); part != "" {
+	if part := naming.Label(naming.Reading{Season: f.Season, Episode: f.Episode, Last: f.Last, Disc: f.Disc,
+		Piece: f.Piece, Part: f.Part, Edition: f.Edition, Extra: f.Extra}, f.Content); part != "" {
 		s += ", " + part
 	}
 	return strings.TrimSpace(s)

@@ -12,12 +12,13 @@ import (
 // TestWhatSlogWritesIsReadBack lets slog write lines, and reads them.
 func TestWhatSlogWritesIsReadBack(t *testing.T) {
 	var b bytes.Buffer
-	log := slog.New(slog.NewTextHandler(&b, &slog.HandlerOptions{Level: slog.LevelDebug, ReplaceAttr: func(_ []string, a slog.Attr) slog.Attr {
-		if a.Key == slog.TimeKey {
-			return slog.Attr{}
-		}
-		return a
-	}}))
+	log := slog.New(slog.NewTextHandler(&b,
+		&slog.HandlerOptions{Level: slog.LevelDebug, ReplaceAttr: func(_ []string, a slog.Attr) slog.Attr {
+			if a.Key == slog.TimeKey {
+				return slog.Attr{}
+			}
+			return a
+		}}))
 	for _, value := range []string{"plain", "", "two words", `a "quote"`, "new\nline", "x=y", "ü", "\xff"} {
 		b.Reset()
 		log.Warn("a message", "key", value, "n", 7)
@@ -27,19 +28,22 @@ func TestWhatSlogWritesIsReadBack(t *testing.T) {
 		if value == "\xff" {
 			want = "\xff"
 		}
-		if l.Plain || !l.At.Equal(at) || l.Level != Warn || l.Message != "a message" || len(l.Pairs) != 2 || l.Pairs[0].Value != want {
+		if l.Plain || !l.At.Equal(at) || l.Level != Warn || l.Message != "a message" || len(l.Pairs) != 2 ||
+			l.Pairs[0].Value != want {
 			t.Errorf("%q: got %+v of %s", value, l, b.String())
 		}
 		out, err := json.Marshal(l)
 		var back map[string]string
-		if err != nil || json.Unmarshal(out, &back) != nil || back["level"] != "WARN" || back["n"] != "7" || back["msg"] != "a message" {
+		if err != nil || json.Unmarshal(out, &back) != nil || back["level"] != "WARN" || back["n"] != "7" ||
+			back["msg"] != "a message" {
 			t.Errorf("%q: as JSON %s, %v", value, out, err)
 		}
 	}
 }
 
 func TestWhatIsNoSuchLineIsAMessage(t *testing.T) {
-	for _, text := range []string{"panic: runtime error", "goroutine 1 [running]:", `key="open`, "level=LOUD msg=x", "=", `a="b"c=d`, ""} {
+	for _, text := range []string{"panic: runtime error", "goroutine 1 [running]:", `key="open`, "level=LOUD msg=x",
+		"=", `a="b"c=d`, ""} {
 		if l := Parse("2026-11-23T10:00:00Z " + text); l.Message != text || !l.Plain && text != "" || l.At.IsZero() {
 			t.Errorf("%q: got %+v", text, l)
 		}

@@ -250,7 +250,8 @@ func (m *matroska) follow() {
 }
 
 func (m *matroska) master(e element) error {
-	what := map[uint32]string{idSeekHead: "its table of contents", idInfo: "its header", idTracks: "its list of tracks"}[e.id]
+	what := map[uint32]string{idSeekHead: "its table of contents", idInfo: "its header",
+		idTracks: "its list of tracks"}[e.id]
 	if e.end == unknownSize {
 		return fmt.Errorf("%s has no length", what)
 	}
@@ -400,10 +401,13 @@ func trackEntry(b []byte) Track {
 
 var matroskaCodecs = []struct{ prefix, name string }{
 	{"V_MPEG4/ISO/AVC", "h264"}, {"V_MPEGH/ISO/HEVC", "hevc"}, {"V_AV1", "av1"}, {"V_VP9", "vp9"}, {"V_VP8", "vp8"},
-	{"V_MPEG4/", "mpeg4"}, {"V_MPEG2", "mpeg2video"}, {"V_MPEG1", "mpeg1video"}, {"V_THEORA", "theora"}, {"V_MJPEG", "mjpeg"}, {"V_FFV1", "ffv1"}, {"V_PRORES", "prores"},
-	{"A_AAC", "aac"}, {"A_MPEG/L3", "mp3"}, {"A_MPEG/L2", "mp2"}, {"A_AC3", "ac3"}, {"A_EAC3", "eac3"}, {"A_DTS", "dts"}, {"A_TRUEHD", "truehd"},
+	{"V_MPEG4/", "mpeg4"}, {"V_MPEG2", "mpeg2video"}, {"V_MPEG1", "mpeg1video"}, {"V_THEORA", "theora"},
+	{"V_MJPEG", "mjpeg"}, {"V_FFV1", "ffv1"}, {"V_PRORES", "prores"},
+	{"A_AAC", "aac"}, {"A_MPEG/L3", "mp3"}, {"A_MPEG/L2", "mp2"}, {"A_AC3", "ac3"}, {"A_EAC3", "eac3"},
+	{"A_DTS", "dts"}, {"A_TRUEHD", "truehd"},
 	{"A_OPUS", "opus"}, {"A_VORBIS", "vorbis"}, {"A_FLAC", "flac"}, {"A_ALAC", "alac"}, {"A_PCM", "pcm"},
-	{"S_TEXT/UTF8", "subrip"}, {"S_TEXT/ASS", "ass"}, {"S_TEXT/SSA", "ass"}, {"S_TEXT/WEBVTT", "webvtt"}, {"S_HDMV/PGS", "hdmv_pgs_subtitle"}, {"S_VOBSUB", "dvd_subtitle"},
+	{"S_TEXT/UTF8", "subrip"}, {"S_TEXT/ASS", "ass"}, {"S_TEXT/SSA", "ass"}, {"S_TEXT/WEBVTT", "webvtt"},
+	{"S_HDMV/PGS", "hdmv_pgs_subtitle"}, {"S_VOBSUB", "dvd_subtitle"},
 }
 
 func matroskaCodec(id string) string {

@@ -114,12 +114,13 @@ func (i Info) BrowserPlays() (bool, string) {
 		"webm": {"vp8": true, "vp9": true, "av1": true, "opus": true, "vorbis": true, "": true},
 		// Matroska proper is outside the web's list of containers, though
 		// several browsers open it where the codecs are common.
-		"mp3":      {"mp3": true, "": true},
-		"flac":     {"flac": true, "": true},
-		"wav":      {"pcm_u8": true, "pcm_s16le": true, "": true},
-		"adts":     {"aac": true, "": true},
-		"ogg":      {"opus": true, "vorbis": true, "": true},
-		"matroska": {"h264": true, "aac": true, "vp8": true, "vp9": true, "av1": true, "opus": true, "vorbis": true, "mp3": true, "": true},
+		"mp3":  {"mp3": true, "": true},
+		"flac": {"flac": true, "": true},
+		"wav":  {"pcm_u8": true, "pcm_s16le": true, "": true},
+		"adts": {"aac": true, "": true},
+		"ogg":  {"opus": true, "vorbis": true, "": true},
+		"matroska": {"h264": true, "aac": true, "vp8": true, "vp9": true, "av1": true, "opus": true, "vorbis": true,
+			"mp3": true, "": true},
 	}[i.Container]
 	if names := map[string]string{"avi": "AVI", "mpegts": "MPEG transport streams",
 		"mpeg": "MPEG programme streams"}; names[i.Container] != "" {

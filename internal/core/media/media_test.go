@@ -78,7 +78,8 @@ func judge(t *testing.T, path string) {
 	}
 	for i, w := range want.Streams {
 		g := got.Tracks[i]
-		if g.Kind != w.CodecType || g.Codec != w.CodecName || g.Width != w.Width || g.Height != w.Height || g.Channels != w.Channels {
+		if g.Kind != w.CodecType || g.Codec != w.CodecName || g.Width != w.Width || g.Height != w.Height ||
+			g.Channels != w.Channels {
 			t.Errorf("%s: track %d: got %+v, ffprobe says %+v", filepath.Base(path), i, g, w)
 		}
 		if w.SampleRate != "" && strconv.Itoa(g.SampleRate) != w.SampleRate {
@@ -120,7 +121,8 @@ func TestOddFormsReadAsFfprobeReadsThem(t *testing.T) {
 		"quick.mov":      "-c:v libx264 -c:a aac -movflags +faststart",
 	} {
 		p := filepath.Join(dir, name)
-		cmd := append(strings.Fields("-nostdin -loglevel error -f lavfi -i testsrc=s=176x144:r=12:d=5 -f lavfi -i sine=440:d=5"), append(strings.Fields(args), p)...)
+		cmd := append(strings.Fields("-nostdin -loglevel error -f lavfi -i testsrc=s=176x144:r=12:d=5 -f lavfi -i "+
+			"sine=440:d=5"), append(strings.Fields(args), p)...)
 		if out, err := exec.Command("ffmpeg", cmd...).CombinedOutput(); err != nil {
 			t.Fatalf("%s: %v\n%s", name, err, out)
 		}
@@ -145,16 +147,20 @@ func TestTagsAreReadAsFfmpegWroteThem(t *testing.T) {
 	film := func(name, args string) (io.ReaderAt, int64) {
 		t.Helper()
 		p := filepath.Join(dir, name)
-		if out, err := exec.Command("sh", "-c", "cd \"$1\" && ffmpeg -nostdin -v error -f lavfi -i testsrc=s=64x48:d=0.3 "+args+" \"$2\"", "sh", dir, name).CombinedOutput(); err != nil {
+		if out, err := exec.Command("sh", "-c",
+			"cd \"$1\" && ffmpeg -nostdin -v error -f lavfi -i testsrc=s=64x48:d=0.3 "+args+" \"$2\"", "sh", dir,
+			name).CombinedOutput(); err != nil {
 			t.Fatalf("%s: %v\n%s", name, err, out)
 		}
 		return open(t, p)
 	}
 	film("cover.png", "-frames:v 1")
-	const said = " -metadata title='The Paper Lighthouse' -metadata DIRECTOR='Mirela Vant' -metadata SUMMARY='A keeper folds ships.' -metadata GENRE=drama -metadata DATE_RELEASED=2014-05-02"
+	const said = " -metadata title='The Paper Lighthouse' -metadata DIRECTOR='Mirela Vant' -metadata SUMMARY='A " +
+		"keeper folds ships.' -metadata GENRE=drama -metadata DATE_RELEASED=2014-05-02"
 	f, size := film("film.mkv", "-attach cover.png -metadata:s:t mimetype=image/png"+said)
 	got, err := ReadTags(f, size)
-	if err != nil || got.Name != "The Paper Lighthouse" || !slices.Equal(got.Director, []string{"Mirela Vant"}) || got.Summary != "A keeper folds ships." || !slices.Equal(got.Genres, []string{"drama"}) || got.Year != 2014 {
+	if err != nil || got.Name != "The Paper Lighthouse" || !slices.Equal(got.Director, []string{"Mirela Vant"}) ||
+		got.Summary != "A keeper folds ships." || !slices.Equal(got.Genres, []string{"drama"}) || got.Year != 2014 {
 		t.Errorf("got %+v, %v", got, err)
 	}
 	if want, err := os.ReadFile(filepath.Join(dir, "cover.png")); err != nil || !bytes.Equal(got.Cover, want) {
@@ -227,7 +233,8 @@ func TestLyingLengthsAreRefusedWithoutReadingThem(t *testing.T) {
 	b.WriteString("\x00\x00\x00\x10ftypisom\x00\x00\x00\x00")
 	b.WriteString("\x00\x00\x00\x01moov")
 	binary.Write(&b, binary.BigEndian, uint64(1)<<59)
-	if _, err := Read(bytes.NewReader(b.Bytes()), int64(b.Len())); err == nil || !strings.Contains(err.Error(), "cannot be") {
+	if _, err := Read(bytes.NewReader(b.Bytes()), int64(b.Len())); err == nil ||
+		!strings.Contains(err.Error(), "cannot be") {
 		t.Errorf("got %v", err)
 	}
 	if _, err := Read(bytes.NewReader([]byte("PK\x03\x04 an archive posing as a film")), 34); err != ErrUnknown {

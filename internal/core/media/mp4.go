@@ -10,7 +10,8 @@ import (
 )
 
 // mp4Start holds the boxes with which an MP4 file may begin.
-var mp4Start = map[string]bool{"ftyp": true, "moov": true, "mdat": true, "free": true, "skip": true, "wide": true, "styp": true, "sidx": true, "moof": true}
+var mp4Start = map[string]bool{"ftyp": true, "moov": true, "mdat": true, "free": true, "skip": true, "wide": true,
+	"styp": true, "sidx": true, "moof": true}
 
 // box is one box of a file or of a byte slice: its type and where its payload lies.
 type box struct {
@@ -117,9 +118,11 @@ func readMP4(r io.ReaderAt, size int64) (Info, error) {
 			switch data = true; {
 			case b.end <= size || m.fragmented:
 			case !found:
-				return true, fmt.Errorf("the file ends before its index (moov): at least %d bytes are missing", b.end-size)
+				return true, fmt.Errorf("the file ends before its index (moov): at least %d bytes are missing",
+					b.end-size)
 			default:
-				short = fmt.Errorf("the file ends inside its pictures and sound (mdat): %d bytes are missing", b.end-size)
+				short = fmt.Errorf("the file ends inside its pictures and sound (mdat): %d bytes are missing",
+					b.end-size)
 			}
 			return found && !m.fragmented, nil
 		}
@@ -240,7 +243,8 @@ func (m *mp4) trak(b []byte) {
 					t.Language = mdhdLanguage(p)
 				case "hdlr":
 					if len(p) >= 12 {
-						t.Kind = map[string]string{"vide": Video, "soun": Audio, "subt": Subtitle, "sbtl": Subtitle, "text": Subtitle}[string(p[8:12])]
+						t.Kind = map[string]string{"vide": Video, "soun": Audio, "subt": Subtitle, "sbtl": Subtitle,
+							"text": Subtitle}[string(p[8:12])]
 					}
 				case "minf":
 					each(p, func(kind string, p []byte) {
@@ -287,8 +291,10 @@ func mdhdLanguage(p []byte) string {
 
 var mp4Codecs = map[string]string{
 	"avc1": "h264", "avc3": "h264", "hvc1": "hevc", "hev1": "hevc", "av01": "av1", "vp08": "vp8", "vp09": "vp9",
-	"mp4v": "mpeg4", "s263": "h263", "jpeg": "mjpeg", "mp4a": "aac", "ac-3": "ac3", "ec-3": "eac3", "Opus": "opus", "fLaC": "flac",
-	"alac": "alac", ".mp3": "mp3", "tx3g": "mov_text", "wvtt": "webvtt", "stpp": "ttml", "apch": "prores", "apcn": "prores",
+	"mp4v": "mpeg4", "s263": "h263", "jpeg": "mjpeg", "mp4a": "aac", "ac-3": "ac3", "ec-3": "eac3", "Opus": "opus",
+	"fLaC": "flac",
+	"alac": "alac", ".mp3": "mp3", "tx3g": "mov_text", "wvtt": "webvtt", "stpp": "ttml", "apch": "prores",
+	"apcn": "prores",
 	"sowt": "pcm_s16le", "twos": "pcm_s16be", "dtsc": "dts", "dtsh": "dts", "dtsl": "dts",
 }
 

@@ -322,7 +322,8 @@ func h264Size(set []byte) (wide, high int) {
 			x = 1
 		}
 		y *= int(2 - frames)
-		left, right, top, bottom := int(r.golomb()&0xfff), int(r.golomb()&0xfff), int(r.golomb()&0xfff), int(r.golomb()&0xfff)
+		left, right, top, bottom := int(r.golomb()&0xfff), int(r.golomb()&0xfff), int(r.golomb()&0xfff),
+			int(r.golomb()&0xfff)
 		wide, high = max(0, wide-x*(left+right)), max(0, high-y*(top+bottom))
 	}
 	return wide, high

@@ -265,7 +265,8 @@ func oggHead(b []byte) *oggStream {
 			skip: int64(binary.LittleEndian.Uint16(b[10:]))}
 	case has("\x7fFLAC", 13+4+34):
 		rate, channels, _ := flacInfo(b[13+4:])
-		return &oggStream{track: Track{Kind: Audio, Codec: "flac", Channels: channels, SampleRate: rate}, rate: float64(rate)}
+		return &oggStream{track: Track{Kind: Audio, Codec: "flac", Channels: channels, SampleRate: rate},
+			rate: float64(rate)}
 	case has("Speex   ", 52):
 		rate := int(binary.LittleEndian.Uint32(b[36:]))
 		return &oggStream{track: Track{Kind: Audio, Codec: "speex",

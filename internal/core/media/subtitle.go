@@ -26,7 +26,8 @@ func WebVTT(text []byte, language string) ([]byte, error) {
 		return nil, err
 	}
 	s = strings.NewReplacer("\r\n", "\n", "\r", "\n", "\x00", "\ufffd").Replace(s)
-	if first, _, _ := strings.Cut(s, "\n"); first == "WEBVTT" || strings.HasPrefix(first, "WEBVTT ") || strings.HasPrefix(first, "WEBVTT\t") {
+	if first, _, _ := strings.Cut(s, "\n"); first == "WEBVTT" || strings.HasPrefix(first, "WEBVTT ") ||
+		strings.HasPrefix(first, "WEBVTT\t") {
 		return []byte(s), nil
 	}
 	return subRip(s)
@@ -37,8 +38,10 @@ var pages = map[string]*charmap.Charmap{}
 
 func init() {
 	for page, languages := range map[*charmap.Charmap]string{
-		charmap.Windows1250: "bs cs hr hu pl ro sk sl sq", charmap.Windows1251: "be bg kk mk ru sr uk", charmap.Windows1253: "el", charmap.Windows1254: "az tr",
-		charmap.Windows1255: "he", charmap.Windows1256: "ar fa ur", charmap.Windows1257: "et lt lv", charmap.Windows1258: "vi", charmap.Windows874: "th",
+		charmap.Windows1250: "bs cs hr hu pl ro sk sl sq", charmap.Windows1251: "be bg kk mk ru sr uk",
+		charmap.Windows1253: "el", charmap.Windows1254: "az tr",
+		charmap.Windows1255: "he", charmap.Windows1256: "ar fa ur", charmap.Windows1257: "et lt lv",
+		charmap.Windows1258: "vi", charmap.Windows874: "th",
 	} {
 		for _, l := range strings.Fields(languages) {
 			pages[l] = page
@@ -91,7 +94,8 @@ func subRip(s string) ([]byte, error) {
 			text = append(text, lines[i])
 		}
 		// Where the empty line is missing, the next cue's number stands here.
-		if n := len(text) - 1; i < len(lines) && n >= 0 && subRipTime.MatchString(lines[i]) && isNumber(strings.TrimSpace(text[n])) {
+		if n := len(text) - 1; i < len(lines) && n >= 0 && subRipTime.MatchString(lines[i]) &&
+			isNumber(strings.TrimSpace(text[n])) {
 			text = text[:n]
 		}
 		from, to := subRipMoment(at[1:5]), subRipMoment(at[5:9])

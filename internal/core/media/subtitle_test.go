@@ -19,7 +19,8 @@ import (
 const ferry = "1\n00:00:01,000 --> 00:00:02,500\nThe ferry is late.\n\n2\n00:00:03,000 --> 00:00:04,000\n- It always is.\n- Not on Mondays.\n"
 
 func TestSubtitlesBecomeWebVTT(t *testing.T) {
-	const want = "WEBVTT\n\n00:00:01.000 --> 00:00:02.500\nThe ferry is late.\n\n00:00:03.000 --> 00:00:04.000\n- It always is.\n- Not on Mondays.\n"
+	const want = "WEBVTT\n\n00:00:01.000 --> 00:00:02.500\nThe ferry is late.\n\n00:00:03.000 --> 00:00:04.000\n- " +
+		"It always is.\n- Not on Mondays.\n"
 	in16 := func(s string) string {
 		b, err := unicode.UTF16(unicode.BigEndian, unicode.UseBOM).NewEncoder().String(s)
 		if err != nil {
@@ -30,29 +31,33 @@ func TestSubtitlesBecomeWebVTT(t *testing.T) {
 	one := func(text string) string { return "1\n0:0:1,5 --> 0:0:2,000\n" + text }
 	cue := func(text string) string { return "WEBVTT\n\n00:00:01.005 --> 00:00:02.000\n" + text + "\n" }
 	for name, c := range map[string]struct{ in, language, want string }{
-		"plain":              {ferry, "", want},
-		"DOS":                {strings.ReplaceAll(ferry, "\n", "\r\n"), "", want},
-		"marked UTF-8":       {"\ufeff" + ferry, "", want},
-		"UTF-16":             {in16(ferry), "", want},
-		"no numbers":         {regexp.MustCompile(`(?m)^\d\n`).ReplaceAllString(ferry, ""), "", want},
-		"no empty line":      {strings.ReplaceAll(ferry, "\n\n", "\n"), "", want},
-		"points and places":  {strings.NewReplacer(",", ".", "02.500", "02.500 X1:10 X2:20").Replace(ferry), "", strings.Replace(want, "ferry is late.", "ferry is late.", 1)},
-		"WebVTT":             {want, "", want},
-		"WebVTT, old Mac":    {strings.ReplaceAll(want, "\n", "\r"), "", want},
-		"marks":              {one(`{\an8}<i>Salt</i> & <font color="#fff"><B>semaphore</B></font> <3`), "", cue("<i>Salt</i> &amp; <b>semaphore</b> &lt;3")},
-		"what a page is not": {one(`<script>x</script> --> <i onclick="x">`), "", cue("&lt;script&gt;x&lt;/script&gt; --&gt; ")},
-		"a number to say":    {one("42"), "", cue("42")},
-		"Latvian of 1999":    {one("B\xe2kas sargs"), "lv", cue("Bākas sargs")},
-		"French of 1999":     {one("Le phare \xe0 mar\xe9e"), "fr", cue("Le phare à marée")},
-		"Ukrainian of 1999":  {one("\xcc\xe0\xff\xea"), "uk-UA", cue("Маяк")},
-		"backwards":          {one("x") + "\n\n2\n00:00:09,000 --> 00:00:08,000\nnever\n", "", cue("x")},
+		"plain":         {ferry, "", want},
+		"DOS":           {strings.ReplaceAll(ferry, "\n", "\r\n"), "", want},
+		"marked UTF-8":  {"\ufeff" + ferry, "", want},
+		"UTF-16":        {in16(ferry), "", want},
+		"no numbers":    {regexp.MustCompile(`(?m)^\d\n`).ReplaceAllString(ferry, ""), "", want},
+		"no empty line": {strings.ReplaceAll(ferry, "\n\n", "\n"), "", want},
+		"points and places": {strings.NewReplacer(",", ".", "02.500", "02.500 X1:10 X2:20").Replace(ferry), "",
+			strings.Replace(want, "ferry is late.", "ferry is late.", 1)},
+		"WebVTT":          {want, "", want},
+		"WebVTT, old Mac": {strings.ReplaceAll(want, "\n", "\r"), "", want},
+		"marks": {one(`{\an8}<i>Salt</i> & <font color="#fff"><B>semaphore</B></font> <3`), "",
+			cue("<i>Salt</i> &amp; <b>semaphore</b> &lt;3")},
+		"what a page is not": {one(`<script>x</script> --> <i onclick="x">`), "",
+			cue("&lt;script&gt;x&lt;/script&gt; --&gt; ")},
+		"a number to say":   {one("42"), "", cue("42")},
+		"Latvian of 1999":   {one("B\xe2kas sargs"), "lv", cue("Bākas sargs")},
+		"French of 1999":    {one("Le phare \xe0 mar\xe9e"), "fr", cue("Le phare à marée")},
+		"Ukrainian of 1999": {one("\xcc\xe0\xff\xea"), "uk-UA", cue("Маяк")},
+		"backwards":         {one("x") + "\n\n2\n00:00:09,000 --> 00:00:08,000\nnever\n", "", cue("x")},
 	} {
 		got, err := WebVTT([]byte(c.in), c.language)
 		if err != nil || string(got) != c.want {
 			t.Errorf("%s: %v, got\n%s\nwant\n%s", name, err, got, c.want)
 		}
 	}
-	for _, in := range []string{"", "\xff\xfe", "hello", "[Script Info]\nTitle: x\n", "00:00:02,000 --> 00:00:01,000\nx\n", "\x00\x00\x01\xba\x44"} {
+	for _, in := range []string{"", "\xff\xfe", "hello", "[Script Info]\nTitle: x\n",
+		"00:00:02,000 --> 00:00:01,000\nx\n", "\x00\x00\x01\xba\x44"} {
 		if got, err := WebVTT([]byte(in), ""); !errors.Is(err, ErrNoSubtitle) {
 			t.Errorf("%q: got %q, %v", in, got, err)
 		}

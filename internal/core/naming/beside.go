@@ -19,7 +19,8 @@ const (
 )
 
 var beside = map[string]Sort{
-	".srt": Subtitles, ".vtt": Subtitles, ".ass": Subtitles, ".ssa": Subtitles, ".sub": Subtitles, ".idx": Subtitles, ".sup": Subtitles, ".ttml": Subtitles,
+	".srt": Subtitles, ".vtt": Subtitles, ".ass": Subtitles, ".ssa": Subtitles, ".sub": Subtitles, ".idx": Subtitles,
+	".sup": Subtitles, ".ttml": Subtitles,
 	".jpg": Image, ".jpeg": Image, ".png": Image, ".webp": Image,
 	".jsonld": Sidecar,
 }
@@ -44,7 +45,8 @@ func SortOf(name string) Sort { return beside[strings.ToLower(path.Ext(name))] }
 var folderPictures = []string{"cover", "folder", "front", "poster"}
 
 // marks are words after a subtitle's language.
-var marks = map[string]string{"forced": "forced", "foreign": "forced", "sdh": "hearing", "cc": "hearing", "hi": "hearing", "full": "", "default": ""}
+var marks = map[string]string{"forced": "forced", "foreign": "forced", "sdh": "hearing", "cc": "hearing",
+	"hi": "hearing", "full": "", "default": ""}
 
 // BesideOf reports whether a file goes with a media file of the same folder, and as
 // what. stem is the media file's name without its extension: the other's name must be
@@ -106,10 +108,14 @@ func cutFold(s, prefix string) (string, bool) {
 
 // names of languages in words, as people write them into subtitles' names.
 var languageWords = map[string]string{
-	"english": "en", "german": "de", "deutsch": "de", "french": "fr", "francais": "fr", "français": "fr", "spanish": "es", "espanol": "es", "español": "es", "italian": "it", "italiano": "it",
-	"russian": "ru", "latvian": "lv", "latviski": "lv", "lithuanian": "lt", "estonian": "et", "polish": "pl", "polski": "pl", "dutch": "nl", "nederlands": "nl", "portuguese": "pt",
-	"swedish": "sv", "svenska": "sv", "norwegian": "no", "danish": "da", "dansk": "da", "finnish": "fi", "suomi": "fi", "czech": "cs", "greek": "el", "turkish": "tr", "ukrainian": "uk",
-	"japanese": "ja", "chinese": "zh", "korean": "ko", "arabic": "ar", "hebrew": "he", "hindi": "hi", "hungarian": "hu", "romanian": "ro",
+	"english": "en", "german": "de", "deutsch": "de", "french": "fr", "francais": "fr", "français": "fr",
+	"spanish": "es", "espanol": "es", "español": "es", "italian": "it", "italiano": "it",
+	"russian": "ru", "latvian": "lv", "latviski": "lv", "lithuanian": "lt", "estonian": "et", "polish": "pl",
+	"polski": "pl", "dutch": "nl", "nederlands": "nl", "portuguese": "pt",
+	"swedish": "sv", "svenska": "sv", "norwegian": "no", "danish": "da", "dansk": "da", "finnish": "fi", "suomi": "fi",
+	"czech": "cs", "greek": "el", "turkish": "tr", "ukrainian": "uk",
+	"japanese": "ja", "chinese": "zh", "korean": "ko", "arabic": "ar", "hebrew": "he", "hindi": "hi",
+	"hungarian": "hu", "romanian": "ro",
 }
 
 // Language gives the BCP 47 tag of a language as a name or a file says it: "eng", "en",
@@ -119,7 +125,8 @@ func Language(s string) string {
 	if t := languageWords[s]; t != "" {
 		return t
 	}
-	if base, _, _ := strings.Cut(s, "-"); len(base) < 2 || len(base) > 3 || s == "und" || s == "mul" || s == "zxx" || s == "mis" {
+	if base, _, _ := strings.Cut(s, "-"); len(base) < 2 || len(base) > 3 || s == "und" || s == "mul" || s == "zxx" ||
+		s == "mis" {
 		return ""
 	}
 	t, err := language.Parse(s)

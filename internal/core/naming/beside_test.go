@@ -43,7 +43,8 @@ func TestFilesBeside(t *testing.T) {
 }
 
 func TestLanguages(t *testing.T) {
-	for in, want := range map[string]string{"eng": "en", "en": "en", "ENGLISH": "en", "ger": "de", "deu": "de", "lav": "lv", "und": "", "": "", "x": "", "the": "", "zzz": "", "zh-hant": "zh-Hant"} {
+	for in, want := range map[string]string{"eng": "en", "en": "en", "ENGLISH": "en", "ger": "de", "deu": "de",
+		"lav": "lv", "und": "", "": "", "x": "", "the": "", "zzz": "", "zh-hant": "zh-Hant"} {
 		if got := Language(in); got != want {
 			t.Errorf("%q: got %q, want %q", in, got, want)
 		}

@@ -54,7 +54,8 @@ func write(kind household.Kind, r Reading, ext string) string {
 		case r.Episode == 0:
 			return "" // which episode it is, was not understood
 		case r.Last > 0:
-			return path.Join(title, season, joined(name, fmt.Sprintf("S%02dE%02d-E%02d", r.Season, r.Episode, r.Last), r.Part)+ext)
+			return path.Join(title, season,
+				joined(name, fmt.Sprintf("S%02dE%02d-E%02d", r.Season, r.Episode, r.Last), r.Part)+ext)
 		}
 		return path.Join(title, season, joined(name, fmt.Sprintf("S%02dE%02d", r.Season, r.Episode), r.Part)+ext)
 	case household.Music:
@@ -126,7 +127,8 @@ const most = 180
 
 // fit writes a text so that every file system takes it.
 func fit(s string) string {
-	s = strings.NewReplacer("/", "-", `\`, "-", ":", " -", "*", "", "?", "", `"`, "'", "<", "(", ">", ")", "|", "-").Replace(s)
+	s = strings.NewReplacer("/", "-", `\`, "-", ":", " -", "*", "", "?", "", `"`, "'", "<", "(", ">", ")", "|",
+		"-").Replace(s)
 	for len(s) > most {
 		_, n := utf8.DecodeLastRuneInString(s)
 		s = s[:len(s)-n]

@@ -24,8 +24,9 @@ func film(stem string, up []string) Reading {
 		name := strings.ToLower(tidy(spaced(up[i])))
 		if sort, ok := extraFolders[name]; ok && i > 0 {
 			p := apart(up[i-1])
-			return Reading{Title: orElse(p.title, tidy(up[i-1])), Year: p.year, ID: p.id, Extra: sort, Part: orElse(tidy(spaced(stem)), sort),
-				Why: "it lies in the folder " + up[i] + " of a film", Confidence: good}
+			return Reading{Title: orElse(p.title, tidy(up[i-1])), Year: p.year, ID: p.id, Extra: sort,
+				Part: orElse(tidy(spaced(stem)), sort),
+				Why:  "it lies in the folder " + up[i] + " of a film", Confidence: good}
 		}
 		if name == "sample" || name == "samples" {
 			r.Sample = true
@@ -35,7 +36,8 @@ func film(stem string, up []string) Reading {
 	stem, r.Sample = takeSample(stem, r.Sample)
 	if m := extraWhole.FindStringSubmatch(tidy(spaced(stem))); m != nil && len(up) > 0 {
 		if f := apart(unlisted(up[len(up)-1])); f.title != "" && !strings.EqualFold(f.title, tidy(spaced(stem))) {
-			return Reading{Title: f.title, Year: f.year, ID: f.id, Extra: strings.ToLower(m[1]), Part: tidy(spaced(stem)),
+			return Reading{Title: f.title, Year: f.year, ID: f.id, Extra: strings.ToLower(m[1]),
+				Part:   tidy(spaced(stem)),
 				Sample: r.Sample, Why: "it is called so, and lies in the folder of a film", Confidence: good}
 		}
 	}
@@ -55,11 +57,14 @@ func film(stem string, up []string) Reading {
 		r.Title, r.Year, r.Why, r.Confidence = above.title, above.year, "title and year from the folder's name", certain
 		r.Edition = cmp.Or(r.Edition, above.edition)
 	case p.year > 0 && p.title != "":
-		r.Title, r.Year, r.Why, r.Confidence = p.title, p.year, "the year is taken from the end of the title, without brackets", sure
+		r.Title, r.Year, r.Why, r.Confidence = p.title, p.year,
+			"the year is taken from the end of the title, without brackets", sure
 	case above.year > 0 && above.title != "":
-		r.Title, r.Year, r.Why, r.Confidence = above.title, above.year, "title and year from the folder's name, without brackets", sure
+		r.Title, r.Year, r.Why, r.Confidence = above.title, above.year,
+			"title and year from the folder's name, without brackets", sure
 	default:
-		r.Title, r.Why, r.Confidence = p.title, "the name has no year in brackets, so all of it is taken as the title", guess
+		r.Title, r.Why, r.Confidence = p.title, "the name has no year in brackets, so all of it is taken as the title",
+			guess
 		if p.quality != "" {
 			r.Why, r.Confidence = "the name has no year; the title ends where words about the copy begin", likely
 		}
@@ -92,7 +97,8 @@ func takeSample(stem string, is bool) (string, bool) {
 			return stem[len(m):], true
 		}
 	}
-	if len(stem) < len("sample") || !strings.EqualFold(stem[len(stem)-len("sample"):], "sample") || !sampleName.MatchString(stem) {
+	if len(stem) < len("sample") || !strings.EqualFold(stem[len(stem)-len("sample"):], "sample") ||
+		!sampleName.MatchString(stem) {
 		return stem, is
 	}
 	if rest := tidy(sampleName.ReplaceAllString(stem, "")); rest != "" {
@@ -263,7 +269,8 @@ func episode(stem string, up []string) Reading {
 	}
 	r.Title, r.Year, r.ID = show.title, show.year, cmp.Or(r.ID, show.id)
 	if r.Confidence == 0 {
-		r.Part, r.Why, r.Confidence = orElse(tidy(spaced(stem)), tidy(stem)), "no season and episode such as S01E02 in the name", guess
+		r.Part, r.Why, r.Confidence = orElse(tidy(spaced(stem)), tidy(stem)),
+			"no season and episode such as S01E02 in the name", guess
 	} else {
 		e.part(&r)
 		if len(up) == 0 {
@@ -374,7 +381,8 @@ func monthDate(s string) (day string, from, to int) {
 	if m == nil {
 		return "", 0, 0
 	}
-	date := group(s, m, 1) + group(s, m, 4) + " " + strings.ToLower(group(s, m, 2)+group(s, m, 3)) + " " + group(s, m, 5)
+	date := group(s, m, 1) + group(s, m, 4) + " " + strings.ToLower(group(s, m, 2)+group(s, m, 3)) + " " +
+		group(s, m, 5)
 	t, err := time.Parse("2 Jan 2006", date)
 	if err != nil {
 		return "", 0, 0
@@ -452,7 +460,8 @@ func (e *found) hundreds(s string, byTeam, known bool) bool {
 	switch {
 	case e.Season > 0 && e.Season == season:
 		e.Confidence, e.Why = good, "the episode's number after that of the season, which the folder names"
-	case e.Season >= 0 || byTeam || m[1] == "" && !known || len(m[2]) > 1 || episode > 40 || strings.HasSuffix(m[1], " -"):
+	case e.Season >= 0 || byTeam || m[1] == "" && !known || len(m[2]) > 1 || episode > 40 ||
+		strings.HasSuffix(m[1], " -"):
 		return false
 	default:
 		e.Season = season
@@ -594,9 +603,11 @@ var (
 func track(stem string, up []string) Reading {
 	if len(up) == 0 {
 		name, id := takeID(stem)
-		r := Reading{Title: orElse(tidy(name), tidy(stem), stem), ID: id, Why: "a file by itself is its own title", Confidence: good}
+		r := Reading{Title: orElse(tidy(name), tidy(stem), stem), ID: id, Why: "a file by itself is its own title",
+			Confidence: good}
 		if m := trackStart.FindStringSubmatch(r.Title); m != nil && m[1][0] == '0' {
-			r.Title, r.Why, r.Confidence = orElse(tidy(m[2])), "a track by itself; its number tells of an album, but it lies in no folder of one", likely
+			r.Title, r.Why, r.Confidence = orElse(tidy(m[2])),
+				"a track by itself; its number tells of an album, but it lies in no folder of one", likely
 		}
 		return r
 	}

@@ -23,7 +23,8 @@ func TestPartsAreCalledAsTheirNamesSay(t *testing.T) {
 		{household.Series, "Tiny Harbour/Specials/Tiny Harbour S00E03 Fog.mkv", "S00E03 Fog"},
 		{household.Series, "Tiny Harbour/Season 02/the storm.mp4", "Season 2 the storm"},
 		{household.Music, "The Gravel Choir/Songs for Slow Trains (1999)/01 Platform Two.m4a", "1. Platform Two"},
-		{household.Music, "The Gravel Choir/Songs for Slow Trains (1999)/CD2/03 Platform Two.m4a", "2-03. Platform Two"},
+		{household.Music, "The Gravel Choir/Songs for Slow Trains (1999)/CD2/03 Platform Two.m4a",
+			"2-03. Platform Two"},
 		{household.Photos, "Orchard Picnic 2019/ladder.jpg", "ladder"},
 	} {
 		content, _ := ContentOf(c.path)

@@ -108,7 +108,8 @@ func clean(s string) string {
 		return s
 	}
 	s = strings.Map(func(r rune) rune {
-		if unicode.IsControl(r) || r == utf8.RuneError || r == '\u2028' || r == '\u2029' || unicode.Is(unicode.Bidi_Control, r) {
+		if unicode.IsControl(r) || r == utf8.RuneError || r == '\u2028' || r == '\u2029' ||
+			unicode.Is(unicode.Bidi_Control, r) {
 			return ' '
 		}
 		return r
@@ -149,11 +150,16 @@ var extensions = map[string]struct {
 	".mp4": {Video, "video/mp4"}, ".m4v": {Video, "video/mp4"}, ".mov": {Video, "video/quicktime"},
 	".mkv": {Video, "video/matroska"}, ".webm": {Video, "video/webm"}, ".avi": {Video, "video/x-msvideo"},
 	".ts": {Video, "video/mp2t"}, ".m2ts": {Video, "video/mp2t"}, ".mpg": {Video, "video/mpeg"},
-	".mpeg": {Video, "video/mpeg"}, ".wmv": {Video, "video/x-ms-wmv"}, ".flv": {Video, "video/x-flv"}, ".ogv": {Video, "video/ogg"},
-	".mp3": {Audio, "audio/mpeg"}, ".m4a": {Audio, "audio/mp4"}, ".flac": {Audio, "audio/flac"}, ".ogg": {Audio, "audio/ogg"},
-	".oga": {Audio, "audio/ogg"}, ".opus": {Audio, "audio/ogg"}, ".wav": {Audio, "audio/wav"}, ".aac": {Audio, "audio/aac"}, ".mka": {Audio, "audio/matroska"},
-	".jpg": {Picture, "image/jpeg"}, ".jpeg": {Picture, "image/jpeg"}, ".png": {Picture, "image/png"}, ".gif": {Picture, "image/gif"},
-	".webp": {Picture, "image/webp"}, ".avif": {Picture, "image/avif"}, ".heic": {Picture, "image/heic"}, ".tif": {Picture, "image/tiff"}, ".tiff": {Picture, "image/tiff"}, ".bmp": {Picture, "image/bmp"},
+	".mpeg": {Video, "video/mpeg"}, ".wmv": {Video, "video/x-ms-wmv"}, ".flv": {Video, "video/x-flv"},
+	".ogv": {Video, "video/ogg"},
+	".mp3": {Audio, "audio/mpeg"}, ".m4a": {Audio, "audio/mp4"}, ".flac": {Audio, "audio/flac"},
+	".ogg": {Audio, "audio/ogg"},
+	".oga": {Audio, "audio/ogg"}, ".opus": {Audio, "audio/ogg"}, ".wav": {Audio, "audio/wav"},
+	".aac": {Audio, "audio/aac"}, ".mka": {Audio, "audio/matroska"},
+	".jpg": {Picture, "image/jpeg"}, ".jpeg": {Picture, "image/jpeg"}, ".png": {Picture, "image/png"},
+	".gif":  {Picture, "image/gif"},
+	".webp": {Picture, "image/webp"}, ".avif": {Picture, "image/avif"}, ".heic": {Picture, "image/heic"},
+	".tif": {Picture, "image/tiff"}, ".tiff": {Picture, "image/tiff"}, ".bmp": {Picture, "image/bmp"},
 }
 
 // ContentOf says what sort of file a name promises, and its media type (RFC

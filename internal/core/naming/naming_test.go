@@ -26,13 +26,19 @@ func TestNamesAreReadAsTheirKindExpects(t *testing.T) {
 		{f, ".mp4", Reading{Title: "mp4"}},
 		{f, "a\nb (2001).mp4", Reading{Title: "a b", Year: 2001, Clear: true}},
 		{f, "../../Copper Kite (2003).mkv", Reading{Title: "Copper Kite", Year: 2003, Clear: true}},
-		{s, "The Night Bakery (2019)/Season 01/The Night Bakery S01E02 Rye.mp4", Reading{Title: "The Night Bakery", Year: 2019, Season: 1, Episode: 2, Part: "Rye", Clear: true}},
-		{s, "The Night Bakery (2019)/Specials/The Night Bakery S00E01.mp4", Reading{Title: "The Night Bakery", Year: 2019, Episode: 1, Clear: true}},
-		{s, "Tiny Harbour s1e4 - The Buoy.mkv", Reading{Title: "Tiny Harbour", Season: 1, Episode: 4, Part: "The Buoy", Clear: true}},
+		{s, "The Night Bakery (2019)/Season 01/The Night Bakery S01E02 Rye.mp4",
+			Reading{Title: "The Night Bakery", Year: 2019, Season: 1, Episode: 2, Part: "Rye", Clear: true}},
+		{s, "The Night Bakery (2019)/Specials/The Night Bakery S00E01.mp4",
+			Reading{Title: "The Night Bakery", Year: 2019, Episode: 1, Clear: true}},
+		{s, "Tiny Harbour s1e4 - The Buoy.mkv",
+			Reading{Title: "Tiny Harbour", Season: 1, Episode: 4, Part: "The Buoy", Clear: true}},
 		{s, "Tiny.Harbour.S02E10.mkv", Reading{Title: "Tiny Harbour", Season: 2, Episode: 10, Clear: true}},
-		{s, "Tiny Harbour (2016)/Season 2/the storm.mp4", Reading{Title: "Tiny Harbour", Year: 2016, Season: 2, Part: "the storm"}},
+		{s, "Tiny Harbour (2016)/Season 2/the storm.mp4",
+			Reading{Title: "Tiny Harbour", Year: 2016, Season: 2, Part: "the storm"}},
 		{s, "S01E01.mp4", Reading{Title: "S01E01", Season: 1, Episode: 1}},
-		{m, "The Gravel Choir/Songs for Slow Trains (1999)/01 Platform Two.m4a", Reading{Title: "Songs for Slow Trains", Year: 1999, By: "The Gravel Choir", Episode: 1, Part: "Platform Two", Clear: true}},
+		{m, "The Gravel Choir/Songs for Slow Trains (1999)/01 Platform Two.m4a",
+			Reading{Title: "Songs for Slow Trains", Year: 1999, By: "The Gravel Choir", Episode: 1,
+				Part: "Platform Two", Clear: true}},
 		{m, "loose.m4a", Reading{Title: "loose", Clear: true}},
 		{p, "Orchard Picnic 2019/0001.jpg", Reading{Title: "Orchard Picnic 2019", Part: "0001", Clear: true}},
 		{r, "Mending the Wheel.mp4", Reading{Title: "Mending the Wheel", Clear: true}},
@@ -49,7 +55,8 @@ func TestNamesAreReadAsTheirKindExpects(t *testing.T) {
 }
 
 func TestShelvesTakeTheirOwnSortOfFile(t *testing.T) {
-	for name, want := range map[string]string{"a.MP4": "films series photos recordings", "a.m4a": "music recordings", "a.jpg": "photos recordings", "a.srt": "", "a": ""} {
+	for name, want := range map[string]string{"a.MP4": "films series photos recordings", "a.m4a": "music recordings",
+		"a.jpg": "photos recordings", "a.srt": "", "a": ""} {
 		c, mime := ContentOf(name)
 		var got []string
 		for _, k := range household.Kinds {

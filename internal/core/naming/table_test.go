@@ -154,7 +154,8 @@ func TestNamesThatNobodyTunedOn(t *testing.T) {
 // itself for its canonical name.
 func stable(t *testing.T, kind household.Kind, from string) {
 	t.Helper()
-	if t0 := Read(kind, from).Title; kind == household.Series && (episodeIn.MatchString(t0) || crossIn.MatchString(t0) || dateIn.MatchString(t0)) {
+	if t0 := Read(kind, from).Title; kind == household.Series &&
+		(episodeIn.MatchString(t0) || crossIn.MatchString(t0) || dateIn.MatchString(t0)) {
 		return // a show that is called like an episode
 	}
 	first := Canonical(kind, Read(kind, from), ".mkv")
@@ -170,7 +171,9 @@ func stable(t *testing.T, kind household.Kind, from string) {
 		t.Errorf("%s: %q: read as %+v, then as %+v", kind, from, r, Read(kind, again))
 	}
 	for _, part := range strings.Split(first, "/") {
-		if part == "" || part == "." || part == ".." || len(part) > 255 || strings.ContainsAny(part, "\\:*?\"<>|\x00\n") || strings.HasSuffix(part, ".") || strings.HasSuffix(part, " ") {
+		if part == "" || part == "." || part == ".." || len(part) > 255 ||
+			strings.ContainsAny(part, "\\:*?\"<>|\x00\n") || strings.HasSuffix(part, ".") ||
+			strings.HasSuffix(part, " ") {
 			t.Errorf("%s: %q gives %q, which some file systems do not take", kind, from, first)
 		}
 	}
@@ -187,9 +190,11 @@ func TestCanonicalNamesAreStable(t *testing.T) {
 		}
 		// What was understood survives being renamed.
 		got := Read(e.kind, Canonical(e.kind, e.want, path.Ext(e.path)))
-		if got.Title != fit(e.want.Title) || got.Year != e.want.Year || got.Season != e.want.Season || got.Episode != e.want.Episode || got.Last != e.want.Last || got.ID != e.want.ID {
+		if got.Title != fit(e.want.Title) || got.Year != e.want.Year || got.Season != e.want.Season ||
+			got.Episode != e.want.Episode || got.Last != e.want.Last || got.ID != e.want.ID {
 			if e.want.Clear {
-				t.Errorf("%s %s becomes %s, read as %+v", e.kind, e.path, Canonical(e.kind, e.want, path.Ext(e.path)), got)
+				t.Errorf("%s %s becomes %s, read as %+v", e.kind, e.path, Canonical(e.kind, e.want, path.Ext(e.path)),
+					got)
 			}
 		}
 	}
@@ -197,7 +202,9 @@ func TestCanonicalNamesAreStable(t *testing.T) {
 
 // TestCanonicalNamesOfAnything puts names together from pieces that mean something.
 func TestCanonicalNamesOfAnything(t *testing.T) {
-	pieces := []string{"Copper", "Kite", "The", "1987", "2001", "(1996)", "[1080p]", "x264", "-", " - ", ".", "_", "S01E02", "1x03", "part 2", "cd1", "2019-05-04", "07", "extended cut", "sample", "trailer", "= wikidata Q5", "Ķ", "雨", "?", "/", "Season 2", "Extras", "CD2", "(", ")", "[", " "}
+	pieces := []string{"Copper", "Kite", "The", "1987", "2001", "(1996)", "[1080p]", "x264", "-", " - ", ".", "_",
+		"S01E02", "1x03", "part 2", "cd1", "2019-05-04", "07", "extended cut", "sample", "trailer", "= wikidata Q5",
+		"Ķ", "雨", "?", "/", "Season 2", "Extras", "CD2", "(", ")", "[", " "}
 	r := rand.New(rand.NewPCG(5, 1))
 	for range 6000 {
 		var b strings.Builder

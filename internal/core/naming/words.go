@@ -43,8 +43,10 @@ func edition(s string) string {
 // extraFolders are folders that hold what goes with a film, not the film.
 var extraFolders = map[string]string{
 	"extras": "extra", "extra": "extra", "bonus": "extra", "featurettes": "featurette", "featurette": "featurette",
-	"trailers": "trailer", "trailer": "trailer", "interviews": "interview", "interview": "interview", "deleted scenes": "deleted scene",
-	"behind the scenes": "behind the scenes", "making of": "making of", "shorts": "short", "scenes": "scene", "clips": "clip",
+	"trailers": "trailer", "trailer": "trailer", "interviews": "interview", "interview": "interview",
+	"deleted scenes":    "deleted scene",
+	"behind the scenes": "behind the scenes", "making of": "making of", "shorts": "short", "scenes": "scene",
+	"clips": "clip",
 }
 
 // extraWhole is a file's name that is nothing but such a word.
@@ -399,7 +401,8 @@ func (p *parts) tokens(s string, aside *[]string) {
 	}
 	for i, w := range words {
 		low := strings.ToLower(strings.Trim(w, ",;()"))
-		if i > 0 && (quality[low] || i == len(words)-1 && groupTail([]string{low}, 0) && !afterwards[strings.SplitN(low, "-", 2)[0]]) {
+		if i > 0 && (quality[low] || i == len(words)-1 && groupTail([]string{low}, 0) &&
+			!afterwards[strings.SplitN(low, "-", 2)[0]]) {
 			end = i
 			break
 		}
@@ -411,7 +414,8 @@ func (p *parts) tokens(s string, aside *[]string) {
 		if !yearToken.MatchString(w) {
 			continue
 		}
-		if after := strings.Join(words[i+1:end], " "); i+1 < end && !allQuality(after) && edition(after) == "" && !pieceName.MatchString(after) {
+		if after := strings.Join(words[i+1:end], " "); i+1 < end && !allQuality(after) && edition(after) == "" &&
+			!pieceName.MatchString(after) {
 			break
 		}
 		p.year = number(w)

@@ -394,7 +394,8 @@ func (h *worker) judge(it Item, g *Ground, want Perm) *ruling {
 	if g != nil {
 		if g.Only != nil && *g.Only != h.id.UID {
 			return &ruling{cause: CauseOptions, by: "no allow_other", point: g.Point,
-				detail: fmt.Sprintf("%s (%s) is mounted without allow_other: nobody but uid %d may use it", g.Point, g.Type, *g.Only)}
+				detail: fmt.Sprintf("%s (%s) is mounted without allow_other: nobody but uid %d may use it", g.Point,
+					g.Type, *g.Only)}
 		}
 		if want&Write != 0 && g.ReadOnly {
 			return &ruling{cause: CauseReadOnly, by: "ro", point: g.Point,
@@ -402,7 +403,8 @@ func (h *worker) judge(it Item, g *Ground, want Perm) *ruling {
 		}
 	}
 	if want&Write != 0 && it.Fixed != "" {
-		return &ruling{cause: CauseFixed, by: it.Fixed, detail: "the flag " + it.Fixed + " is set on it: nobody may change it"}
+		return &ruling{cause: CauseFixed, by: it.Fixed, detail: "the flag " + it.Fixed +
+			" is set on it: nobody may change it"}
 	}
 	if g == nil || !g.Daemon {
 		if d := decideAll(h.id, it.Attrs, want); !d.Granted {
@@ -423,7 +425,8 @@ func (h *worker) denied(it Item, g *Ground, want Perm, d Decision) *ruling {
 	switch {
 	case g != nil && g.Ruled != "":
 		r.cause, r.point = CauseOptions, g.Point
-		r.detail = fmt.Sprintf("%s; owner and mode come from the options of the mount %s (%s: %s)", r.detail, g.Point, g.Type,
+		r.detail = fmt.Sprintf("%s; owner and mode come from the options of the mount %s (%s: %s)", r.detail, g.Point,
+			g.Type,
 			g.Ruled)
 		return r
 	case d.Masked:
@@ -433,7 +436,8 @@ func (h *worker) denied(it Item, g *Ground, want Perm, d Decision) *ruling {
 	}
 	if in := h.need.Inside; in != nil && decideAll(*in, it.Attrs, want).Granted {
 		r.cause = CauseShift
-		r.detail = fmt.Sprintf("%d inside is %d on this machine, since the engine shifts ids; %s", in.UID, h.id.UID, r.detail)
+		r.detail = fmt.Sprintf("%d inside is %d on this machine, since the engine shifts ids; %s", in.UID, h.id.UID,
+			r.detail)
 	}
 	return r
 }
@@ -518,7 +522,8 @@ func (h *worker) behind(p, kind, need string, way *groupKey) {
 	have, ok := h.groups[*way]
 	if !ok {
 		// Another worker met the closed folder.
-		have = &Problem{Kind: way.kind, Need: way.need, Cause: way.cause, DecidedBy: way.by, Class: way.class, Mode: way.mode, UID: way.uid, GID: way.gid, Point: way.point}
+		have = &Problem{Kind: way.kind, Need: way.need, Cause: way.cause, DecidedBy: way.by, Class: way.class,
+			Mode: way.mode, UID: way.uid, GID: way.gid, Point: way.point}
 		h.groups[*way] = have
 	}
 	have.Count++
@@ -526,7 +531,8 @@ func (h *worker) behind(p, kind, need string, way *groupKey) {
 		have.Folders++
 	}
 	if h.need.Each {
-		h.each = append(h.each, Problem{Path: p, Kind: kind, Need: need, Cause: way.cause, DecidedBy: way.by, Count: 1, Detail: "behind a closed folder"})
+		h.each = append(h.each, Problem{Path: p, Kind: kind, Need: need, Cause: way.cause, DecidedBy: way.by, Count: 1,
+			Detail: "behind a closed folder"})
 	}
 }
 
@@ -639,7 +645,8 @@ func (h *worker) expose(folder, name string, it Item, g *Ground) {
 	} else if other&Read != 0 && !it.Folder {
 		say(ExposedRead)
 	}
-	if other&Write == 0 && !h.need.Write && (g == nil || !g.ReadOnly) && it.Fixed == "" && Decide(h.id, it.Attrs, Write).Granted {
+	if other&Write == 0 && !h.need.Write && (g == nil || !g.ReadOnly) && it.Fixed == "" &&
+		Decide(h.id, it.Attrs, Write).Granted {
 		if h.need.Ancestors { // no container, so no mount of its own
 			say(ExposedProcess)
 		} else {
@@ -760,7 +767,8 @@ func (c *walk) report(r Report, workers []*worker) Report {
 
 // Summary is the report in one line.
 func (r Report) Summary(write bool) string {
-	s := fmt.Sprintf("%d of %d files readable, %d of %d folders listable", r.ReadableFiles, r.Files, r.ListableFolders, r.Folders)
+	s := fmt.Sprintf("%d of %d files readable, %d of %d folders listable", r.ReadableFiles, r.Files, r.ListableFolders,
+		r.Folders)
 	if write {
 		s += fmt.Sprintf(", %d writable", r.WritableFolders)
 	}

@@ -45,7 +45,8 @@ func GroundOf(point, fstype, source, fs, super string) Ground {
 		return strings.Join(out, ",")
 	}
 	switch {
-	case fstype == "vfat" || fstype == "msdos" || fstype == "exfat" || fstype == "ntfs3" || fstype == "ntfs" || fstype == "hfs" || fstype == "iso9660" || fstype == "udf":
+	case fstype == "vfat" || fstype == "msdos" || fstype == "exfat" || fstype == "ntfs3" || fstype == "ntfs" ||
+		fstype == "hfs" || fstype == "iso9660" || fstype == "udf":
 		g.Ruled = pick("uid", "gid", "umask", "fmask", "dmask")
 		if g.Ruled == "" {
 			g.Ruled = "defaults"
@@ -99,7 +100,8 @@ func OnHost(ranges []IDRange, id uint32) (host uint32, ok bool) {
 
 // confined are the SELinux types that a confined container may read; those
 // that it may also write come first.
-var confined = []string{"container_file_t", "svirt_sandbox_file_t", "container_ro_file_t", "container_share_t", "public_content_t", "usr_t"}
+var confined = []string{"container_file_t", "svirt_sandbox_file_t", "container_ro_file_t", "container_share_t",
+	"public_content_t", "usr_t"}
 
 // labelled reports whether a confined container may use a file of an SELinux
 // label, such as "system_u:object_r:container_file_t:s0". A label with

@@ -199,7 +199,8 @@ func Why(id Identity, f Attrs, d Decision, want Perm, folder bool) string {
 	if len(f.ACL) > 0 {
 		mode += ", with an ACL"
 	}
-	s := fmt.Sprintf("%d may not %s %s: %s (mode %s)", id.UID, strings.Join(verbs, " or "), what, d.grants(id, f, folder), mode)
+	s := fmt.Sprintf("%d may not %s %s: %s (mode %s)", id.UID, strings.Join(verbs, " or "), what,
+		d.grants(id, f, folder), mode)
 	if d.Masked {
 		s += "; the ACL's mask takes it away"
 	}
@@ -234,7 +235,10 @@ func FormatACL(acl []Entry) []byte {
 		return nil
 	}
 	acl = slices.Clone(acl)
-	slices.SortStableFunc(acl, func(a, b Entry) int { return cmp.Or(cmp.Compare(a.Tag, b.Tag), cmp.Compare(a.ID, b.ID)) })
+	slices.SortStableFunc(acl, func(a, b Entry) int {
+		return cmp.Or(cmp.Compare(a.Tag, b.Tag),
+			cmp.Compare(a.ID, b.ID))
+	})
 	out := binary.LittleEndian.AppendUint32(nil, 2)
 	for _, e := range acl {
 		id := e.ID

@@ -19,19 +19,32 @@ func TestTheFirstMatchingClassDecides(t *testing.T) {
 		class Class
 		mask  bool
 	}{
-		"owner has less than other":           {Identity{10, nil}, Attrs{0o077, 10, 20, nil}, Read, false, Owner, false},
-		"group has less than other":           {Identity{11, []uint32{20}}, Attrs{0o707, 10, 20, nil}, Read, false, OwningGroup, false},
-		"other":                               {Identity{11, []uint32{21}}, Attrs{0o704, 10, 20, nil}, Read, true, OtherClass, false},
-		"uid 0 without powers":                {Identity{0, []uint32{0}}, Attrs{0o700, 10, 20, nil}, Read, false, OtherClass, false},
-		"named user":                          {Identity{1500, nil}, Attrs{0o777, 10, 20, acl}, Read, true, NamedUser, false},
-		"named user beats group and other":    {Identity{1500, []uint32{44}}, Attrs{0o777, 10, 20, acl}, Write, false, NamedUser, false},
-		"named group under the mask":          {Identity{11, []uint32{44}}, Attrs{0o777, 10, 20, acl}, Write, false, NamedGroup, true},
-		"named group, what the mask leaves":   {Identity{11, []uint32{44}}, Attrs{0o777, 10, 20, acl}, Read, true, NamedGroup, false},
-		"one matching group is enough":        {Identity{11, []uint32{20, 44}}, Attrs{0o777, 10, 20, acl}, Read, true, NamedGroup, false},
-		"a matching group keeps other out":    {Identity{11, []uint32{20}}, Attrs{0o777, 10, 20, acl}, Exec, false, OwningGroup, false},
-		"other of the ACL is not masked":      {Identity{11, []uint32{9}}, Attrs{0o777, 10, 20, acl}, Write, true, OtherClass, false},
-		"the owner's entry is not masked too": {Identity{10, nil}, Attrs{0o777, 10, 20, acl}, Write, true, Owner, false},
-		"an empty mask leaves the mode bits":  {Identity{1500, nil}, Attrs{0o704, 10, 20, acl}, Read, true, OtherClass, false},
+		"owner has less than other": {Identity{10, nil}, Attrs{0o077, 10, 20, nil}, Read, false, Owner,
+			false},
+		"group has less than other": {Identity{11, []uint32{20}}, Attrs{0o707, 10, 20, nil}, Read, false,
+			OwningGroup, false},
+		"other": {Identity{11, []uint32{21}}, Attrs{0o704, 10, 20, nil}, Read, true,
+			OtherClass, false},
+		"uid 0 without powers": {Identity{0, []uint32{0}}, Attrs{0o700, 10, 20, nil}, Read, false,
+			OtherClass, false},
+		"named user": {Identity{1500, nil}, Attrs{0o777, 10, 20, acl}, Read, true, NamedUser,
+			false},
+		"named user beats group and other": {Identity{1500, []uint32{44}}, Attrs{0o777, 10, 20, acl}, Write, false,
+			NamedUser, false},
+		"named group under the mask": {Identity{11, []uint32{44}}, Attrs{0o777, 10, 20, acl}, Write, false,
+			NamedGroup, true},
+		"named group, what the mask leaves": {Identity{11, []uint32{44}}, Attrs{0o777, 10, 20, acl}, Read, true,
+			NamedGroup, false},
+		"one matching group is enough": {Identity{11, []uint32{20, 44}}, Attrs{0o777, 10, 20, acl}, Read, true,
+			NamedGroup, false},
+		"a matching group keeps other out": {Identity{11, []uint32{20}}, Attrs{0o777, 10, 20, acl}, Exec, false,
+			OwningGroup, false},
+		"other of the ACL is not masked": {Identity{11, []uint32{9}}, Attrs{0o777, 10, 20, acl}, Write, true,
+			OtherClass, false},
+		"the owner's entry is not masked too": {Identity{10, nil}, Attrs{0o777, 10, 20, acl}, Write, true, Owner,
+			false},
+		"an empty mask leaves the mode bits": {Identity{1500, nil}, Attrs{0o704, 10, 20, acl}, Read, true, OtherClass,
+			false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			d := Decide(c.id, c.f, c.want)
@@ -79,7 +92,8 @@ func TestAuditCountsAndExplains(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if r.Files != 3 || r.ReadableFiles != 1 || r.Folders != 2 || r.ListableFolders != 1 || r.WritableFolders != 0 || r.Links != 1 || r.Failing != 3 {
+	if r.Files != 3 || r.ReadableFiles != 1 || r.Folders != 2 || r.ListableFolders != 1 || r.WritableFolders != 0 ||
+		r.Links != 1 || r.Failing != 3 {
 		t.Errorf("got %+v", r)
 	}
 	for _, f := range r.First {
@@ -89,7 +103,8 @@ func TestAuditCountsAndExplains(t *testing.T) {
 	}
 	tr["/srv"] = dir(0o700)
 	r, _ = Audit(tr, "/srv/films", Identity{1500, nil}, Need{Ancestors: true})
-	if r.Problems[0].Path != "/srv" || r.Problems[0].Count != 6 || r.ReadableFiles+r.ListableFolders != 0 || len(r.Problems) != 3 {
+	if r.Problems[0].Path != "/srv" || r.Problems[0].Count != 6 || r.ReadableFiles+r.ListableFolders != 0 ||
+		len(r.Problems) != 3 {
 		t.Errorf("the folder above stands in the way: got %+v", r)
 	}
 	if r, _ = Audit(tr, "/srv/films", Identity{1500, nil}, Need{}); r.ReadableFiles != 1 {
@@ -158,18 +173,21 @@ func TestOneLineCoversAllPathsWithTheSameCause(t *testing.T) {
 		t.Errorf("each: %d problems, want 202", len(each.Problems))
 	}
 	remedies := Remedies(tr, r, id, Who{Name: "shelfkeeper", UID: 1500, Groups: id.Groups}, Need{})
-	if len(remedies) != 5 || remedies[0].ID != "join-group-44" || !remedies[0].Least || remedies[0].Reaches != 202 || remedies[4].ID != "open" || remedies[4].Least {
+	if len(remedies) != 5 || remedies[0].ID != "join-group-44" || !remedies[0].Least || remedies[0].Reaches != 202 ||
+		remedies[4].ID != "open" || remedies[4].Least {
 		t.Errorf("remedies: got %+v", remedies)
 	}
 	// The least remedy, taken, mends what it says.
 	id.Groups = append(id.Groups, 44)
-	if r, _ := Audit(tr, "/m", id, Need{}); len(r.Problems) != 0 || r.ReadableFiles != 200 || len(Remedies(tr, r, id, Who{}, Need{})) != 0 {
+	if r, _ := Audit(tr, "/m", id, Need{}); len(r.Problems) != 0 || r.ReadableFiles != 200 ||
+		len(Remedies(tr, r, id, Who{}, Need{})) != 0 {
 		t.Errorf("after joining: got %+v", r)
 	}
 }
 
 func TestWhatIsOpenTooWideIsTold(t *testing.T) {
-	tr := tree{"/m": {Folder: true, Attrs: Attrs{Mode: 0o777}}, "/m/a": {Attrs: Attrs{Mode: 0o666}}, "/m/b": {Attrs: Attrs{Mode: 0o644, UID: 1500}}}
+	tr := tree{"/m": {Folder: true, Attrs: Attrs{Mode: 0o777}}, "/m/a": {Attrs: Attrs{Mode: 0o666}},
+		"/m/b": {Attrs: Attrs{Mode: 0o644, UID: 1500}}}
 	r, err := Audit(tr, "/m", Identity{1500, nil}, Need{})
 	if err != nil || len(r.Exposures) != 4 {
 		t.Fatalf("got %+v, %v", r.Exposures, err)

@@ -63,7 +63,8 @@ func IsID(word string) bool {
 			return true
 		}
 		number, dash := strings.CutPrefix(rest, "-")
-		if _, err := strconv.ParseUint(number, 10, 32); dash && err == nil && (k == Join || k == ACLGroup || k == OwnGroup) {
+		if _, err := strconv.ParseUint(number, 10, 32); dash && err == nil &&
+			(k == Join || k == ACLGroup || k == OwnGroup) {
 			return true
 		}
 	}
@@ -297,11 +298,14 @@ func Remedies(tree Tree, r Report, id Identity, who Who, need Need) []Remedy {
 	}
 	for _, g := range byCount(join) {
 		m := Remedy{Kind: Join, Subject: g,
-			What:     fmt.Sprintf("let the server be in group %s, which owns them and may already: groups = [\"%d\"] under [server]; touches the household file only", who.group(g), g),
+			What: fmt.Sprintf("let the server be in group %s, which owns them and may already: groups = "+
+				"[\"%d\"] under [server]; touches the household file only", who.group(g), g),
 			Commands: []string{"cozyshelf deploy"},
-			Widens:   fmt.Sprintf("the server gains whatever else group %s may on this machine; nobody else gains anything", who.group(g))}
+			Widens: fmt.Sprintf("the server gains whatever else group %s may on this machine; nobody else gains "+
+				"anything", who.group(g))}
 		if who.Name != "" {
-			m.What = fmt.Sprintf("add %s to group %s, which owns them and may already; touches no file", who.Name, who.group(g))
+			m.What = fmt.Sprintf("add %s to group %s, which owns them and may already; touches no file", who.Name,
+				who.group(g))
 			m.Commands = []string{fmt.Sprintf("usermod -aG %d %s", g, Quote(who.Name)), "cozyshelf deploy"}
 		}
 		try(m)
@@ -346,19 +350,22 @@ func Remedies(tree Tree, r Report, id Identity, who Who, need Need) []Remedy {
 	}
 	chmods := func(class string) []string {
 		return in(func(p string) []string {
-			return []string{fmt.Sprintf("find %s%s -type d -exec chmod %s+%s {} +", p, skip, class, dir), fmt.Sprintf("find %s%s -type f -exec chmod %s+r {} +", p, skip, class)}
+			return []string{fmt.Sprintf("find %s%s -type d -exec chmod %s+%s {} +", p, skip, class, dir),
+				fmt.Sprintf("find %s%s -type f -exec chmod %s+r {} +", p, skip, class)}
 		}, func(p, perm string) []string { return []string{fmt.Sprintf("chmod %s+%s %s", class, perm, p)} })
 	}
 	facls := func(entry string) []string {
 		return in(func(p string) []string {
-			return []string{fmt.Sprintf("find %s%s -type d -exec setfacl -m %s:%s,d:%s:%s {} +", p, skip, entry, dir, entry, dir), fmt.Sprintf("find %s%s -type f -exec setfacl -m %s:r {} +", p, skip, entry)}
+			return []string{fmt.Sprintf("find %s%s -type d -exec setfacl -m %s:%s,d:%s:%s {} +", p, skip, entry, dir,
+				entry, dir), fmt.Sprintf("find %s%s -type f -exec setfacl -m %s:r {} +", p, skip, entry)}
 		}, func(p, perm string) []string { return []string{fmt.Sprintf("setfacl -m %s:%s %s", entry, perm, p)} })
 	}
 	if owned > 0 {
 		var c []string
 		for _, t := range inside {
 			if t.Deep {
-				c = append(c, fmt.Sprintf("find %s -user %d -type d -exec chmod u+%s {} +", Quote(t.Path), id.UID, dir), fmt.Sprintf("find %s -user %d -type f -exec chmod u+r {} +", Quote(t.Path), id.UID))
+				c = append(c, fmt.Sprintf("find %s -user %d -type d -exec chmod u+%s {} +", Quote(t.Path), id.UID,
+					dir), fmt.Sprintf("find %s -user %d -type f -exec chmod u+r {} +", Quote(t.Path), id.UID))
 				continue
 			}
 			for _, f := range r.First {
@@ -369,13 +376,16 @@ func Remedies(tree Tree, r Report, id Identity, who Who, need Need) []Remedy {
 				}
 			}
 		}
-		m := as(OwnMode, id.UID, "the account owns them: give the owner back what it needs", "nobody else gains anything", c...)
+		m := as(OwnMode, id.UID, "the account owns them: give the owner back what it needs",
+			"nobody else gains anything", c...)
 		m.Targets = inside
 		try(m)
 	}
 	if causes[CauseFixed] {
-		try(as(Unfix, 0, "take the flag away that keeps everyone from changing it", "whoever may change them by their modes can do so again",
-			in(func(p string) []string { return []string{"chattr -R -ia " + p} }, func(p, _ string) []string { return []string{"chattr -ia " + p} })...))
+		try(as(Unfix, 0, "take the flag away that keeps everyone from changing it",
+			"whoever may change them by their modes can do so again",
+			in(func(p string) []string { return []string{"chattr -R -ia " + p} },
+				func(p, _ string) []string { return []string{"chattr -ia " + p} })...))
 	}
 	onward := ""
 	if wide > 0 || slices.ContainsFunc(inside, func(t Target) bool { return t.Deep }) {
@@ -383,19 +393,28 @@ func Remedies(tree Tree, r Report, id Identity, who Who, need Need) []Remedy {
 	}
 	held := ""
 	if r.ACLs > 0 {
-		held = "; setfacl makes masks anew, which can give others back what a mask held from them: --mend cuts their entries down instead"
+		held = "; setfacl makes masks anew, which can give others back what a mask held from them: --mend cuts " +
+			"their entries down instead"
 	}
-	try(as(ACLUser, id.UID, fmt.Sprintf("give the account (user %d) an ACL entry%s", id.UID, onward), "nobody else gains anything"+held, facls(fmt.Sprintf("u:%d", id.UID))...))
+	try(as(ACLUser, id.UID, fmt.Sprintf("give the account (user %d) an ACL entry%s", id.UID, onward),
+		"nobody else gains anything"+held, facls(fmt.Sprintf("u:%d", id.UID))...))
 	if len(who.Groups) > 0 && who.Groups[0] != 0 {
 		g := who.Groups[0]
-		try(as(ACLGroup, g, fmt.Sprintf("give the account's group, %s, an ACL entry%s", who.group(g), onward), fmt.Sprintf("every member of group %s gains the same", who.group(g))+held, facls(fmt.Sprintf("g:%d", g))...))
+		try(as(ACLGroup, g, fmt.Sprintf("give the account's group, %s, an ACL entry%s", who.group(g), onward),
+			fmt.Sprintf("every member of group %s gains the same", who.group(g))+held,
+			facls(fmt.Sprintf("g:%d", g))...))
 		if r.ACLs == 0 && len(above) == 0 {
 			c := in(func(p string) []string {
-				return []string{fmt.Sprintf("chgrp -R %d %s", g, p), fmt.Sprintf("find %s -type d -exec chmod g+%s,g+s {} +", p, dir), fmt.Sprintf("find %s -type f -exec chmod g+r {} +", p)}
+				return []string{fmt.Sprintf("chgrp -R %d %s", g, p),
+					fmt.Sprintf("find %s -type d -exec chmod g+%s,g+s {} +", p, dir),
+					fmt.Sprintf("find %s -type f -exec chmod g+r {} +", p)}
 			}, func(p, perm string) []string {
 				return []string{fmt.Sprintf("chgrp %d %s", g, p), fmt.Sprintf("chmod g+%s %s", perm, p)}
 			})
-			try(as(OwnGroup, g, fmt.Sprintf("make group %s the owning group, let it read, and let folders hand it on to what comes later", who.group(g)), fmt.Sprintf("every member of group %s gains the same; members of the former groups have from now on what everyone has", who.group(g)), c...))
+			try(as(OwnGroup, g, fmt.Sprintf("make group %s the owning group, let it read, and let folders hand it "+
+				"on to what comes later", who.group(g)),
+				fmt.Sprintf("every member of group %s gains the same; members of the former groups have from now "+
+					"on what everyone has", who.group(g)), c...))
 		}
 	}
 	try(as(Open, 0, "open it to everyone", "every account of this machine gains the same", chmods("o")...))
@@ -414,12 +433,16 @@ func Remedies(tree Tree, r Report, id Identity, who Who, need Need) []Remedy {
 // readable, where most of those that are there are.
 func foreseen(tree Tree, r Report, id Identity, need Need) []Remedy {
 	short := r.Later.Folders - r.Later.Readable
-	if short == 0 || r.ReadableFiles == 0 || slices.ContainsFunc(r.Grounds, func(g Ground) bool { return g.NoACL && Below(r.Folder, g.Point) }) {
+	if short == 0 || r.ReadableFiles == 0 ||
+		slices.ContainsFunc(r.Grounds, func(g Ground) bool { return g.NoACL && Below(r.Folder, g.Point) }) {
 		return nil
 	}
-	m := Remedy{ID: string(ACLLater), Kind: ACLLater, Subject: id.UID, Owner: id, Folders: r.Folders, Targets: []Target{{Path: r.Folder, Deep: true}},
-		What:     fmt.Sprintf("give folders a default entry for the account (user %d), so that what comes later can be read; touches 0 files and %s", id.UID, plural(r.Folders, "folder")),
-		Widens:   "nobody else gains anything; in these folders the default entries count from now on in place of the umask",
+	m := Remedy{ID: string(ACLLater), Kind: ACLLater, Subject: id.UID, Owner: id, Folders: r.Folders,
+		Targets: []Target{{Path: r.Folder, Deep: true}},
+		What: fmt.Sprintf("give folders a default entry for the account (user %d), so that what comes later "+
+			"can be read; touches 0 files and %s", id.UID, plural(r.Folders, "folder")),
+		Widens: "nobody else gains anything; in these folders the default entries count from now on in place of " +
+			"the umask",
 		Commands: []string{fmt.Sprintf("find %s -type d -exec setfacl -m d:u:%d:rx {} +", Quote(r.Folder), id.UID)}}
 	t, as := Mended(tree, id, m)
 	after, err := Audit(t, r.Folder, as, need)
@@ -434,12 +457,15 @@ func byHand(pr Problem, r Report, who Who, need Need) Remedy {
 	m := Remedy{ByHand: true, Reaches: pr.Count}
 	switch pr.Cause {
 	case CauseReadOnly:
-		m.ID, m.Kind, m.What = string(Remount), Remount, "mount "+pr.Point+" writable, or let the shelf be read only: access = \"read\""
+		m.ID, m.Kind, m.What = string(Remount), Remount, "mount "+pr.Point+
+			" writable, or let the shelf be read only: access = \"read\""
 		m.Commands = []string{"mount -o remount,rw " + Quote(pr.Point)}
-		m.Widens = "whoever may write there by mode can do so again; a file system that the kernel made read-only after errors needs a check first"
+		m.Widens = "whoever may write there by mode can do so again; a file system that the kernel made read-only " +
+			"after errors needs a check first"
 	case CauseSELinux:
 		m.ID, m.Kind, m.What = string(Relabel), Relabel, "label them so that containers may use them"
-		m.Commands = []string{fmt.Sprintf("semanage fcontext -a -t container_file_t %s", Quote(r.Folder+"(/.*)?")), "restorecon -R " + Quote(r.Folder)}
+		m.Commands = []string{fmt.Sprintf("semanage fcontext -a -t container_file_t %s", Quote(r.Folder+"(/.*)?")),
+			"restorecon -R " + Quote(r.Folder)}
 		m.Widens = "every confined container that is given the folder may use it; other confined services may lose it"
 	default:
 		m.ID, m.Kind = string(Options), Options
@@ -447,7 +473,8 @@ func byHand(pr Problem, r Report, who Who, need Need) Remedy {
 		if len(who.Groups) > 0 {
 			gid = who.Groups[0]
 		}
-		m.What = fmt.Sprintf("owners and modes are not stored there, so chmod and chown are no help: mount %s with options that fit the account", pr.Point)
+		m.What = fmt.Sprintf("owners and modes are not stored there, so chmod and chown are no help: mount %s with "+
+			"options that fit the account", pr.Point)
 		files, folders := "0440", "0550"
 		if need.Write {
 			files, folders = "0640", "0750"
@@ -464,7 +491,8 @@ func byHand(pr Problem, r Report, who Who, need Need) Remedy {
 				options = fmt.Sprintf("uid=%d,gid=%d,file_mode=%s,dir_mode=%s", who.UID, gid, files, folders)
 			}
 		}
-		m.Commands = []string{"umount " + Quote(pr.Point), "mount -o " + options + " … " + Quote(pr.Point), "# and the same options in /etc/fstab"}
+		m.Commands = []string{"umount " + Quote(pr.Point), "mount -o " + options + " … " + Quote(pr.Point),
+			"# and the same options in /etc/fstab"}
 		m.Widens = "the account gains the whole mount; whoever had it by the former options may lose it"
 	}
 	return m
@@ -495,7 +523,8 @@ func plural(n int, one string) string {
 // Quote writes a text as a shell takes it.
 func Quote(s string) string {
 	if s != "" && !strings.ContainsFunc(s, func(r rune) bool {
-		return !strings.ContainsRune("/._-+,:@", r) && !(r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z')
+		return !strings.ContainsRune("/._-+,:@", r) &&
+			!(r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z')
 	}) {
 		return s
 	}

@@ -26,7 +26,8 @@ func dice(r *rand.Rand, ids []uint32) tree {
 	t := tree{}
 	folders := []string{"/m"}
 	for i := range 4 + r.IntN(20) {
-		it := Item{Folder: i == 0 || r.IntN(3) == 0, Attrs: Attrs{Mode: uint16(r.IntN(0o1000)), UID: pick(), GID: pick()}}
+		it := Item{Folder: i == 0 || r.IntN(3) == 0,
+			Attrs: Attrs{Mode: uint16(r.IntN(0o1000)), UID: pick(), GID: pick()}}
 		if r.IntN(3) == 0 {
 			it.Attrs.Mode = 0o750
 		}
@@ -114,13 +115,15 @@ func TestRemediesDoWhatTheySayAndNoMore(t *testing.T) {
 				t.Fatal(err)
 			}
 			if m.Kind != ACLLater && after.granted()-before.granted() != m.Reaches {
-				t.Fatalf("round %d, %s: reaches %d, it says %d\n%+v", round, m.ID, after.granted()-before.granted(), m.Reaches, tr)
+				t.Fatalf("round %d, %s: reaches %d, it says %d\n%+v", round, m.ID, after.granted()-before.granted(),
+					m.Reaches, tr)
 			}
 			if m.Kind == ACLLater && after.Later.Readable <= before.Later.Readable {
 				t.Fatalf("round %d, %s: nothing is better later", round, m.ID)
 			}
 			if files > m.Files || folders > m.Folders {
-				t.Fatalf("round %d, %s: touches %d files and %d folders, it says %d and %d; %+v", round, m.ID, files, folders, m.Files, m.Folders, m.Targets)
+				t.Fatalf("round %d, %s: touches %d files and %d folders, it says %d and %d; %+v", round, m.ID, files,
+					folders, m.Files, m.Folders, m.Targets)
 			}
 			for _, o := range others {
 				was, is := powers(tr, o), powers(now, o)
@@ -130,9 +133,12 @@ func TestRemediesDoWhatTheySayAndNoMore(t *testing.T) {
 					switch {
 					case m.Kind == OwnGroup:
 					case loses != 0 && !(m.Kind == ACLGroup && inGroup):
-						t.Fatalf("round %d, %s: %+v loses %s of %s: %+v, now %+v", round, m.ID, o, loses, p, tr[p], now[p])
-					case gains != 0 && (m.Kind == ACLUser || m.Kind == ACLLater || m.Kind == OwnMode || m.Kind == ACLGroup && !inGroup):
-						t.Fatalf("round %d, %s: %+v gains %s of %s: %+v, now %+v", round, m.ID, o, gains, p, tr[p], now[p])
+						t.Fatalf("round %d, %s: %+v loses %s of %s: %+v, now %+v", round, m.ID, o, loses, p, tr[p],
+							now[p])
+					case gains != 0 && (m.Kind == ACLUser || m.Kind == ACLLater || m.Kind == OwnMode ||
+						m.Kind == ACLGroup && !inGroup):
+						t.Fatalf("round %d, %s: %+v gains %s of %s: %+v, now %+v", round, m.ID, o, gains, p, tr[p],
+							now[p])
 					}
 				}
 			}
@@ -185,18 +191,22 @@ func TestMountsRuleInPlaceOfModes(t *testing.T) {
 		only              bool
 		daemon            bool
 	}{
-		"disk":                 {"ext4", "rw,relatime", "rw", "", false, false, false, false},
-		"read-only":            {"btrfs", "ro,relatime", "rw", "", true, false, false, false},
-		"after an error":       {"ext4", "rw,relatime", "ro,errors=remount-ro", "", true, false, false, false},
-		"stick":                {"vfat", "rw", "rw,uid=1000,gid=1000,fmask=0022,dmask=0022", "uid=1000,gid=1000,fmask=0022,dmask=0022", false, false, false, false},
-		"stick with nothing":   {"exfat", "rw", "rw", "defaults", false, false, false, false},
-		"share":                {"cifs", "rw", "rw,uid=0,forceuid,file_mode=0755", "uid=0,forceuid,file_mode=0755", false, true, false, false},
-		"export":               {"nfs4", "rw", "rw,vers=4.2", "", false, true, false, false},
-		"ssh for one":          {"fuse.sshfs", "rw", "rw,user_id=1000,group_id=1000", "", false, true, true, true},
-		"ssh for all, checked": {"fuse.sshfs", "rw", "rw,user_id=0,group_id=0,default_permissions,allow_other", "", false, true, false, false},
+		"disk":           {"ext4", "rw,relatime", "rw", "", false, false, false, false},
+		"read-only":      {"btrfs", "ro,relatime", "rw", "", true, false, false, false},
+		"after an error": {"ext4", "rw,relatime", "ro,errors=remount-ro", "", true, false, false, false},
+		"stick": {"vfat", "rw", "rw,uid=1000,gid=1000,fmask=0022,dmask=0022",
+			"uid=1000,gid=1000,fmask=0022,dmask=0022", false, false, false, false},
+		"stick with nothing": {"exfat", "rw", "rw", "defaults", false, false, false, false},
+		"share": {"cifs", "rw", "rw,uid=0,forceuid,file_mode=0755", "uid=0,forceuid,file_mode=0755",
+			false, true, false, false},
+		"export":      {"nfs4", "rw", "rw,vers=4.2", "", false, true, false, false},
+		"ssh for one": {"fuse.sshfs", "rw", "rw,user_id=1000,group_id=1000", "", false, true, true, true},
+		"ssh for all, checked": {"fuse.sshfs", "rw", "rw,user_id=0,group_id=0,default_permissions,allow_other", "",
+			false, true, false, false},
 	} {
 		g := GroundOf("/mnt", c.fstype, "x", c.fs, c.super)
-		if g.Ruled != c.ruled || g.ReadOnly != c.readOnly || g.Server != c.server || (g.Only != nil) != c.only || g.Daemon != c.daemon {
+		if g.Ruled != c.ruled || g.ReadOnly != c.readOnly || g.Server != c.server || (g.Only != nil) != c.only ||
+			g.Daemon != c.daemon {
 			t.Errorf("%s: got %+v", name, g)
 		}
 	}
@@ -234,15 +244,29 @@ func TestEveryCauseIsToldWithItsRemedy(t *testing.T) {
 		detail string
 		remedy Kind
 	}{
-		"options of a stick": {tree{"/m": dir(0o755), "/m/stick": {Folder: true, Border: true, Attrs: Attrs{Mode: 0o700}}, "/m/stick/a": file(0o600)},
-			map[string]Ground{"/m/stick": {Type: "vfat", Ruled: "umask=077"}}, Need{}, Identity{UID: 9}, CauseOptions, "umask=077", Options},
-		"somebody's own mount": {tree{"/m": dir(0o755), "/m/a": file(0o644)}, map[string]Ground{"/m": {Type: "fuse.sshfs", Only: &only}}, Need{}, Identity{UID: 9}, CauseOptions, "allow_other", Options},
-		"read-only mount":      {tree{"/m": dir(0o777), "/m/a": file(0o644)}, map[string]Ground{"/m": {Type: "ext4", ReadOnly: true}}, Need{Write: true}, Identity{UID: 9}, CauseReadOnly, "read-only", Remount},
-		"immutable":            {tree{"/m": {Folder: true, Fixed: "immutable", Attrs: Attrs{Mode: 0o777}}}, nil, Need{Write: true}, Identity{UID: 9}, CauseFixed, "immutable", Unfix},
-		"selinux":              {tree{"/m": {Folder: true, Label: "system_u:object_r:container_file_t:s0", Attrs: Attrs{Mode: 0o755}}, "/m/a": {Label: "unconfined_u:object_r:user_home_t:s0", Attrs: Attrs{Mode: 0o644}}}, nil, Need{Confined: true}, Identity{UID: 9}, CauseSELinux, "user_home_t", Relabel},
-		"selinux of another":   {tree{"/m": {Folder: true, Label: "system_u:object_r:container_file_t:s0:c1,c2", Attrs: Attrs{Mode: 0o755}}}, nil, Need{Confined: true}, Identity{UID: 9}, CauseSELinux, "c1,c2", Relabel},
-		"shifted":              {tree{"/m": dir(0o700), "/m/a": file(0o600)}, nil, Need{Inside: &Identity{UID: 5}}, Identity{UID: 100005}, CauseShift, "5 inside is 100005", ACLUser},
-		"another's label":      {tree{"/m": {Folder: true, Attrs: Attrs{Mode: 0o700, UID: 9}}, "/m/a": {Attrs: Attrs{Mode: 0o044, UID: 9}}}, nil, Need{}, Identity{UID: 9}, CauseMode, "its owner", OwnMode},
+		"options of a stick": {tree{"/m": dir(0o755),
+			"/m/stick": {Folder: true, Border: true, Attrs: Attrs{Mode: 0o700}}, "/m/stick/a": file(0o600)},
+			map[string]Ground{"/m/stick": {Type: "vfat", Ruled: "umask=077"}}, Need{}, Identity{UID: 9}, CauseOptions,
+			"umask=077", Options},
+		"somebody's own mount": {tree{"/m": dir(0o755), "/m/a": file(0o644)},
+			map[string]Ground{"/m": {Type: "fuse.sshfs", Only: &only}}, Need{}, Identity{UID: 9}, CauseOptions,
+			"allow_other", Options},
+		"read-only mount": {tree{"/m": dir(0o777), "/m/a": file(0o644)},
+			map[string]Ground{"/m": {Type: "ext4", ReadOnly: true}}, Need{Write: true}, Identity{UID: 9},
+			CauseReadOnly, "read-only", Remount},
+		"immutable": {tree{"/m": {Folder: true, Fixed: "immutable", Attrs: Attrs{Mode: 0o777}}}, nil,
+			Need{Write: true}, Identity{UID: 9}, CauseFixed, "immutable", Unfix},
+		"selinux": {tree{"/m": {Folder: true, Label: "system_u:object_r:container_file_t:s0",
+			Attrs: Attrs{Mode: 0o755}}, "/m/a": {Label: "unconfined_u:object_r:user_home_t:s0",
+			Attrs: Attrs{Mode: 0o644}}}, nil, Need{Confined: true}, Identity{UID: 9}, CauseSELinux, "user_home_t",
+			Relabel},
+		"selinux of another": {tree{"/m": {Folder: true, Label: "system_u:object_r:container_file_t:s0:c1,c2",
+			Attrs: Attrs{Mode: 0o755}}}, nil, Need{Confined: true}, Identity{UID: 9}, CauseSELinux, "c1,c2", Relabel},
+		"shifted": {tree{"/m": dir(0o700), "/m/a": file(0o600)}, nil, Need{Inside: &Identity{UID: 5}},
+			Identity{UID: 100005}, CauseShift, "5 inside is 100005", ACLUser},
+		"another's label": {tree{"/m": {Folder: true, Attrs: Attrs{Mode: 0o700, UID: 9}},
+			"/m/a": {Attrs: Attrs{Mode: 0o044, UID: 9}}}, nil, Need{}, Identity{UID: 9}, CauseMode, "its owner",
+			OwnMode},
 	} {
 		t.Run(name, func(t *testing.T) {
 			tr := Tree(c.tree)
@@ -328,8 +352,9 @@ func TestManyHandsSayTheSame(t *testing.T) {
 
 // TestIDsOfRemedies tells those that can be from those that cannot.
 func TestIDsOfRemedies(t *testing.T) {
-	for word, want := range map[string]bool{"acl-user": true, "acl-group": true, "acl-group-2003": true, "join-group-44": true,
-		"open": true, "open-7": false, "acl-group-": false, "acl-group-x": false, "series": false, "": false} {
+	for word, want := range map[string]bool{"acl-user": true, "acl-group": true, "acl-group-2003": true,
+		"join-group-44": true,
+		"open":          true, "open-7": false, "acl-group-": false, "acl-group-x": false, "series": false, "": false} {
 		if got := IsID(word); got != want {
 			t.Errorf("%q: %v", word, got)
 		}

@@ -26,19 +26,24 @@ func (it Item) with(s State) Item {
 // Same reports whether two states are the same to the kernel.
 func (s State) Same(o State) bool {
 	return s.Mode == o.Mode && s.UID == o.UID && s.GID == o.GID && s.Fixed == o.Fixed &&
-		string(FormatACL(s.ACL)) == string(FormatACL(o.ACL)) && string(FormatACL(s.Default)) == string(FormatACL(o.Default))
+		string(FormatACL(s.ACL)) == string(FormatACL(o.ACL)) &&
+		string(FormatACL(s.Default)) == string(FormatACL(o.Default))
 }
 
 // base gives the three entries that mode bits stand for.
 func base(mode uint16) []Entry {
-	return []Entry{{UserObj, Perm(mode>>6) & 7, none}, {GroupObj, Perm(mode>>3) & 7, none}, {Other, Perm(mode) & 7, none}}
+	return []Entry{{UserObj, Perm(mode>>6) & 7, none}, {GroupObj, Perm(mode>>3) & 7, none},
+		{Other, Perm(mode) & 7, none}}
 }
 
 // none is the id of entries that have none (ACL_UNDEFINED_ID).
 const none = 1<<32 - 1
 
 func find(acl []Entry, tag Tag, id uint32) int {
-	return slices.IndexFunc(acl, func(e Entry) bool { return e.Tag == tag && (e.ID == id || tag != User && tag != Group) })
+	return slices.IndexFunc(acl, func(e Entry) bool {
+		return e.Tag == tag &&
+			(e.ID == id || tag != User && tag != Group)
+	})
 }
 
 // granted gives what an identity may do now, each permission asked for by itself.
@@ -93,7 +98,8 @@ func (s State) withACL(acl []Entry) State {
 		}
 	}
 	s.ACL = append(acl, Entry{Mask, mask, none})
-	s.Mode = s.Mode&^0o777 | uint16(acl[find(acl, UserObj, none)].Perm)<<6 | uint16(mask)<<3 | uint16(acl[find(acl, Other, none)].Perm)
+	s.Mode = s.Mode&^0o777 | uint16(acl[find(acl, UserObj, none)].Perm)<<6 | uint16(mask)<<3 | uint16(acl[find(acl,
+		Other, none)].Perm)
 	return s
 }
 

@@ -88,7 +88,8 @@ func hidden(r rune, line bool) bool {
 		return line
 	case r < 0x20, r >= 0x7f && r <= 0x9f: // C0, DEL, C1
 		return true
-	case r == 0x061c, r == 0x180e, r == 0x200b, r == 0x200e, r == 0x200f, r == 0xfeff: // marks of direction, of no width
+	case r == 0x061c, r == 0x180e, r == 0x200b, r == 0x200e, r == 0x200f,
+		r == 0xfeff: // marks of direction, of no width
 		return true
 	case r >= 0x2028 && r <= 0x202e, r >= 0x2060 && r <= 0x206f: // separators, embeddings, overrides, isolates
 		return true

@@ -205,7 +205,8 @@ func within(kind household.Kind, scheme Scheme, r naming.Reading, from, full str
 	case kind == household.Films && inExtras(kind, r, path.Dir(from)):
 		// The folder tells what sort of extra it is.
 		return path.Join(up[0], path.Base(path.Dir(from)), base)
-	case kind == household.Films && r.Extra == "" && (scheme == Flat || scheme == AsItIs && !strings.Contains(from, "/")):
+	case kind == household.Films && r.Extra == "" &&
+		(scheme == Flat || scheme == AsItIs && !strings.Contains(from, "/")):
 		flat = base
 	case kind == household.Series && scheme == Flat && len(up) == 2:
 		flat = path.Join(up[0], base)
@@ -223,7 +224,8 @@ func same(a, b naming.Reading) bool {
 }
 
 // reserved are names that Windows keeps for devices, whatever follows after a dot.
-var reserved = []string{"con", "prn", "aux", "nul", "com1", "com2", "com3", "com4", "com5", "com6", "com7", "com8", "com9", "lpt1", "lpt2", "lpt3", "lpt4", "lpt5", "lpt6", "lpt7", "lpt8", "lpt9"}
+var reserved = []string{"con", "prn", "aux", "nul", "com1", "com2", "com3", "com4", "com5", "com6", "com7", "com8",
+	"com9", "lpt1", "lpt2", "lpt3", "lpt4", "lpt5", "lpt6", "lpt7", "lpt8", "lpt9"}
 
 // unfit says why a path cannot be used everywhere, or nothing.
 func unfit(p string) string {
@@ -265,7 +267,8 @@ func (p *Plan) along(files []string, media map[string]bool) {
 		for _, m := range byDir[path.Dir(f)] {
 			stem := strings.TrimSuffix(m, path.Ext(m))
 			rest, ok := strings.CutPrefix(f, stem)
-			if ok && (rest == "" || strings.ContainsAny(rest[:1], ".-_ [(")) && len(stem) > len(strings.TrimSuffix(best, path.Ext(best))) {
+			if ok && (rest == "" || strings.ContainsAny(rest[:1], ".-_ [(")) &&
+				len(stem) > len(strings.TrimSuffix(best, path.Ext(best))) {
 				best = m
 			}
 		}
@@ -315,7 +318,8 @@ func (p *Plan) along(files []string, media map[string]bool) {
 			d = path.Dir(d)
 		}
 		if pl := places[d]; pl != nil && pl.one && pl.to != d {
-			p.Moves[pl.first].With = append(p.Moves[pl.first].With, Pair{f, path.Join(pl.to, strings.TrimPrefix(f, d+"/"))})
+			p.Moves[pl.first].With = append(p.Moves[pl.first].With,
+				Pair{f, path.Join(pl.to, strings.TrimPrefix(f, d+"/"))})
 		}
 	}
 }
@@ -359,7 +363,8 @@ func (p *Plan) settle(files []string) {
 					if other := stays[strings.ToLower(d)]; other != "" {
 						reason = "a file has the name of the folder it would go to: " + other
 					} else if other := dirs[strings.ToLower(d)]; other != "" && other != d {
-						reason = fmt.Sprintf("the folder %s is there, and would differ from %s in the case of letters only", other, d)
+						reason = fmt.Sprintf("the folder %s is there, and would differ from %s in the case of "+
+							"letters only", other, d)
 					}
 				}
 				switch {

@@ -137,7 +137,8 @@ func rank(plays []Play, limit int, key func(Play) (name, shelf, other string), s
 		out = append(out, *r)
 	}
 	slices.SortFunc(out, func(a, b Rank) int {
-		return cmp.Or(cmp.Compare(b.Watched, a.Watched), cmp.Compare(b.Plays, a.Plays), cmp.Compare(a.Name, b.Name), cmp.Compare(a.Shelf, b.Shelf))
+		return cmp.Or(cmp.Compare(b.Watched, a.Watched), cmp.Compare(b.Plays, a.Plays), cmp.Compare(a.Name, b.Name),
+			cmp.Compare(a.Shelf, b.Shelf))
 	})
 	if limit > 0 && len(out) > limit {
 		out = out[:limit]

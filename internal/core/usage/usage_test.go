@@ -29,7 +29,8 @@ func TestFinishedAndResume(t *testing.T) {
 		pos, dur float64
 		done     bool
 		resume   float64
-	}{{0, 100, false, 0}, {3, 100, false, 0}, {50, 100, false, 50}, {96, 100, true, 0}, {7090, 7200, true, 0}, {6000, 7200, false, 6000}, {50, 0, false, 50}} {
+	}{{0, 100, false, 0}, {3, 100, false, 0}, {50, 100, false, 50}, {96, 100, true, 0}, {7090, 7200, true, 0},
+		{6000, 7200, false, 6000}, {50, 0, false, 50}} {
 		if got := Finished(c.pos, c.dur); got != c.done {
 			t.Errorf("finished at %v of %v: got %v", c.pos, c.dur, got)
 		}
@@ -44,7 +45,9 @@ func TestTopListsAddUp(t *testing.T) {
 	var plays []Play
 	var watched float64
 	for range 500 {
-		p := Play{Member: []string{"wren", "ozan", "ilse"}[r.IntN(3)], Title: []string{"Copper Kite", "Tiny Harbour"}[r.IntN(2)], Shelf: "s", Watched: float64(r.IntN(100)), Done: r.IntN(2) == 0}
+		p := Play{Member: []string{"wren", "ozan", "ilse"}[r.IntN(3)],
+			Title: []string{"Copper Kite", "Tiny Harbour"}[r.IntN(2)], Shelf: "s", Watched: float64(r.IntN(100)),
+			Done: r.IntN(2) == 0}
 		watched += p.Watched
 		plays = append(plays, p)
 	}
@@ -87,7 +90,8 @@ func TestManyReportsCountNoMoreThanFewDo(t *testing.T) {
 	p.Begin(start)
 	watched = 0
 	for i := 1; i <= 360; i++ {
-		watched += p.Take(Advance(10*float64(i-1), 10*float64(i), 10*time.Second), start.Add(time.Duration(i)*10*time.Second))
+		watched += p.Take(Advance(10*float64(i-1), 10*float64(i), 10*time.Second),
+			start.Add(time.Duration(i)*10*time.Second))
 	}
 	if watched != 3600 {
 		t.Errorf("an hour counts as %v", watched)

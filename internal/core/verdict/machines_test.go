@@ -35,32 +35,45 @@ func TestMachinesThatWeDoNotHave(t *testing.T) {
 			{"memory limit", Warning, "cgroup_enable=memory"},
 			{"shelf films", OK, "412 of 412"},
 		}},
-		"arm32-1gib small": {func(h *household.Household) { h.Server.Memory, h.Storage.ScratchLimit = 128<<20, 64<<20 }, Warning, []want{
+		"arm32-1gib small": {func(h *household.Household) {
+			h.Server.Memory, h.Storage.ScratchLimit = 128<<20,
+				64<<20
+		}, Warning, []want{
 			{"memory", OK, "192 MiB"}, {"memory limit", Warning, "is not held"},
 		}},
-		"arm32-1gib scratch": {func(h *household.Household) { h.Server.Memory, h.Storage.ScratchLimit = 128<<20, 256<<20 }, Blocked, []want{
+		"arm32-1gib scratch": {func(h *household.Household) {
+			h.Server.Memory, h.Storage.ScratchLimit = 128<<20,
+				256<<20
+		}, Blocked, []want{
 			{"memory", Blocked, `scratch_limit = "210 MiB"`}, {"memory", Blocked, "together: 384 MiB"},
 		}},
 		"btrfs-nas": {func(h *household.Household) { h.Server.Devices = []string{"/dev/dri"} }, OK, []want{
-			{"engine's disk", OK, "btrfs in /volume/engine"}, {"device", OK, "group videodriver, driver i915"}, {"shelf films", OK, "/volume/media/films"},
+			{"engine's disk", OK, "btrfs in /volume/engine"}, {"device", OK, "group videodriver, driver i915"},
+			{"shelf films", OK, "/volume/media/films"},
 		}},
-		"btrfs-nas without":  {func(h *household.Household) { h.Server.Devices = []string{"/dev/none"} }, Blocked, []want{{"device", Blocked, "/dev/none is not there"}}},
-		"btrfs-nas unmapped": {nil, OK, []want{{"graphics", OK, "/dev/dri/renderD128 (group videodriver, driver i915); not mapped"}}},
+		"btrfs-nas without": {func(h *household.Household) { h.Server.Devices = []string{"/dev/none"} }, Blocked,
+			[]want{{"device", Blocked, "/dev/none is not there"}}},
+		"btrfs-nas unmapped": {nil, OK, []want{{"graphics", OK,
+			"/dev/dri/renderD128 (group videodriver, driver i915); not mapped"}}},
 		"old-engine": {nil, Blocked, []want{
 			{"engine version", Blocked, "API 1.38, and 1.40 is the least"}, {"engine's disk", Blocked, "100 MiB free"},
 		}},
 		"rootless": {nil, Blocked, []want{
 			{"ids", OK, "1500:1500 inside is 101499:101499"}, {"shelf films", Blocked, "user 101499"},
 		}},
-		"rootless docker": {func(h *household.Household) { h.Server.Network = "host" }, Blocked, []want{{"shelf films", Blocked, "user 101499"}}},
+		"rootless docker": {func(h *household.Household) { h.Server.Network = "host" }, Blocked,
+			[]want{{"shelf films", Blocked, "user 101499"}}},
 		"no-acls": {nil, Blocked, []want{
-			{"shelf films", Blocked, "can be unplugged: /dev/sdc1 (vfat)"}, {"shelf films", Blocked, "mount -o uid=1500"}, {"shelf films", Blocked, "stores no owners"},
+			{"shelf films", Blocked, "can be unplugged: /dev/sdc1 (vfat)"},
+			{"shelf films", Blocked, "mount -o uid=1500"}, {"shelf films", Blocked, "stores no owners"},
 		}},
 		"selinux-and-shares": {nil, Warning, []want{
-			{"selinux", OK, "labelled"}, {"one share", OK, "films, series lie on nas.home.arpa:/export"}, {"shelf photos", Warning, "mount /srv/photos first"},
+			{"selinux", OK, "labelled"}, {"one share", OK, "films, series lie on nas.home.arpa:/export"},
+			{"shelf photos", Warning, "mount /srv/photos first"},
 			{"firewall", OK, "forwarded past"}, {"shelf films", OK, "has the last word"},
 		}},
-		"selinux-and-shares host": {func(h *household.Household) { h.Server.Network = "host" }, Warning, []want{{"firewall", Warning, "tcp dport 26990 accept"}}},
+		"selinux-and-shares host": {func(h *household.Household) { h.Server.Network = "host" }, Warning,
+			[]want{{"firewall", Warning, "tcp dport 26990 accept"}}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			file, _, _ := strings.Cut(name, " ")

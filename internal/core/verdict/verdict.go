@@ -61,7 +61,8 @@ func Judge(h *household.Household, f facts.Facts) []Line {
 	j := &judge{h: h, f: f}
 	j.add("household file", OK, fmt.Sprintf("%q, %s", h.Household.Name, plural(len(h.Shelves), "shelf", "shelves")), "")
 	if pin := h.Server.Version; pin != "" && f.Program != "" && pin != f.Program {
-		j.add("program", Blocked, fmt.Sprintf("[server] version pins %s, and this is %s", pin, f.Program), "run the program "+pin+"; or cozyshelf upgrade, which changes the pin and deploys this one")
+		j.add("program", Blocked, fmt.Sprintf("[server] version pins %s, and this is %s", pin, f.Program),
+			"run the program "+pin+"; or cozyshelf upgrade, which changes the pin and deploys this one")
 	}
 	j.engine()
 	j.others()
@@ -126,11 +127,14 @@ func (j *judge) engine() {
 		j.add("engine", OK, fmt.Sprintf("%s %s, API %s (%s)", e.Kind, e.Version, e.API, e.Why), "")
 	}
 	j.engineDisk()
-	if n := j.h.Server.Network; e.Can.Networks && n != "own" && n != "host" && len(e.Networks) > 0 && !slices.Contains(e.Networks, n) {
-		j.add("network", Blocked, fmt.Sprintf("%s has no network %q", e.Kind, n), "write network = \"own\", or one of those that it has: "+strings.Join(e.Networks, ", "))
+	if n := j.h.Server.Network; e.Can.Networks && n != "own" && n != "host" && len(e.Networks) > 0 &&
+		!slices.Contains(e.Networks, n) {
+		j.add("network", Blocked, fmt.Sprintf("%s has no network %q", e.Kind, n),
+			"write network = \"own\", or one of those that it has: "+strings.Join(e.Networks, ", "))
 	}
 	if e.Arch != "" && e.Arch != j.f.Arch {
-		j.add("architecture", Blocked, fmt.Sprintf("this program is for %s, the engine runs %s", j.f.Arch, e.Arch), "use the program built for "+e.Arch)
+		j.add("architecture", Blocked, fmt.Sprintf("this program is for %s, the engine runs %s", j.f.Arch, e.Arch),
+			"use the program built for "+e.Arch)
 	} else {
 		says := fmt.Sprintf("%s/%s, %s", j.f.OS, j.f.Arch, plural(j.f.CPUs, "processor core", "processor cores"))
 		if j.f.WordBits == 32 {
@@ -142,7 +146,9 @@ func (j *judge) engine() {
 		j.add("architecture", OK, says, "")
 	}
 	if e.Elsewhere {
-		j.add("place", Warning, "the engine is on another machine ("+e.Endpoint+"): the folders below were looked at here, not there", "run check on that machine; cozyshelf access --prove tries them from inside")
+		j.add("place", Warning, "the engine is on another machine ("+e.Endpoint+
+			"): the folders below were looked at here, not there",
+			"run check on that machine; cozyshelf access --prove tries them from inside")
 	}
 	if e.Rootless {
 		j.shift()
@@ -163,8 +169,10 @@ func (j *judge) others() {
 		if o.Running {
 			how = "running"
 		}
-		j.add("other engine", Blocked, fmt.Sprintf("the household is deployed on %s already (%s, %s), and one state folder is for one server", o.Kind, o.Container, how),
-			fmt.Sprintf("write engine = %q under [server], and cozyshelf retire, which keeps the state; then write engine = %q and deploy", o.Kind, j.f.Engine.Kind))
+		j.add("other engine", Blocked, fmt.Sprintf("the household is deployed on %s already (%s, %s), and one "+
+			"state folder is for one server", o.Kind, o.Container, how),
+			fmt.Sprintf("write engine = %q under [server], and cozyshelf retire, which keeps the state; then write "+
+				"engine = %q and deploy", o.Kind, j.f.Engine.Kind))
 	}
 }
 
@@ -180,8 +188,11 @@ func (j *judge) left() {
 func (j *judge) engineDisk() {
 	e := j.f.Engine
 	var major, minor int
-	if n, _ := fmt.Sscanf(e.API, "%d.%d", &major, &minor); n == 2 && (major < oldestMajor || major == oldestMajor && minor < oldestMinor) {
-		j.add("engine version", Blocked, fmt.Sprintf("%s %s speaks API %s, and %d.%d is the least", e.Kind, e.Version, e.API, oldestMajor, oldestMinor), "bring the engine up to date (19.03 of 2019 will do), or write engine = \"process\"")
+	if n, _ := fmt.Sscanf(e.API, "%d.%d", &major, &minor); n == 2 &&
+		(major < oldestMajor || major == oldestMajor && minor < oldestMinor) {
+		j.add("engine version", Blocked, fmt.Sprintf("%s %s speaks API %s, and %d.%d is the least", e.Kind, e.Version,
+			e.API, oldestMajor, oldestMinor),
+			"bring the engine up to date (19.03 of 2019 will do), or write engine = \"process\"")
 	}
 	if e.Storage == "" {
 		return
@@ -192,9 +203,11 @@ func (j *judge) engineDisk() {
 	}
 	switch {
 	case e.RootFree > 0 && e.RootFree < leastEngineFree:
-		j.add("engine's disk", Blocked, says, "free some space there: the image alone takes 26 MiB, and the engine needs room to unpack it")
+		j.add("engine's disk", Blocked, says,
+			"free some space there: the image alone takes 26 MiB, and the engine needs room to unpack it")
 	case e.Storage == "vfs":
-		j.add("engine's disk", Warning, says+": this driver copies every layer whole", "see whether the engine can use overlay2")
+		j.add("engine's disk", Warning, says+": this driver copies every layer whole",
+			"see whether the engine can use overlay2")
 	default:
 		j.add("engine's disk", OK, says, "")
 	}
@@ -204,10 +217,12 @@ func (j *judge) engineDisk() {
 func (j *judge) shift() {
 	e, a := j.f.Engine, j.f.Account
 	if !e.Can.HostNetwork && j.h.Server.Network == "host" {
-		j.add("network", Blocked, "an engine with user namespaces shares the host's network with no container", "write network = \"own\" under [server]")
+		j.add("network", Blocked, "an engine with user namespaces shares the host's network with no container",
+			"write network = \"own\" under [server]")
 	}
 	if len(e.UIDs) == 0 {
-		j.add("ids", Warning, "the engine shifts ids (user namespace), and how is not known here: the access computed below is that of the unshifted account", "cozyshelf access --prove tries it from inside")
+		j.add("ids", Warning, "the engine shifts ids (user namespace), and how is not known here: the access "+
+			"computed below is that of the unshifted account", "cozyshelf access --prove tries it from inside")
 		return
 	}
 	if !a.Known {
@@ -216,10 +231,12 @@ func (j *judge) shift() {
 	uid, ok := permit.OnHost(e.UIDs, a.UID)
 	gid, gok := permit.OnHost(e.GIDs, a.GID)
 	if !ok || !gok {
-		j.add("ids", Blocked, fmt.Sprintf("the engine's user namespace has no %d:%d: no such container can start", a.UID, a.GID), "choose a run_as whose numbers it has (/etc/subuid and /etc/subgid say which)")
+		j.add("ids", Blocked, fmt.Sprintf("the engine's user namespace has no %d:%d: no such container can start",
+			a.UID, a.GID), "choose a run_as whose numbers it has (/etc/subuid and /etc/subgid say which)")
 		return
 	}
-	j.add("ids", OK, fmt.Sprintf("the engine shifts them: %d:%d inside is %d:%d on this machine, and so it is judged below", a.UID, a.GID, uid, gid), "")
+	j.add("ids", OK, fmt.Sprintf("the engine shifts them: %d:%d inside is %d:%d on this machine, and so it is "+
+		"judged below", a.UID, a.GID, uid, gid), "")
 }
 
 func (j *judge) machine() {
@@ -235,13 +252,16 @@ func (j *judge) machine() {
 		// What our own server holds now will be free for it again.
 		free = min(j.f.Memory, free+want)
 	}
-	says := fmt.Sprintf("%s of %s available; the server may take %s%s", bytes(j.f.MemoryAvailable), bytes(j.f.Memory), bytes(want), note)
+	says := fmt.Sprintf("%s of %s available; the server may take %s%s", bytes(j.f.MemoryAvailable), bytes(j.f.Memory),
+		bytes(want), note)
 	switch {
 	case j.f.Memory > 0 && want > j.f.Memory:
 		j.add("memory", Blocked, says, "lower memory or scratch_limit, or put scratch into a folder")
 	case free > 0 && scratch > free/2:
-		j.add("memory", Blocked, fmt.Sprintf("scratch in memory may take %s, more than half of the %s that are free", bytes(scratch), bytes(free)),
-			fmt.Sprintf("write scratch_limit = %q or less, or put scratch into a folder", household.Size(free/2>>20<<20).String()),
+		j.add("memory", Blocked, fmt.Sprintf("scratch in memory may take %s, more than half of the %s that are free",
+			bytes(scratch), bytes(free)),
+			fmt.Sprintf("write scratch_limit = %q or less, or put scratch into a folder",
+				household.Size(free/2>>20<<20).String()),
 			"what waits there counts against the container's memory limit, which is memory and scratch_limit together: "+bytes(want))
 	case want > free:
 		j.add("memory", Warning, says, "lower memory or scratch_limit, or free some memory")
@@ -249,25 +269,33 @@ func (j *judge) machine() {
 		j.add("memory", OK, says, "")
 	}
 	if g := j.f.Cgroup; j.f.Engine.NoMemory && j.f.Engine.Rootless && g.Known && g.Memory {
-		j.add("memory limit", Warning, "the engine runs without root and was given no control group, so the server's limits are not held", "have systemd run it for the account (systemctl --user), with control groups of version 2")
+		j.add("memory limit", Warning, "the engine runs without root and was given no control group, so the "+
+			"server's limits are not held",
+			"have systemd run it for the account (systemctl --user), with control groups of version 2")
 	} else if j.f.Engine.Can.Limits && (j.f.Engine.NoMemory || g.Known && !g.Memory) {
-		j.add("memory limit", Warning, fmt.Sprintf("this kernel does not limit memory (control groups %d without it), so the server's limit is not held", g.Version), "on many small machines: add cgroup_enable=memory cgroup_memory=1 to the kernel's command line")
+		j.add("memory limit", Warning, fmt.Sprintf("this kernel does not limit memory (control groups %d without "+
+			"it), so the server's limit is not held", g.Version),
+			"on many small machines: add cgroup_enable=memory cgroup_memory=1 to the kernel's command line")
 	}
 	if j.f.Clock.Known && j.f.Clock.Now.Year() < 2025 {
-		j.add("clock", Warning, "it shows "+j.f.Clock.Now.Format("2006-01-02")+", which cannot be", "set it, and let something keep it right: sign-ins and figures follow it")
+		j.add("clock", Warning, "it shows "+j.f.Clock.Now.Format("2006-01-02")+", which cannot be",
+			"set it, and let something keep it right: sign-ins and figures follow it")
 	}
 	if p := j.h.Server.Processors; p > 0 {
 		switch {
 		case p > float64(j.f.CPUs) && j.f.CPUs > 0:
-			j.add("processors", Blocked, fmt.Sprintf("the server may keep %v cores busy, and there are %d", p, j.f.CPUs), fmt.Sprintf("write processors = %d or less under [server], or leave it out", j.f.CPUs))
+			j.add("processors", Blocked, fmt.Sprintf("the server may keep %v cores busy, and there are %d", p,
+				j.f.CPUs), fmt.Sprintf("write processors = %d or less under [server], or leave it out", j.f.CPUs))
 		case !j.f.Engine.Can.Limits:
-			j.add("processors", OK, fmt.Sprintf("%v of %d cores; without a container this is a habit of the server's, no bound", p, j.f.CPUs), "")
+			j.add("processors", OK, fmt.Sprintf("%v of %d cores; without a container this is a habit of the "+
+				"server's, no bound", p, j.f.CPUs), "")
 		default:
 			j.add("processors", OK, fmt.Sprintf("%v of %d cores", p, j.f.CPUs), "")
 		}
 	}
 	if s := j.h.Server; len(s.DNS)+len(s.Hosts) > 0 && (!j.f.Engine.Can.Networks || s.Network == "host") {
-		j.add("names", Warning, "dns and hosts are for a container with a network of its own; here the machine's own settings count", "take them out, or write network = \"own\" with an engine that runs containers")
+		j.add("names", Warning, "dns and hosts are for a container with a network of its own; here the machine's "+
+			"own settings count", "take them out, or write network = \"own\" with an engine that runs containers")
 	}
 	j.boot()
 	j.devices()
@@ -285,7 +313,9 @@ func (j *judge) boot() {
 		return
 	}
 	if j.f.Units == "" {
-		j.add("start", Warning, fmt.Sprintf("%s does not start the server with the machine, and there is no systemd here that would", j.f.Engine.Kind), "have cozyshelf start run at boot, or write start = \"crash\" under [server]")
+		j.add("start", Warning, fmt.Sprintf("%s does not start the server with the machine, and there is no "+
+			"systemd here that would", j.f.Engine.Kind),
+			"have cozyshelf start run at boot, or write start = \"crash\" under [server]")
 		return
 	}
 	j.add("start", OK, "with the machine, by a unit of systemd in "+j.f.Units, "")
@@ -300,7 +330,8 @@ func (j *judge) ffmpeg() {
 	case !j.f.Engine.Can.Isolates:
 		j.add("quiet work", OK, "by this machine's ffmpeg "+f.Version, "")
 	default:
-		j.add("quiet work", OK, fmt.Sprintf("by this machine's ffmpeg %s, which goes into the image: %s more", f.Version, bytes(f.Size)), "")
+		j.add("quiet work", OK, fmt.Sprintf("by this machine's ffmpeg %s, which goes into the image: %s more",
+			f.Version, bytes(f.Size)), "")
 	}
 }
 
@@ -361,9 +392,12 @@ func (j *judge) firewall() {
 		if f.Source == "ufw" {
 			allow = fmt.Sprintf("ufw allow %d/tcp", j.h.Server.Port)
 		}
-		j.add("firewall", Warning, fmt.Sprintf("%s keeps port %d out for others: %s", f.Source, j.h.Server.Port, f.Rule), "let it in, for your own network at least (such as: "+allow+"); this program never changes such rules")
+		j.add("firewall", Warning, fmt.Sprintf("%s keeps port %d out for others: %s", f.Source, j.h.Server.Port,
+			f.Rule), "let it in, for your own network at least (such as: "+allow+
+			"); this program never changes such rules")
 	case f.Blocks:
-		j.add("firewall", OK, fmt.Sprintf("%s keeps what comes in out, but what %s publishes is forwarded past those rules", f.Source, j.f.Engine.Kind), "")
+		j.add("firewall", OK, fmt.Sprintf("%s keeps what comes in out, but what %s publishes is forwarded past "+
+			"those rules", f.Source, j.f.Engine.Kind), "")
 	default:
 		j.add("firewall", OK, f.Source+" lets the port in, as far as its rules can be read", "")
 	}
@@ -379,7 +413,8 @@ func (j *judge) ports() {
 func (j *judge) port(p facts.Port) {
 	switch {
 	case p.Error != "":
-		j.add("port", Blocked, fmt.Sprintf("%s cannot be listened on: %s", p.Address, p.Error), "choose another port or bind address under [server]")
+		j.add("port", Blocked, fmt.Sprintf("%s cannot be listened on: %s", p.Address, p.Error),
+			"choose another port or bind address under [server]")
 	case p.Ours:
 		j.add("port", OK, p.Address+", held by this household's own server", "")
 	case p.Neighbour != nil:
@@ -402,7 +437,8 @@ func (j *judge) port(p facts.Port) {
 		}
 		var details []string
 		if name, _, _ := strings.Cut(holder, " "); slices.Contains(facts.PortHolders, name) {
-			details = append(details, "a container's port is held so; if it is this household's own, deployed with another state folder, write that path again and cozyshelf retire first")
+			details = append(details, "a container's port is held so; if it is this household's own, deployed with "+
+				"another state folder, write that path again and cozyshelf retire first")
 		}
 		j.add("port", Blocked, fmt.Sprintf("%s is held by %s", p.Address, holder), do, details...)
 	default:
@@ -418,11 +454,14 @@ func (j *judge) clients() {
 	bind, _ := j.h.Server.BindAddr() // checked when the file was read
 	switch {
 	case j.h.HidesClients(j.f.Engine.HidesClients, j.f.Engine.IPv6):
-		j.add("clients", Warning, "the engine forwards connections by itself, so nobody can tell who is at home: everybody counts as away", "write network = \"host\" under [server]; or let people come by HTTPS, with members who may use it from away")
+		j.add("clients", Warning, "the engine forwards connections by itself, so nobody can tell who is at home: "+
+			"everybody counts as away", "write network = \"host\" under [server]; or let people come by HTTPS, "+
+			"with members who may use it from away")
 	case bind.IsUnspecified() && j.h.Server.Network == "own" && j.f.Engine.IPv6:
 		j.add("clients", OK, "seen by their own addresses, IPv4 and IPv6", "")
 	case bind.IsUnspecified():
-		j.add("clients", OK, "seen by their own IPv4 addresses; IPv6 is not published, since it would hide them (network = \"host\" gives both)", "")
+		j.add("clients", OK, "seen by their own IPv4 addresses; IPv6 is not published, since it would hide them "+
+			"(network = \"host\" gives both)", "")
 	}
 }
 
@@ -430,7 +469,8 @@ func (j *judge) account() {
 	a := j.f.Account
 	if !a.Known {
 		if !a.Missing {
-			j.add("run-as account", Blocked, fmt.Sprintf("%q cannot be used: %s", a.Asked, a.Why), "correct run_as and groups under [server]")
+			j.add("run-as account", Blocked, fmt.Sprintf("%q cannot be used: %s", a.Asked, a.Why),
+				"correct run_as and groups under [server]")
 			return
 		}
 		j.proposal(a)
@@ -445,12 +485,16 @@ func (j *judge) account() {
 	}
 	switch {
 	case !j.f.Engine.Can.Becomes && j.f.CallerUID != 0 && int(a.UID) != j.f.CallerUID:
-		j.add("run-as account", Blocked, fmt.Sprintf("%s is not you (uid %d), and the process engine cannot become it", who, j.f.CallerUID), fmt.Sprintf("run as root, or write run_as = \"%d:…\" with your own numbers", j.f.CallerUID))
+		j.add("run-as account", Blocked, fmt.Sprintf("%s is not you (uid %d), and the process engine cannot become it",
+			who, j.f.CallerUID), fmt.Sprintf("run as root, or write run_as = \"%d:…\" with your own numbers",
+			j.f.CallerUID))
 	case a.UID == 0 && j.owner().UID != 0:
 		j.add("run-as account", OK, fmt.Sprintf("%s inside, which is %d on this machine", who, j.owner().UID), "")
 	case a.UID == 0:
-		j.add("run-as account", Warning, who+" is root", "use an account of its own: leave run_as out, and check proposes one",
-			"the container has no capabilities, so root in it passes over no permission: it reads what its owner, group and ACLs let it, like anyone else",
+		j.add("run-as account", Warning, who+" is root",
+			"use an account of its own: leave run_as out, and check proposes one",
+			"the container has no capabilities, so root in it passes over no permission: it reads what its owner, "+
+				"group and ACLs let it, like anyone else",
 			"but it owns every file of root's, and could change them if it broke out")
 	default:
 		j.add("run-as account", OK, who, "")
@@ -466,13 +510,18 @@ func (j *judge) proposal(a facts.Account) {
 		do = fmt.Sprintf("write run_as = \"%d:…\" with your own numbers, or run as root", j.f.CallerUID)
 	case p != nil && len(p.Commands) > 0:
 		do = "make it: cozyshelf check --mend, or " + strings.Join(p.Commands, " && ")
-		details = append(details, "it will have no login and no home"+map[bool]string{true: ", and be in no group but its own: no shelf needs one", false: ", and be in the groups that the shelves need: " + strings.Trim(fmt.Sprint(p.Groups), "[]")}[len(p.Groups) == 0])
+		details = append(details, "it will have no login and no home"+
+			map[bool]string{true: ", and be in no group but its own: no shelf needs one",
+				false: ", and be in the groups that the shelves need: " +
+					strings.Trim(fmt.Sprint(p.Groups), "[]")}[len(p.Groups) == 0])
 		for _, g := range p.Nameless {
-			details = append(details, fmt.Sprintf("group %d has no name on this machine, so no account can be added to it: "+
+			details = append(details, fmt.Sprintf("group %d has no name on this machine, so no account can be "+
+				"added to it: "+
 				"check --mend writes it into groups under [server], for the server alone", g))
 		}
 	case p != nil:
-		do = "make it with this machine's own tools, with no login and no home; or write run_as = \"1500:1500\", numbers that nobody has"
+		do = "make it with this machine's own tools, with no login and no home; or write run_as = \"1500:1500\", " +
+			"numbers that nobody has"
 	}
 	j.add("run-as account", Blocked, fmt.Sprintf("%q is not an account of this machine", a.Asked), do, details...)
 }
@@ -485,19 +534,27 @@ func (j *judge) place(what string, f facts.Folder, least, few int64) (Line, bool
 	l := Line{What: what, Status: OK}
 	switch {
 	case f.Silent:
-		l.Status, l.Says, l.Do = Blocked, f.Path+" does not answer", "see to the disk or the network behind it; an engine that is given it would hang too (umount -l takes it away)"
+		l.Status, l.Says, l.Do = Blocked, f.Path+" does not answer",
+			"see to the disk or the network behind it; an engine that is given it would hang too (umount -l takes "+
+				"it away)"
 	case f.Error != "":
-		l.Status, l.Says, l.Do = Blocked, fmt.Sprintf("%s cannot be looked at: %s", f.Path, f.Error), "run check as an account that may, such as root"
+		l.Status, l.Says, l.Do = Blocked, fmt.Sprintf("%s cannot be looked at: %s", f.Path, f.Error),
+			"run check as an account that may, such as root"
 	case f.Exists && !f.IsFolder:
 		l.Status, l.Says, l.Do = Blocked, f.Path+" is a file, not a folder", "name a folder"
 	case f.ReadOnly && least > 0:
-		l.Status, l.Says, l.Do = Blocked, f.Path+" is on a file system that is mounted read-only", "choose another place, or mount it writable"
+		l.Status, l.Says, l.Do = Blocked, f.Path+" is on a file system that is mounted read-only",
+			"choose another place, or mount it writable"
 	case f.Free < least:
-		l.Status, l.Says, l.Do = Blocked, fmt.Sprintf("%s has %s free, %s is the least", f.Path, bytes(f.Free), bytes(least)), "free some space, or choose another place"
+		l.Status, l.Says, l.Do = Blocked,
+			fmt.Sprintf("%s has %s free, %s is the least", f.Path, bytes(f.Free), bytes(least)),
+			"free some space, or choose another place"
 	case least > 0 && f.InodesAll > 0 && f.Inodes < 1000:
-		l.Status, l.Says, l.Do = Blocked, fmt.Sprintf("%s has room for %d more files only (inodes)", f.Path, f.Inodes), "remove some files, or choose another place"
+		l.Status, l.Says, l.Do = Blocked, fmt.Sprintf("%s has room for %d more files only (inodes)", f.Path, f.Inodes),
+			"remove some files, or choose another place"
 	case f.Free < few:
-		l.Status, l.Says, l.Do = Warning, fmt.Sprintf("%s has only %s free", f.Path, bytes(f.Free)), "free some space soon"
+		l.Status, l.Says, l.Do = Warning, fmt.Sprintf("%s has only %s free", f.Path, bytes(f.Free)),
+			"free some space soon"
 	default:
 		return l, true
 	}
@@ -506,7 +563,9 @@ func (j *judge) place(what string, f facts.Folder, least, few int64) (Line, bool
 
 func (j *judge) state() {
 	if s := j.f.State; s.NoLocks != "" {
-		j.add("state folder", Blocked, fmt.Sprintf("%s is on a file system (%s) that does not lock files: %s", s.Path, s.FSType, s.NoLocks), "put it on a disk of this machine: a database needs locks that work; or mount the share with its lock service")
+		j.add("state folder", Blocked, fmt.Sprintf("%s is on a file system (%s) that does not lock files: %s", s.Path,
+			s.FSType, s.NoLocks), "put it on a disk of this machine: a database needs locks that work; or mount "+
+			"the share with its lock service")
 		return
 	}
 	j.writable("state folder", j.f.State, true)
@@ -517,7 +576,9 @@ func (j *judge) scratch() {
 		j.writable("scratch folder", *j.f.Scratch, true)
 		last := &j.lines[len(j.lines)-1]
 		if limit := int64(j.h.Storage.ScratchLimit); last.Status != Blocked && limit > j.f.Scratch.Free {
-			last.Status, last.Says = Blocked, fmt.Sprintf("%s has %s free, and scratch may take %s", j.f.Scratch.Path, bytes(j.f.Scratch.Free), bytes(limit))
+			last.Status, last.Says = Blocked,
+				fmt.Sprintf("%s has %s free, and scratch may take %s", j.f.Scratch.Path, bytes(j.f.Scratch.Free),
+					bytes(limit))
 			last.Do = "lower scratch_limit, free some space, or choose another place"
 		}
 	}
@@ -530,14 +591,18 @@ func (j *judge) writable(what string, f facts.Folder, whole bool) {
 	switch {
 	case !well:
 	case f.Exposed != "":
-		l.Status, l.Says = Blocked, fmt.Sprintf("%s: others may write to %s, so they could put another folder in its place", f.Path, f.Exposed)
-		l.Do = fmt.Sprintf("chown root: %s && chmod go-w %s; or choose another place, below folders of root's", f.Exposed, f.Exposed)
+		l.Status, l.Says = Blocked, fmt.Sprintf("%s: others may write to %s, so they could put another folder in "+
+			"its place", f.Path, f.Exposed)
+		l.Do = fmt.Sprintf("chown root: %s && chmod go-w %s; or choose another place, below folders of root's",
+			f.Exposed, f.Exposed)
 	case !f.Exists && !f.Creatable:
 		l.Status, l.Says = Blocked, fmt.Sprintf("%s does not exist, and you may not make it in %s", f.Path, f.Parent)
 		l.Do = fmt.Sprintf("make it: mkdir -p %s && chown %d:%d %s", f.Path, j.owner().UID, j.owner().Groups[0], f.Path)
 	case !f.Exists && j.f.CallerUID != 0 && int(j.owner().UID) != j.f.CallerUID:
-		l.Status, l.Says = Blocked, fmt.Sprintf("%s does not exist, and you (uid %d) cannot give it to the run-as account", f.Path, j.f.CallerUID)
-		l.Do = fmt.Sprintf("make it as root: mkdir -p %s && chown %d:%d %s", f.Path, j.owner().UID, j.owner().Groups[0], f.Path)
+		l.Status, l.Says = Blocked, fmt.Sprintf("%s does not exist, and you (uid %d) cannot give it to the run-as "+
+			"account", f.Path, j.f.CallerUID)
+		l.Do = fmt.Sprintf("make it as root: mkdir -p %s && chown %d:%d %s", f.Path, j.owner().UID,
+			j.owner().Groups[0], f.Path)
 	case !f.Exists:
 		l.Says = fmt.Sprintf("%s will be made; %s free", f.Path, bytes(f.Free))
 	case f.Access != nil && j.f.Account.Known && (f.Access.WritableFolders < 1 || whole && f.Access.Failing > 0):
@@ -584,7 +649,8 @@ func (j *judge) folder(all []seen, s facts.Shelf, f facts.Folder) []seen {
 		return all
 	}
 	clash := slices.IndexFunc(all, func(o seen) bool {
-		return f.Real != "" && (o.real == f.Real || household.Within(o.real, f.Real) || household.Within(f.Real, o.real))
+		return f.Real != "" && (o.real == f.Real || household.Within(o.real, f.Real) ||
+			household.Within(f.Real, o.real))
 	})
 	if clash >= 0 {
 		o := all[clash]
@@ -627,11 +693,13 @@ func (j *judge) together() {
 	}
 	for _, src := range sources {
 		if names := by[src]; len(names) > 1 {
-			j.add("one share", OK, fmt.Sprintf("%s lie on %s: when it is away, all of them are", strings.Join(names, ", "), src), "")
+			j.add("one share", OK, fmt.Sprintf("%s lie on %s: when it is away, all of them are",
+				strings.Join(names, ", "), src), "")
 		}
 	}
 	if e := j.f.Engine; e.Can.Isolates && !e.Elsewhere && len(private) > 0 {
-		j.add("later mounts", Warning, fmt.Sprintf("a disk that is mounted below a shelf later is seen only after a restart: %s hands no mounts on", strings.Join(private, ", ")), "",
+		j.add("later mounts", Warning, fmt.Sprintf("a disk that is mounted below a shelf later is seen only after "+
+			"a restart: %s hands no mounts on", strings.Join(private, ", ")), "",
 			"mount --make-rshared "+private[0]+" before the deployment changes that; most systems have it so")
 	}
 }
@@ -642,13 +710,17 @@ func (j *judge) share(what string, f facts.Folder) {
 	names := map[string]string{"nfs": "NFS export", "smb": "SMB share"}
 	switch {
 	case !j.f.Engine.Can.Volumes:
-		j.add(what, Blocked, f.Path+" can only be mounted by an engine that runs containers", "mount it on this machine, and name that folder; or use such an engine")
+		j.add(what, Blocked, f.Path+" can only be mounted by an engine that runs containers",
+			"mount it on this machine, and name that folder; or use such an engine")
 	case s.Credentials != "":
-		j.add(what, Blocked, "the credentials for "+f.Path+" cannot be used: "+s.Credentials, "write username= and password= into the file, a line each; chown root it and chmod 600 it")
+		j.add(what, Blocked, "the credentials for "+f.Path+" cannot be used: "+s.Credentials,
+			"write username= and password= into the file, a line each; chown root it and chmod 600 it")
 	case !s.Answers:
-		j.add(what, Warning, fmt.Sprintf("%s: %s does not answer: %s", f.Path, s.Host, s.Error), "see whether it is on, and lets this machine in; a container that cannot mount it does not start")
+		j.add(what, Warning, fmt.Sprintf("%s: %s does not answer: %s", f.Path, s.Host, s.Error),
+			"see whether it is on, and lets this machine in; a container that cannot mount it does not start")
 	default:
-		j.add(what, OK, fmt.Sprintf("%s, %s, mounted by the engine; %s answers", f.Path, names[s.Kind], s.Host), "", "what the account may do there is for the other side to say: cozyshelf access --prove tries it")
+		j.add(what, OK, fmt.Sprintf("%s, %s, mounted by the engine; %s answers", f.Path, names[s.Kind], s.Host), "",
+			"what the account may do there is for the other side to say: cozyshelf access --prove tries it")
 	}
 }
 
@@ -656,11 +728,13 @@ func (j *judge) share(what string, f facts.Folder) {
 func placed(f facts.Folder) []string {
 	var out []string
 	if f.Real != "" && f.Real != f.Path {
-		out = append(out, "through a symbolic link it is "+f.Real+"; that is what is mounted, so a link that is changed later counts from the next deployment")
+		out = append(out, "through a symbolic link it is "+f.Real+
+			"; that is what is mounted, so a link that is changed later counts from the next deployment")
 	}
 	switch {
 	case f.Network:
-		out = append(out, fmt.Sprintf("on another machine: %s (%s); that machine has the last word on who may read", f.Source, f.FSType))
+		out = append(out, fmt.Sprintf("on another machine: %s (%s); that machine has the last word on who may read",
+			f.Source, f.FSType))
 	case f.Removable:
 		out = append(out, fmt.Sprintf("on a disk that can be unplugged: %s (%s)", f.Source, f.FSType))
 	}
@@ -679,7 +753,8 @@ func (j *judge) shelf(what string, s facts.Shelf, f facts.Folder) {
 		least, few = 1, fewStateFree
 	}
 	if !f.Exists && f.Error == "" {
-		j.add(what, Blocked, f.Path+" does not exist", "make the folder, mount its disk, or correct the path; an engine would make an empty folder in its place")
+		j.add(what, Blocked, f.Path+" does not exist",
+			"make the folder, mount its disk, or correct the path; an engine would make an empty folder in its place")
 		return
 	}
 	l, well := j.place(what, f, least, few)
@@ -701,7 +776,8 @@ func (j *judge) shelf(what string, s facts.Shelf, f facts.Folder) {
 		if len(f.Remedies) > 0 {
 			remedy = f.Remedies[0].What + " (" + strings.Join(f.Remedies[0].Commands, " && ") + ")"
 			if !f.Remedies[0].ByHand {
-				remedy = fmt.Sprintf("%s; cozyshelf access %s --mend does it, cozyshelf access %s shows all ways", f.Remedies[0].What, s.Name, s.Name)
+				remedy = fmt.Sprintf("%s; cozyshelf access %s --mend does it, cozyshelf access %s shows all ways",
+					f.Remedies[0].What, s.Name, s.Name)
 			}
 		}
 		switch {
@@ -712,7 +788,8 @@ func (j *judge) shelf(what string, s facts.Shelf, f facts.Folder) {
 		case r.Failing > 0:
 			l.Status, l.Do = Warning, "these will be listed as unreadable; the least remedy: "+remedy
 		case r.Files == 0 && f.Unmounted != "":
-			l.Status, l.Do = Warning, fmt.Sprintf("mount %s first: it is empty, and /etc/fstab has a disk for it that is not mounted", f.Unmounted)
+			l.Status, l.Do = Warning, fmt.Sprintf("mount %s first: it is empty, and /etc/fstab has a disk for it "+
+				"that is not mounted", f.Unmounted)
 		case r.Files == 0:
 			l.Status, l.Do = Warning, "it is empty: is the right disk mounted? media can also be added later"
 		}

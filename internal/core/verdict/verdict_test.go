@@ -22,9 +22,10 @@ func well() (*household.Household, facts.Facts) {
 	return h, facts.Facts{
 		OS: "linux", Arch: "amd64", CPUs: 4, Memory: 8 << 30, MemoryAvailable: 4 << 30,
 		Account: facts.Account{Asked: "1500:1500", Known: true, UID: 1500, GID: 1500},
-		Engine:  facts.Engine{Kind: "docker", Can: containers, Answers: true, Version: "20.10", API: "1.41", Arch: "amd64"},
-		Ports:   []facts.Port{{Address: "[::]:26990", Free: true}},
-		State:   facts.Folder{Path: "/srv/state", Parent: "/srv", Creatable: true, Free: 9 << 30},
+		Engine: facts.Engine{Kind: "docker", Can: containers, Answers: true, Version: "20.10", API: "1.41",
+			Arch: "amd64"},
+		Ports: []facts.Port{{Address: "[::]:26990", Free: true}},
+		State: facts.Folder{Path: "/srv/state", Parent: "/srv", Creatable: true, Free: 9 << 30},
 		Shelves: []facts.Shelf{{Name: "films", Folders: []facts.Folder{{
 			Path: "/srv/films", Real: "/srv/films", Exists: true, IsFolder: true, Free: 1,
 			Access: &permit.Report{Files: 3, ReadableFiles: 3, Folders: 1, ListableFolders: 1},
@@ -59,13 +60,24 @@ func TestEveryFaultIsFoundAndSaysWhatToDo(t *testing.T) {
 		status Status
 		says   string
 	}{
-		"no ffmpeg":           {func(h *household.Household, f *facts.Facts) { f.FFmpeg = &facts.FFmpeg{Why: "not in $PATH"} }, "quiet work", Warning, "not in $PATH"},
-		"engine silent":       {func(h *household.Household, f *facts.Facts) { f.Engine.Answers, f.Engine.Error = false, "refused" }, "engine", Blocked, "refused"},
-		"other architecture":  {func(h *household.Household, f *facts.Facts) { f.Engine.Arch = "arm64" }, "architecture", Blocked, "arm64"},
-		"engine elsewhere":    {func(h *household.Household, f *facts.Facts) { f.Engine.Elsewhere = true }, "place", Warning, "another machine"},
-		"too little memory":   {func(h *household.Household, f *facts.Facts) { f.Memory = 1 << 30 }, "memory", Blocked, "1.3 GiB"},
-		"memory in use":       {func(h *household.Household, f *facts.Facts) { f.MemoryAvailable = 1 << 30 }, "memory", Warning, ""},
-		"too many processors": {func(h *household.Household, f *facts.Facts) { h.Server.Processors = 5 }, "processors", Blocked, "there are 4"},
+		"no ffmpeg": {func(h *household.Household,
+			f *facts.Facts) {
+			f.FFmpeg = &facts.FFmpeg{Why: "not in $PATH"}
+		}, "quiet work", Warning, "not in $PATH"},
+		"engine silent": {func(h *household.Household, f *facts.Facts) {
+			f.Engine.Answers,
+				f.Engine.Error = false, "refused"
+		}, "engine", Blocked, "refused"},
+		"other architecture": {func(h *household.Household, f *facts.Facts) { f.Engine.Arch = "arm64" },
+			"architecture", Blocked, "arm64"},
+		"engine elsewhere": {func(h *household.Household, f *facts.Facts) { f.Engine.Elsewhere = true }, "place",
+			Warning, "another machine"},
+		"too little memory": {func(h *household.Household, f *facts.Facts) { f.Memory = 1 << 30 }, "memory", Blocked,
+			"1.3 GiB"},
+		"memory in use": {func(h *household.Household, f *facts.Facts) { f.MemoryAvailable = 1 << 30 }, "memory",
+			Warning, ""},
+		"too many processors": {func(h *household.Household, f *facts.Facts) { h.Server.Processors = 5 }, "processors",
+			Blocked, "there are 4"},
 		"port taken": {func(h *household.Household, f *facts.Facts) {
 			f.Ports[0].Free, f.Ports[0].Holder, f.Ports[0].Next = false, "nginx (pid 7)", 26991
 		}, "port", Blocked, "nginx"},
@@ -76,27 +88,43 @@ func TestEveryFaultIsFoundAndSaysWhatToDo(t *testing.T) {
 			f.Ports = []facts.Port{{Address: ":1", Holder: "docker-proxy (pid 7)",
 				Neighbour: &facts.Neighbour{Name: "The Boathouse", Engine: "docker"}}}
 		}, "port", Blocked, "The Boathouse"},
-		"left behind": {func(h *household.Household, f *facts.Facts) { f.Left = []string{"half a server"} }, "leftovers",
+		"left behind": {func(h *household.Household, f *facts.Facts) { f.Left = []string{"half a server"} },
+			"leftovers",
 			Warning, "1 thing"},
 		"deployed on another engine": {func(h *household.Household, f *facts.Facts) {
 			f.Others = []facts.Other{{Kind: "podman", Container: "cozyshelf-mill-1", Running: true}}
 		}, "other engine", Blocked, "podman already (cozyshelf-mill-1, running)"},
-		"port not ours":      {func(h *household.Household, f *facts.Facts) { f.Ports[0].Error = "permission denied" }, "port", Blocked, "denied"},
-		"account unknown":    {func(h *household.Household, f *facts.Facts) { f.Account.Known, f.Account.Asked = false, "shelfkeeper" }, "run-as account", Blocked, "shelfkeeper"},
-		"root":               {func(h *household.Household, f *facts.Facts) { f.Account.UID = 0 }, "run-as account", Warning, "root"},
-		"not the caller":     {func(h *household.Household, f *facts.Facts) { f.Engine.Can, f.CallerUID = facts.Capabilities{}, 1000 }, "run-as account", Blocked, "not you"},
-		"state cannot be":    {func(h *household.Household, f *facts.Facts) { f.State.Creatable = false }, "state folder", Blocked, "may not make it"},
-		"state not given":    {func(h *household.Household, f *facts.Facts) { f.CallerUID = 1000 }, "state folder", Blocked, "cannot give it"},
-		"state is full":      {func(h *household.Household, f *facts.Facts) { f.State.Free = 1 << 20 }, "state folder", Blocked, "1.0 MiB"},
-		"state is a file":    {func(h *household.Household, f *facts.Facts) { f.State.Exists = true }, "state folder", Blocked, "is a file"},
-		"state is read-only": {func(h *household.Household, f *facts.Facts) { f.State.ReadOnly = true }, "state folder", Blocked, "read-only"},
+		"port not ours": {func(h *household.Household, f *facts.Facts) { f.Ports[0].Error = "permission denied" },
+			"port", Blocked, "denied"},
+		"account unknown": {func(h *household.Household, f *facts.Facts) {
+			f.Account.Known, f.Account.Asked = false,
+				"shelfkeeper"
+		}, "run-as account", Blocked, "shelfkeeper"},
+		"root": {func(h *household.Household, f *facts.Facts) { f.Account.UID = 0 }, "run-as account",
+			Warning, "root"},
+		"not the caller": {func(h *household.Household, f *facts.Facts) {
+			f.Engine.Can,
+				f.CallerUID = facts.Capabilities{}, 1000
+		}, "run-as account", Blocked, "not you"},
+		"state cannot be": {func(h *household.Household, f *facts.Facts) { f.State.Creatable = false },
+			"state folder", Blocked, "may not make it"},
+		"state not given": {func(h *household.Household, f *facts.Facts) { f.CallerUID = 1000 }, "state folder",
+			Blocked, "cannot give it"},
+		"state is full": {func(h *household.Household, f *facts.Facts) { f.State.Free = 1 << 20 }, "state folder",
+			Blocked, "1.0 MiB"},
+		"state is a file": {func(h *household.Household, f *facts.Facts) { f.State.Exists = true }, "state folder",
+			Blocked, "is a file"},
+		"state is read-only": {func(h *household.Household, f *facts.Facts) { f.State.ReadOnly = true },
+			"state folder", Blocked, "read-only"},
 		"state not writable": {func(h *household.Household, f *facts.Facts) {
-			f.State.Exists, f.State.IsFolder, f.State.Access = true, true, &permit.Report{Folders: 1, Failing: 1, First: []permit.Finding{{Path: "/srv/state", Cause: "as other"}}}
+			f.State.Exists, f.State.IsFolder, f.State.Access = true, true,
+				&permit.Report{Folders: 1, Failing: 1, First: []permit.Finding{{Path: "/srv/state", Cause: "as other"}}}
 		}, "state folder", Blocked, "cannot be used"},
 		"folder missing": {func(h *household.Household, f *facts.Facts) {
 			f.Shelves[0].Folders[0] = facts.Folder{Path: "/srv/films"}
 		}, "shelf films", Blocked, "does not exist"},
-		"folder is a file": {func(h *household.Household, f *facts.Facts) { f.Shelves[0].Folders[0].IsFolder = false }, "shelf films", Blocked, "is a file"},
+		"folder is a file": {func(h *household.Household, f *facts.Facts) { f.Shelves[0].Folders[0].IsFolder = false },
+			"shelf films", Blocked, "is a file"},
 		"nothing readable": {func(h *household.Household, f *facts.Facts) {
 			*f.Shelves[0].Folders[0].Access = permit.Report{Files: 3, Folders: 1, Failing: 3}
 		}, "shelf films", Blocked, "0 of 3"},
@@ -111,7 +139,9 @@ func TestEveryFaultIsFoundAndSaysWhatToDo(t *testing.T) {
 		}, "shelf films", Warning, "0 of 0"},
 		"no shelf": {func(h *household.Household, f *facts.Facts) { f.Shelves = nil }, "shelves", Warning, "no shelf"},
 		"one place twice": {func(h *household.Household, f *facts.Facts) {
-			f.Shelves = append(f.Shelves, facts.Shelf{Name: "series", Folders: []facts.Folder{{Path: "/srv/link", Real: "/srv/films", Exists: true, IsFolder: true}}})
+			f.Shelves = append(f.Shelves,
+				facts.Shelf{Name: "series",
+					Folders: []facts.Folder{{Path: "/srv/link", Real: "/srv/films", Exists: true, IsFolder: true}}})
 		}, "shelf series", Blocked, "same place"},
 		"scratch not useable": {func(h *household.Household, f *facts.Facts) {
 			f.Scratch = &facts.Folder{Path: "/srv/scratch", Parent: "/srv", Free: 9 << 30}

@@ -25,7 +25,8 @@ func (e *Engine) Create(ctx context.Context, c blueprint.Service) (string, error
 	if err != nil {
 		return "", err
 	}
-	list, err := e.api.ContainerList(ctx, client.ContainerListOptions{All: true, Filters: label(blueprint.LabelDigest, c.Digest())})
+	list, err := e.api.ContainerList(ctx,
+		client.ContainerListOptions{All: true, Filters: label(blueprint.LabelDigest, c.Digest())})
 	if err != nil {
 		return "", wrap(err)
 	}
@@ -38,11 +39,13 @@ func (e *Engine) Create(ctx context.Context, c blueprint.Service) (string, error
 	for _, m := range host.Mounts {
 		// The newer form of mounts gives this error by itself, the engine's
 		// message for it is less plain.
-		if _, err := os.Stat(m.Source); m.Type == mount.TypeBind && errors.Is(err, os.ErrNotExist) && strings.HasPrefix(e.endpoint, "unix://") {
+		if _, err := os.Stat(m.Source); m.Type == mount.TypeBind && errors.Is(err, os.ErrNotExist) &&
+			strings.HasPrefix(e.endpoint, "unix://") {
 			return "", fmt.Errorf("%s does not exist", m.Source)
 		}
 	}
-	made, err := e.api.ContainerCreate(ctx, client.ContainerCreateOptions{Config: config, HostConfig: host, Name: c.EngineName()})
+	made, err := e.api.ContainerCreate(ctx,
+		client.ContainerCreateOptions{Config: config, HostConfig: host, Name: c.EngineName()})
 	return made.ID, wrap(err)
 }
 
@@ -84,7 +87,8 @@ func describe(n nature, c blueprint.Service, image string) (*container.Config, *
 		host.GroupAdd = append(host.GroupAdd, strconv.FormatUint(uint64(g), 10))
 	}
 	for _, d := range c.Devices {
-		host.Devices = append(host.Devices, container.DeviceMapping{PathOnHost: d, PathInContainer: d, CgroupPermissions: "rw"})
+		host.Devices = append(host.Devices,
+			container.DeviceMapping{PathOnHost: d, PathInContainer: d, CgroupPermissions: "rw"})
 	}
 	host.Mounts = mounts(c)
 	publish(c, config, host)
@@ -168,5 +172,6 @@ func (e *Engine) Boot(c blueprint.Service) (blueprint.Boot, bool) {
 	if e.kind != "podman" || err != nil {
 		return blueprint.Boot{}, false
 	}
-	return blueprint.Boot{Start: []string{podman, "start", "--attach", c.EngineName()}, Stop: []string{podman, "stop", "--ignore", "--time", "10", c.EngineName()}, Tells: true}, true
+	return blueprint.Boot{Start: []string{podman, "start", "--attach", c.EngineName()},
+		Stop: []string{podman, "stop", "--ignore", "--time", "10", c.EngineName()}, Tells: true}, true
 }

@@ -13,7 +13,8 @@ import (
 
 // Dial runs a command inside a container and connects to it.
 func (e *Engine) Dial(ctx context.Context, id string, command ...string) (net.Conn, error) {
-	made, err := e.api.ExecCreate(ctx, id, client.ExecCreateOptions{Cmd: command, AttachStdin: true, AttachStdout: true, AttachStderr: true})
+	made, err := e.api.ExecCreate(ctx, id,
+		client.ExecCreateOptions{Cmd: command, AttachStdin: true, AttachStdout: true, AttachStderr: true})
 	if err != nil {
 		return nil, wrap(err)
 	}

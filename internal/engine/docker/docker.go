@@ -172,7 +172,8 @@ func (e *Engine) shift(f *facts.Engine, security []string, root string) {
 			f.Confined = true
 		}
 	}
-	if st, err := os.Stat(strings.TrimPrefix(e.endpoint, "unix://")); err == nil && e.kind == "podman" && st.Sys().(*syscall.Stat_t).Uid != 0 {
+	if st, err := os.Stat(strings.TrimPrefix(e.endpoint, "unix://")); err == nil && e.kind == "podman" &&
+		st.Sys().(*syscall.Stat_t).Uid != 0 {
 		// It does not tell in this protocol.
 		f.Rootless, rootless = true, true
 	}

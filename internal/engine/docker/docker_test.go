@@ -52,7 +52,8 @@ func TestDockerDoesWhatAnEngineMust(t *testing.T) {
 	if os.Getuid() != 0 {
 		testbuild.Missing(t, "root, to give folders to another account")
 	}
-	enginetest.Run(t, enginetest.Bench{Engine: e, Kind: "docker", Can: enginetest.Containers, Program: testbuild.Image(t), Folder: testbuild.Folder(t), UID: 41500, GID: 41501, Port: testbuild.Port(t)})
+	enginetest.Run(t, enginetest.Bench{Engine: e, Kind: "docker", Can: enginetest.Containers,
+		Program: testbuild.Image(t), Folder: testbuild.Folder(t), UID: 41500, GID: 41501, Port: testbuild.Port(t)})
 }
 
 func TestSilentEnginesSayWhy(t *testing.T) {
@@ -78,16 +79,20 @@ func TestContainersAreClosed(t *testing.T) {
 	config, host := describe(nature{}, blueprint.Service{
 		UID: 1500, GID: 1500, Groups: []uint32{44}, Tmpfs: 1 << 20, Memory: 1 << 30, Pids: 100, Network: "n",
 		Listeners: []blueprint.Listener{{Purpose: blueprint.ForPages, Inside: 26990, Host: "::", Port: 26991}},
-		Mounts:    []blueprint.Mount{{Role: blueprint.MountShelf, Source: "/srv/films", Target: "/shelves/films/1", ReadOnly: true, What: "films"}},
+		Mounts: []blueprint.Mount{{Role: blueprint.MountShelf, Source: "/srv/films", Target: "/shelves/films/1",
+			ReadOnly: true, What: "films"}},
 	}, "image")
-	if config.User != "1500:1500" || !host.ReadonlyRootfs || len(host.CapDrop) != 1 || host.CapDrop[0] != "ALL" || host.Privileged || len(host.SecurityOpt) != 1 {
+	if config.User != "1500:1500" || !host.ReadonlyRootfs || len(host.CapDrop) != 1 || host.CapDrop[0] != "ALL" ||
+		host.Privileged || len(host.SecurityOpt) != 1 {
 		t.Errorf("not closed: %+v %+v", config, host)
 	}
 	if host.Memory != 1<<30 || *host.PidsLimit != 100 || host.GroupAdd[0] != "44" {
 		t.Errorf("limits: %+v", host.Resources)
 	}
-	_, bound := describe(nature{bounds: true}, blueprint.Service{LogLimit: 4 << 20, NanoCPUs: 1.5e9, Network: "none"}, "image")
-	if bound.NanoCPUs != 1.5e9 || bound.LogConfig.Type != "json-file" || bound.LogConfig.Config["max-size"] != "2097152" || bound.LogConfig.Config["max-file"] != "2" {
+	_, bound := describe(nature{bounds: true}, blueprint.Service{LogLimit: 4 << 20, NanoCPUs: 1.5e9, Network: "none"},
+		"image")
+	if bound.NanoCPUs != 1.5e9 || bound.LogConfig.Type != "json-file" ||
+		bound.LogConfig.Config["max-size"] != "2097152" || bound.LogConfig.Config["max-file"] != "2" {
 		t.Errorf("bounds: %+v %+v", bound.Resources, bound.LogConfig)
 	}
 	if len(host.LogConfig.Config) != 0 {
@@ -133,11 +138,14 @@ func TestSharesAreVolumesWithExactlyTheirOptions(t *testing.T) {
 		t.Fatal(err)
 	}
 	in, err := e.api.VolumeInspect(ctx, v.Name, client.VolumeInspectOptions{})
-	if err != nil || !maps.Equal(in.Volume.Options, want) || in.Volume.Driver != "local" || in.Volume.Labels[blueprint.LabelHousehold] != house {
+	if err != nil || !maps.Equal(in.Volume.Options, want) || in.Volume.Driver != "local" ||
+		in.Volume.Labels[blueprint.LabelHousehold] != house {
 		t.Errorf("the engine stored %+v, %v, want %v", in.Volume, err, want)
 	}
-	c := blueprint.Service{Household: house, Name: "x", Image: blueprint.Image{Program: img.Digest}, UID: 41500, GID: 41501, Pids: 64, Memory: 64 << 20,
-		Mounts: []blueprint.Mount{{Role: blueprint.MountShelf, Source: v.Name, Target: "/shelves/films/1", ReadOnly: true, What: "films", Volume: true}}}
+	c := blueprint.Service{Household: house, Name: "x", Image: blueprint.Image{Program: img.Digest}, UID: 41500,
+		GID: 41501, Pids: 64, Memory: 64 << 20,
+		Mounts: []blueprint.Mount{{Role: blueprint.MountShelf, Source: v.Name, Target: "/shelves/films/1",
+			ReadOnly: true, What: "films", Volume: true}}}
 	_, err = e.Run(ctx, c, []string{"probe"}, io.Discard)
 	if err == nil || strings.Contains(err.Error(), "word=of") || !strings.Contains(err.Error(), "mount") {
 		t.Errorf("a share that cannot be mounted: got %v", err)
@@ -146,9 +154,10 @@ func TestSharesAreVolumesWithExactlyTheirOptions(t *testing.T) {
 
 func TestPasswordsAreCutOutOfMessages(t *testing.T) {
 	for text, want := range map[string]string{
-		"mount //x: data: addr=1,username=u,password=a,b=c,uid=1,gid=2: no such device": "mount //x: data: addr=1,username=u,password=…,uid=1,gid=2: no such device",
-		"o='username=u,password=geheim'":                                                "o='username=u,password=…",
-		"password=x,domain=M,uid=1: refused":                                            "password=…,domain=M,uid=1: refused",
+		"mount //x: data: addr=1,username=u,password=a,b=c,uid=1,gid=2: no such device": "mount //x: data: " +
+			"addr=1,username=u,password=…,uid=1,gid=2: no such device",
+		"o='username=u,password=geheim'":     "o='username=u,password=…",
+		"password=x,domain=M,uid=1: refused": "password=…,domain=M,uid=1: refused",
 	} {
 		if got := wrap(errors.New(text)); got.Error() != want {
 			t.Errorf("got %s, want %s", got, want)
@@ -171,10 +180,12 @@ func TestTheShiftOfIdsIsFound(t *testing.T) {
 	}
 	file := filepath.Join(t.TempDir(), "subuid")
 	me := strconv.Itoa(os.Getuid())
-	if err := os.WriteFile(file, []byte("somebody:1:2\n"+me+":100000:65536\nbad\n"+me+":300000:10\n"), 0o600); err != nil {
+	if err := os.WriteFile(file, []byte("somebody:1:2\n"+me+":100000:65536\nbad\n"+me+":300000:10\n"),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
-	if got := lent(file, uint32(os.Getuid()), 1); !slices.Equal(got, []permit.IDRange{{Inside: 1, Host: 100000, Count: 65536}, {Inside: 65537, Host: 300000, Count: 10}}) {
+	if got := lent(file, uint32(os.Getuid()), 1); !slices.Equal(got,
+		[]permit.IDRange{{Inside: 1, Host: 100000, Count: 65536}, {Inside: 65537, Host: 300000, Count: 10}}) {
 		t.Errorf("lent: got %+v", got)
 	}
 }
@@ -186,10 +197,12 @@ func TestWhatIsChangedByHandIsSeenAndPutBack(t *testing.T) {
 	e := answering(t)
 	img := testbuild.Image(t)
 	house := fmt.Sprintf("testdrift%d", os.Getpid())
-	c := blueprint.Service{Household: house, Name: "drift", Image: blueprint.Image{Program: img.Digest}, UID: 41500, GID: 41500, Pids: 64, Memory: 64 << 20, NanoCPUs: 5e8, LogLimit: 2 << 20,
+	c := blueprint.Service{Household: house, Name: "drift", Image: blueprint.Image{Program: img.Digest}, UID: 41500,
+		GID: 41500, Pids: 64, Memory: 64 << 20, NanoCPUs: 5e8, LogLimit: 2 << 20,
 		Command: []string{"serve", "--settings", "/none"}, Network: "cozyshelf-" + house, OwnNet: true,
 		Key: blueprint.ServerKey, Role: blueprint.RoleServer,
-		Listeners: []blueprint.Listener{{Purpose: blueprint.ForPages, Inside: 26990, Host: "127.0.0.1", Port: testbuild.Port(t)}}}
+		Listeners: []blueprint.Listener{{Purpose: blueprint.ForPages, Inside: 26990, Host: "127.0.0.1",
+			Port: testbuild.Port(t)}}}
 	other := "cozyshelf-other-" + house
 	t.Cleanup(func() {
 		o, err := e.Observe(ctx, house)
@@ -245,7 +258,8 @@ func TestWhatIsChangedByHandIsSeenAndPutBack(t *testing.T) {
 	_, err = e.api.NetworkConnect(ctx, other, client.NetworkConnectOptions{Container: id})
 	step(err)
 	said := strings.Join(drift(), "; ")
-	for _, want := range []string{"memory limit 64 MiB → 128 MiB", "processors 0.5 → 1", "process limit 64 → 999", "start policy unless-stopped → no", "→ renamed-", other} {
+	for _, want := range []string{"memory limit 64 MiB → 128 MiB", "processors 0.5 → 1", "process limit 64 → 999",
+		"start policy unless-stopped → no", "→ renamed-", other} {
 		if !strings.Contains(said, want) {
 			t.Errorf("drift: %s, want %q in it", said, want)
 		}
@@ -272,7 +286,8 @@ func TestPodmanDoesWhatAnEngineMust(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	enginetest.Run(t, enginetest.Bench{Engine: e, Kind: "podman", Can: podman, Program: testbuild.Image(t), Folder: testbuild.Folder(t), UID: 41500, GID: 41501, Port: testbuild.Port(t)})
+	enginetest.Run(t, enginetest.Bench{Engine: e, Kind: "podman", Can: podman, Program: testbuild.Image(t),
+		Folder: testbuild.Folder(t), UID: 41500, GID: 41501, Port: testbuild.Port(t)})
 }
 
 func TestRootlessPodmanDoesWhatAnEngineMust(t *testing.T) {
@@ -288,5 +303,6 @@ func TestRootlessPodmanDoesWhatAnEngineMust(t *testing.T) {
 	}
 	// Inside, 1500 is the one thousand five hundredth of the ids that are lent.
 	host := testbuild.FirstLent + 1500 - 1
-	enginetest.Run(t, enginetest.Bench{Engine: e, Kind: "podman", Can: podman, Program: testbuild.Image(t), Folder: testbuild.Folder(t), UID: 1500, GID: 1500, Port: testbuild.Port(t), OwnerUID: host, OwnerGID: host})
+	enginetest.Run(t, enginetest.Bench{Engine: e, Kind: "podman", Can: podman, Program: testbuild.Image(t),
+		Folder: testbuild.Folder(t), UID: 1500, GID: 1500, Port: testbuild.Port(t), OwnerUID: host, OwnerGID: host})
 }

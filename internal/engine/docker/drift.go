@@ -78,13 +78,16 @@ func (e *Engine) PutBack(ctx context.Context, id string, c blueprint.Service) er
 	}
 	_, host := describe(e.nature(ctx), c, "")
 	if _, err := e.api.ContainerUpdate(ctx, id, client.ContainerUpdateOptions{
-		Resources:     &container.Resources{Memory: host.Memory, MemorySwap: host.MemorySwap, NanoCPUs: host.NanoCPUs, PidsLimit: host.PidsLimit},
+		Resources: &container.Resources{Memory: host.Memory, MemorySwap: host.MemorySwap, NanoCPUs: host.NanoCPUs,
+			PidsLimit: host.PidsLimit},
 		RestartPolicy: &host.RestartPolicy,
-	}); err != nil && !(e.kind == "podman" && errdefs.IsNotFound(err)) { // an older Podman changes no limits of a container that is there
+	}); err != nil && !(e.kind == "podman" &&
+		errdefs.IsNotFound(err)) { // an older Podman changes no limits of a container that is there
 		return wrap(err)
 	}
 	if strings.TrimPrefix(in.Container.Name, "/") != c.EngineName() {
-		if _, err := e.api.ContainerRename(ctx, id, client.ContainerRenameOptions{NewName: c.EngineName()}); err != nil {
+		if _, err := e.api.ContainerRename(ctx, id,
+			client.ContainerRenameOptions{NewName: c.EngineName()}); err != nil {
 			return wrap(err)
 		}
 	}

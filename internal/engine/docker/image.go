@@ -188,7 +188,8 @@ func (e *Engine) RemoveImage(ctx context.Context, digest, household string) erro
 	if err != nil || have[digest] == "" {
 		return err
 	}
-	users, err := e.api.ContainerList(ctx, client.ContainerListOptions{All: true, Filters: label(blueprint.LabelHousehold, "")})
+	users, err := e.api.ContainerList(ctx,
+		client.ContainerListOptions{All: true, Filters: label(blueprint.LabelHousehold, "")})
 	if err != nil {
 		return wrap(err)
 	}
@@ -212,7 +213,8 @@ func (e *Engine) RemoveImage(ctx context.Context, digest, household string) erro
 	}
 	if others > 0 {
 		if ours != "" {
-			if _, err := e.api.ImageRemove(ctx, ours, client.ImageRemoveOptions{}); err != nil && !errdefs.IsNotFound(err) {
+			if _, err := e.api.ImageRemove(ctx, ours, client.ImageRemoveOptions{}); err != nil &&
+				!errdefs.IsNotFound(err) {
 				return wrap(err)
 			}
 		}

@@ -54,7 +54,8 @@ func (e *Engine) RemoveNetwork(ctx context.Context, name string) error {
 func (e *Engine) MakeVolume(ctx context.Context, name, id string, options map[string]string) error {
 	// The engine takes a volume of that name for the same, whatever its options;
 	// the name carries their digest.
-	_, err := e.api.VolumeCreate(ctx, client.VolumeCreateOptions{Name: name, Driver: "local", DriverOpts: options, Labels: map[string]string{blueprint.LabelHousehold: id}})
+	_, err := e.api.VolumeCreate(ctx, client.VolumeCreateOptions{Name: name, Driver: "local", DriverOpts: options,
+		Labels: map[string]string{blueprint.LabelHousehold: id}})
 	return wrap(err)
 }
 

@@ -22,7 +22,8 @@ func label(key, value string) client.Filters {
 // Observe gives everything of one household, and the images of ours.
 func (e *Engine) Observe(ctx context.Context, id string) (blueprint.Observed, error) {
 	var out blueprint.Observed
-	list, err := e.api.ContainerList(ctx, client.ContainerListOptions{All: true, Filters: label(blueprint.LabelHousehold, id)})
+	list, err := e.api.ContainerList(ctx,
+		client.ContainerListOptions{All: true, Filters: label(blueprint.LabelHousehold, id)})
 	if err != nil {
 		return out, wrap(err)
 	}

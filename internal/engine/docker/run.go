@@ -27,7 +27,8 @@ func (e *Engine) Run(ctx context.Context, c blueprint.Service, command []string,
 	c = c.Once(command)
 	config, host := describe(e.nature(ctx), c, image)
 	config.Healthcheck = &container.HealthConfig{Test: []string{"NONE"}}
-	config.Labels = map[string]string{blueprint.LabelHousehold: c.Household, blueprint.LabelName: c.Name, blueprint.LabelOnce: command[0]}
+	config.Labels = map[string]string{blueprint.LabelHousehold: c.Household, blueprint.LabelName: c.Name,
+		blueprint.LabelOnce: command[0]}
 	host.RestartPolicy = container.RestartPolicy{Name: container.RestartPolicyDisabled}
 	host.LogConfig = container.LogConfig{Type: "none"}
 	host.AutoRemove = true // also when we are killed meanwhile
@@ -45,9 +46,12 @@ func (e *Engine) Run(ctx context.Context, c blueprint.Service, command []string,
 		// Also when the context has ended.
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 20*time.Second)
 		defer cancel()
-		_, _ = e.api.ContainerRemove(ctx, made.ID, client.ContainerRemoveOptions{Force: true, RemoveVolumes: true}) // what stays is removed by the next deployment
+		_, _ = e.api.ContainerRemove(ctx, made.ID,
+			client.ContainerRemoveOptions{Force: true,
+				RemoveVolumes: true}) // what stays is removed by the next deployment
 	}()
-	att, err := e.api.ContainerAttach(ctx, made.ID, client.ContainerAttachOptions{Stream: true, Stdout: true, Stderr: true})
+	att, err := e.api.ContainerAttach(ctx, made.ID,
+		client.ContainerAttachOptions{Stream: true, Stdout: true, Stderr: true})
 	if err != nil {
 		// Podman prepares the container for it, and does not say what it lacks.
 		if _, serr := e.api.ContainerStart(ctx, made.ID, client.ContainerStartOptions{}); serr != nil {

@@ -193,7 +193,8 @@ var checks = []check{
 	{name: "facts", asks: "what engine it is, what it can do, and whether it answers", run: (*suite).facts},
 	{name: "nothing", asks: "nothing is observed before anything is made", run: func(s *suite) {
 		o := s.observe()
-		s.want(len(o.Containers)+len(o.Networks) == 0, "observe", fmt.Sprintf("%+v", o), "no containers and no networks")
+		s.want(len(o.Containers)+len(o.Networks) == 0, "observe", fmt.Sprintf("%+v", o),
+			"no containers and no networks")
 	}},
 	{name: "no image", asks: "Create needs the image", run: func(s *suite) {
 		c := s.c
@@ -209,15 +210,18 @@ var checks = []check{
 		s.want(slices.Contains(o.Images, s.Program.Digest), "observe", o.Images, "the image among them")
 		s.want(slices.Contains(o.Kept, s.Program.Digest), "observe", o.Kept, "the image among those that are kept")
 	}},
-	{name: "volume", asks: "volumes of shares are made and removed, also twice", run: (*suite).volume, needs: func(s *suite) bool {
-		_, can := s.Engine.(engine.Volumes)
-		return can
-	}},
-	{name: "run", asks: "a throw-away run has the account and the shelves, and leaves nothing", run: (*suite).throwAway},
-	{name: "network", asks: "networks are made and observed, also twice", run: (*suite).network, needs: func(s *suite) bool {
-		_, can := s.Engine.(engine.Networks)
-		return can && s.c.OwnNet
-	}},
+	{name: "volume", asks: "volumes of shares are made and removed, also twice", run: (*suite).volume,
+		needs: func(s *suite) bool {
+			_, can := s.Engine.(engine.Volumes)
+			return can
+		}},
+	{name: "run", asks: "a throw-away run has the account and the shelves, and leaves nothing",
+		run: (*suite).throwAway},
+	{name: "network", asks: "networks are made and observed, also twice", run: (*suite).network,
+		needs: func(s *suite) bool {
+			_, can := s.Engine.(engine.Networks)
+			return can && s.c.OwnNet
+		}},
 	{name: "create", asks: "Create makes one container, that does not run", run: (*suite).create},
 	{name: "images in use", asks: "RemoveImage gives ErrInUse where the image is used or kept", run: func(s *suite) {
 		for _, household := range []string{s.c.Household, "another"} {
@@ -229,7 +233,8 @@ var checks = []check{
 	{name: "neighbours", asks: "what runs of all households is told", run: func(s *suite) {
 		list, err := s.Engine.(engine.Neighbours).Neighbours(s.ctx)
 		s.must("neighbours", err)
-		s.want(slices.ContainsFunc(list, func(c blueprint.Service) bool { return c.Digest() == s.c.Digest() }), "neighbours",
+		s.want(slices.ContainsFunc(list, func(c blueprint.Service) bool { return c.Digest() == s.c.Digest() }),
+			"neighbours",
 			len(list), "the server that runs among them")
 	}, needs: func(s *suite) bool {
 		_, can := s.Engine.(engine.Neighbours)
@@ -239,7 +244,8 @@ var checks = []check{
 		err := s.Engine.Remove(s.ctx, s.id)
 		s.want(err != nil, "remove a container that runs", err, "an error")
 	}, needs: (*suite).isServing},
-	{name: "account", asks: "what the server writes belongs to the run-as account", run: (*suite).account, needs: (*suite).isServing},
+	{name: "account", asks: "what the server writes belongs to the run-as account", run: (*suite).account,
+		needs: (*suite).isServing},
 	{name: "logs", asks: "Logs writes what was printed, oldest first, each line with its time", run: (*suite).logs,
 		needs: (*suite).isServing},
 	{name: "dial", asks: "a command inside is reached", run: (*suite).dial, needs: func(s *suite) bool {
@@ -247,7 +253,8 @@ var checks = []check{
 		return can && s.serves
 	}},
 	{name: "stop", asks: "Stop ends it, and it can be started again", run: (*suite).stop, needs: (*suite).isServing},
-	{name: "remove", asks: "Remove removes, also twice; then Start, Stop and Logs give ErrNotFound", run: (*suite).remove,
+	{name: "remove", asks: "Remove removes, also twice; then Start, Stop and Logs give ErrNotFound",
+		run:   (*suite).remove,
 		needs: (*suite).isMade},
 	{name: "what is left", asks: "a household keeps its image until it removes it", run: (*suite).left},
 }
@@ -260,9 +267,11 @@ func (s *suite) facts() {
 	s.want(f.Answers, "facts", f.Error, "an engine that answers")
 	s.want(f.Kind == s.Kind, "facts", f.Kind, s.Kind)
 	s.want(f.Can == s.Can, "facts", fmt.Sprintf("%+v", f.Can), fmt.Sprintf("%+v", s.Can))
-	s.want(f.Endpoint != "" && f.Arch != "", "facts", fmt.Sprintf("endpoint %q, architecture %q", f.Endpoint, f.Arch), "both")
+	s.want(f.Endpoint != "" && f.Arch != "", "facts", fmt.Sprintf("endpoint %q, architecture %q", f.Endpoint, f.Arch),
+		"both")
 	_, volumes := s.Engine.(engine.Volumes)
-	s.want(volumes == f.Can.Volumes, "facts", fmt.Sprintf("volumes %v", f.Can.Volumes), "true where it has that interface, else false")
+	s.want(volumes == f.Can.Volumes, "facts", fmt.Sprintf("volumes %v", f.Can.Volumes),
+		"true where it has that interface, else false")
 	_, networks := s.Engine.(engine.Networks)
 	s.want(networks == f.Can.Networks, "facts", fmt.Sprintf("networks %v", f.Can.Networks),
 		"true where it has that interface, else false")
@@ -318,7 +327,8 @@ func (s *suite) throwAway() {
 		s.must("remove a file of the suite's own", os.Remove(p))
 	}
 	o := s.observe()
-	s.want(len(o.Containers)+len(o.Strays) == 0, "observe after throw-away runs", fmt.Sprintf("%+v", o), "nothing left of them")
+	s.want(len(o.Containers)+len(o.Strays) == 0, "observe after throw-away runs", fmt.Sprintf("%+v", o),
+		"nothing left of them")
 }
 
 func (s *suite) network() {
@@ -339,7 +349,8 @@ func (s *suite) create() {
 	s.must("create again", err)
 	s.want(again == id, "create the same again", again, id)
 	o := s.observe()
-	if s.want(len(o.Containers) == 1, "observe", fmt.Sprintf("%d containers", len(o.Containers)), "one"); len(o.Containers) == 0 {
+	if s.want(len(o.Containers) == 1, "observe", fmt.Sprintf("%d containers", len(o.Containers)),
+		"one"); len(o.Containers) == 0 {
 		return
 	}
 	s.id, s.made = id, true
@@ -432,7 +443,8 @@ func (s *suite) logs() {
 		stamp, _, _ := strings.Cut(l, " ")
 		at, err := time.Parse(time.RFC3339Nano, stamp)
 		s.want(err == nil, "the time of a line", l, "a time in front, as RFC 3339 has it")
-		s.want(err != nil || !at.Before(last.Add(-time.Second)), "the order of lines", l, "no earlier time than "+last.String())
+		s.want(err != nil || !at.Before(last.Add(-time.Second)), "the order of lines", l, "no earlier time than "+
+			last.String())
 		last = at
 	}
 	var tail bytes.Buffer
@@ -441,19 +453,22 @@ func (s *suite) logs() {
 		fmt.Sprintf("%q, %v", tail.String(), err), lines[len(lines)-1])
 	var none bytes.Buffer
 	err = s.Engine.Logs(s.ctx, s.id, engine.LogOptions{Since: time.Now().Add(time.Hour)}, &none)
-	s.want(err == nil && none.Len() == 0, "logs since an hour from now", fmt.Sprintf("%q, %v", none.String(), err), "nothing")
+	s.want(err == nil && none.Len() == 0, "logs since an hour from now", fmt.Sprintf("%q, %v", none.String(), err),
+		"nothing")
 	follow, cancel := context.WithTimeout(s.ctx, s.Moment)
 	defer cancel()
 	var seen bytes.Buffer
 	err = s.Engine.Logs(follow, s.id, engine.LogOptions{Follow: true}, &seen)
-	s.want(err == nil && strings.HasPrefix(seen.String(), all.String()), "follow the log", fmt.Sprintf("%q, %v", seen.String(),
-		err), "what is there, and no error at the end")
+	s.want(err == nil && strings.HasPrefix(seen.String(), all.String()), "follow the log",
+		fmt.Sprintf("%q, %v", seen.String(),
+			err), "what is there, and no error at the end")
 	s.want(follow.Err() != nil, "follow the log", "it ended while the server runs", "it goes on until the context ends")
 }
 
 // dial asks the server inside for its health, through a command inside.
 func (s *suite) dial() {
-	conn, err := s.Engine.(engine.Dialer).Dial(s.ctx, s.id, blueprint.Program, "relay", "--state", blueprint.StateInside)
+	conn, err := s.Engine.(engine.Dialer).Dial(s.ctx, s.id, blueprint.Program, "relay", "--state",
+		blueprint.StateInside)
 	if !s.must("dial", err) {
 		return
 	}
@@ -511,5 +526,6 @@ func (s *suite) left() {
 		s.must("remove image", s.Engine.RemoveImage(s.ctx, s.Program.Digest, s.c.Household))
 	}
 	o := s.observe()
-	s.want(!slices.Contains(o.Images, s.Program.Digest), "observe after the image is removed", o.Images, "no such image")
+	s.want(!slices.Contains(o.Images, s.Program.Digest), "observe after the image is removed", o.Images,
+		"no such image")
 }

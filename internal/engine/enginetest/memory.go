@@ -47,7 +47,8 @@ func (m *Memory) bent(how string) bool { return m.Bend == how }
 
 // Facts says that it answers.
 func (m *Memory) Facts(context.Context) facts.Engine {
-	f := facts.Engine{Kind: "memory", Can: Containers, Answers: true, Version: "1", Endpoint: "memory", Arch: runtime.GOARCH}
+	f := facts.Engine{Kind: "memory", Can: Containers, Answers: true, Version: "1", Endpoint: "memory",
+		Arch: runtime.GOARCH}
 	switch {
 	case m.bent("is silent"):
 		f.Answers = false
@@ -237,8 +238,9 @@ func (m *Memory) Create(_ context.Context, s blueprint.Service) (string, error) 
 	}
 	m.made++
 	id := fmt.Sprint("c", m.made)
-	m.have.Containers = append(m.have.Containers, blueprint.Seen{ID: id, Name: s.EngineName(), Key: s.Key, Digest: s.Digest(),
-		Service: s})
+	m.have.Containers = append(m.have.Containers,
+		blueprint.Seen{ID: id, Name: s.EngineName(), Key: s.Key, Digest: s.Digest(),
+			Service: s})
 	return id, nil
 }
 
@@ -288,7 +290,8 @@ func (m *Memory) serve(c *blueprint.Seen) error {
 	m.servers[c.ID] = srv
 	go func() { _ = srv.Serve(l) }() // it ends with Stop
 	now := time.Now().UTC()
-	m.logs[c.ID] = []string{now.Format(time.RFC3339Nano) + " msg=serving", now.Format(time.RFC3339Nano) + " msg=scanned"}
+	m.logs[c.ID] = []string{now.Format(time.RFC3339Nano) + " msg=serving", now.Format(time.RFC3339Nano) +
+		" msg=scanned"}
 	switch {
 	case m.bent("logs without times"):
 		m.logs[c.ID][0] = "msg=serving"

@@ -69,7 +69,8 @@ func Open() *Engine {
 
 // Facts says that the engine is there: it is part of the program.
 func (e *Engine) Facts(context.Context) facts.Engine {
-	return facts.Engine{Kind: "process", Answers: true, Version: runtime.Version(), Endpoint: e.Root, Arch: runtime.GOARCH}
+	return facts.Engine{Kind: "process", Answers: true, Version: runtime.Version(), Endpoint: e.Root,
+		Arch: runtime.GOARCH}
 }
 
 // Names of folders below Root.
@@ -561,7 +562,8 @@ func (e *Engine) Start(ctx context.Context, id string) error {
 		return nil
 	}
 	if held(d, c) {
-		return fmt.Errorf("%s is held by a process that is not the supervisor; end what runs as uid %d and is not yours, and try again", filepath.Join(d.Path(), runFolder, "lock"), c.UID)
+		return fmt.Errorf("%s is held by a process that is not the supervisor; end what runs as uid %d and is not "+
+			"yours, and try again", filepath.Join(d.Path(), runFolder, "lock"), c.UID)
 	}
 	dir := d.Path()
 	cmd := exec.Command(e.program(c.Image.Program), "supervise", dir)
@@ -600,7 +602,8 @@ func (e *Engine) Start(ctx context.Context, id string) error {
 // Boot says how systemd starts a server: as this engine does, unless somebody has
 // stopped it by hand.
 func (e *Engine) Boot(c blueprint.Service) (blueprint.Boot, bool) {
-	return blueprint.Boot{Start: []string{e.program(c.Image.Program), "supervise", "--boot", e.folder(c.Household + "/" + c.EngineName())}, AsAccount: true}, true
+	return blueprint.Boot{Start: []string{e.program(c.Image.Program), "supervise", "--boot",
+		e.folder(c.Household + "/" + c.EngineName())}, AsAccount: true}, true
 }
 
 // Run runs a command of the program as a child with the account's numbers.

@@ -39,7 +39,8 @@ func TestProcessDoesWhatAnEngineMust(t *testing.T) {
 	uid, gid := account()
 	dir := testbuild.Folder(t)
 	t.Run("suite", func(t *testing.T) {
-		enginetest.Run(t, enginetest.Bench{Engine: &Engine{filepath.Join(dir, "root")}, Kind: "process", Program: testbuild.Image(t), Folder: dir, UID: uid, GID: gid, Port: testbuild.Port(t)})
+		enginetest.Run(t, enginetest.Bench{Engine: &Engine{filepath.Join(dir, "root")}, Kind: "process",
+			Program: testbuild.Image(t), Folder: dir, UID: uid, GID: gid, Port: testbuild.Port(t)})
 	})
 	if _, err := os.Stat(filepath.Join(dir, "root")); !os.IsNotExist(err) {
 		t.Errorf("after all is removed the engine's folder is still there: %v", err)
@@ -59,8 +60,9 @@ func TestACrashedServerIsStartedAgain(t *testing.T) {
 		t.Fatal(err)
 	}
 	img := testbuild.Image(t)
-	set := blueprint.Settings{Format: 1, Household: "h", State: state, Listeners: []blueprint.SettingsListener{{Purpose: blueprint.ForPages,
-		Address: fmt.Sprintf("127.0.0.1:%d", testbuild.Port(t))}}}
+	set := blueprint.Settings{Format: 1, Household: "h", State: state,
+		Listeners: []blueprint.SettingsListener{{Purpose: blueprint.ForPages,
+			Address: fmt.Sprintf("127.0.0.1:%d", testbuild.Port(t))}}}
 	if err := os.WriteFile(filepath.Join(dir, "settings.json"), set.JSON(), 0o644); err != nil {
 		t.Fatal(err)
 	}
@@ -68,7 +70,9 @@ func TestACrashedServerIsStartedAgain(t *testing.T) {
 	if err := e.LoadImage(ctx, img, "0123456789ab"); err != nil {
 		t.Fatal(err)
 	}
-	id, err := e.Create(ctx, blueprint.Service{Household: "h", Name: "x", Key: blueprint.ServerKey, Image: blueprint.Image{Program: img.Digest}, UID: uid, GID: gid, Command: []string{"serve", "--settings", filepath.Join(dir, "settings.json")}})
+	id, err := e.Create(ctx, blueprint.Service{Household: "h", Name: "x", Key: blueprint.ServerKey,
+		Image: blueprint.Image{Program: img.Digest}, UID: uid, GID: gid,
+		Command: []string{"serve", "--settings", filepath.Join(dir, "settings.json")}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -119,7 +123,8 @@ func TestACrashedServerIsStartedAgain(t *testing.T) {
 		time.Sleep(10 * time.Millisecond)
 	}
 	if st, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", first)); err == nil && os.Getuid() == 0 {
-		for _, want := range []string{fmt.Sprintf("Uid:\t%d\t%d\t%d\t%d", uid, uid, uid, uid), fmt.Sprintf("Gid:\t%d\t%d\t%d\t%d", gid, gid, gid, gid), "CapEff:\t0000000000000000", "NoNewPrivs:\t1"} {
+		for _, want := range []string{fmt.Sprintf("Uid:\t%d\t%d\t%d\t%d", uid, uid, uid, uid),
+			fmt.Sprintf("Gid:\t%d\t%d\t%d\t%d", gid, gid, gid, gid), "CapEff:\t0000000000000000", "NoNewPrivs:\t1"} {
 			if !strings.Contains(string(st), want) {
 				t.Errorf("the server's status has no %q:\n%s", want, st)
 			}
@@ -222,7 +227,8 @@ func TestOnlyTheSupervisorIsEnded(t *testing.T) {
 	if err := e.LoadImage(ctx, img, "0123456789ab"); err != nil {
 		t.Fatal(err)
 	}
-	id, err := e.Create(ctx, blueprint.Service{Household: "h", Name: "x", Key: blueprint.ServerKey, Image: blueprint.Image{Program: img.Digest}, UID: 41500, GID: 41501, Command: []string{"serve"}})
+	id, err := e.Create(ctx, blueprint.Service{Household: "h", Name: "x", Key: blueprint.ServerKey,
+		Image: blueprint.Image{Program: img.Digest}, UID: 41500, GID: 41501, Command: []string{"serve"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -230,7 +236,8 @@ func TestOnlyTheSupervisorIsEnded(t *testing.T) {
 	run := filepath.Join(at, runFolder)
 	begin := func(uid uint32, path string, words ...string) *exec.Cmd {
 		t.Helper()
-		c := &exec.Cmd{Path: path, Args: words, SysProcAttr: &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uid, Gid: uid}}}
+		c := &exec.Cmd{Path: path, Args: words,
+			SysProcAttr: &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uid, Gid: uid}}}
 		if err := c.Start(); err != nil {
 			t.Fatal(err)
 		}
@@ -254,12 +261,14 @@ func TestOnlyTheSupervisorIsEnded(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer lock.Close()
-	if err := errors.Join(os.Chown(lock.Name(), 41500, 41501), syscall.Flock(int(lock.Fd()), syscall.LOCK_EX)); err != nil {
+	if err := errors.Join(os.Chown(lock.Name(), 41500, 41501),
+		syscall.Flock(int(lock.Fd()), syscall.LOCK_EX)); err != nil {
 		t.Fatal(err)
 	}
 	for i, c := range others {
 		// The account writes into its folder whatever it likes.
-		note := fmt.Sprintf(`{"supervisor":%d,"server":%d,"started":"2026-11-27T12:00:00Z"}`, c.Process.Pid, c.Process.Pid)
+		note := fmt.Sprintf(`{"supervisor":%d,"server":%d,"started":"2026-11-27T12:00:00Z"}`, c.Process.Pid,
+			c.Process.Pid)
 		if err := os.WriteFile(filepath.Join(run, "run.json"), []byte(note), 0o644); err != nil {
 			t.Fatal(err)
 		}
@@ -289,7 +298,8 @@ func TestTheAccountsFolderIsNotBelieved(t *testing.T) {
 	if err := e.LoadImage(ctx, img, "0123456789ab"); err != nil {
 		t.Fatal(err)
 	}
-	c := blueprint.Service{Household: "h", Name: "x", Key: blueprint.ServerKey, Image: blueprint.Image{Program: img.Digest}, UID: 41500, GID: 41501, Command: []string{"serve"}}
+	c := blueprint.Service{Household: "h", Name: "x", Key: blueprint.ServerKey,
+		Image: blueprint.Image{Program: img.Digest}, UID: 41500, GID: 41501, Command: []string{"serve"}}
 	id, err := e.Create(ctx, c)
 	if err != nil {
 		t.Fatal(err)
@@ -324,7 +334,8 @@ func TestTheAccountsFolderIsNotBelieved(t *testing.T) {
 	if err := e.Start(ctx, id); !errors.Is(err, boundary.ErrOpen) {
 		t.Errorf("a folder of the account's: %v", err)
 	}
-	for _, digest := range []string{"sha256:../../evil", "sha256:" + strings.Repeat("a", 63), "evil", "", "sha256:" + strings.Repeat("A", 64)} {
+	for _, digest := range []string{"sha256:../../evil", "sha256:" + strings.Repeat("a", 63), "evil", "", "sha256:" +
+		strings.Repeat("A", 64)} {
 		c.Image.Program = digest
 		if _, err := e.Create(ctx, c); err == nil {
 			t.Errorf("the digest %q was taken", digest)

@@ -39,25 +39,29 @@ func (s *Admin) Handler() http.Handler {
 	m.HandleFunc("GET /healthz", func(w http.ResponseWriter, r *http.Request) { s.Healthz(w, r, true) })
 	m.HandleFunc("POST /control/v1/backup", s.sendBackup)
 	m.HandleFunc("GET /control/v1/status", live.Answer(s.Status))
-	m.HandleFunc("GET /control/v1/members", live.Answer(func(r *http.Request) (any, error) { return s.Store.Members(r.Context()) }))
+	m.HandleFunc("GET /control/v1/members",
+		live.Answer(func(r *http.Request) (any, error) { return s.Store.Members(r.Context()) }))
 	m.HandleFunc("POST /control/v1/members", live.Answer(s.addMember))
 	m.HandleFunc("PATCH /control/v1/members/{name}", live.Answer(s.changeMember))
 	m.HandleFunc("DELETE /control/v1/members/{name}", live.Answer(s.removeMember))
 	m.HandleFunc("GET /control/v1/shelves/{name}", s.showShelf)
 	m.HandleFunc("POST /control/v1/scan", live.Answer(s.scanNow))
-	m.HandleFunc("GET /control/v1/library", live.Answer(func(r *http.Request) (any, error) { return s.Store.Library(r.Context(), 12) }))
+	m.HandleFunc("GET /control/v1/library",
+		live.Answer(func(r *http.Request) (any, error) { return s.Store.Library(r.Context(), 12) }))
 	m.HandleFunc("GET /control/v1/problems", s.problems)
 	m.HandleFunc("GET /control/v1/titles/{title}", live.Answer(s.matched))
 	m.HandleFunc("POST /control/v1/titles/{title}/match", live.Answer(s.match))
 	m.HandleFunc("GET /control/v1/search", live.Answer(func(r *http.Request) (any, error) { return s.Search(r) }))
-	m.HandleFunc("GET /control/v1/watched", live.Answer(func(r *http.Request) (any, error) { return s.Store.Watched(r.Context()) }))
+	m.HandleFunc("GET /control/v1/watched",
+		live.Answer(func(r *http.Request) (any, error) { return s.Store.Watched(r.Context()) }))
 	m.HandleFunc("GET /control/v1/plays", live.Answer(s.plays))
 	return m
 }
 
 func (s *Admin) Status(r *http.Request) (any, error) {
 	ctx := r.Context()
-	out := control.Status{Version: s.Version, Started: s.Started, Ready: true, Shelves: []control.Shelf{}, Memory: resident()}
+	out := control.Status{Version: s.Version, Started: s.Started, Ready: true, Shelves: []control.Shelf{},
+		Memory: resident()}
 	out.Processor, out.Jobs, out.Listeners = processor(), s.Jobs.Status(), s.Listening()
 	out.Door = s.Door.Status()
 	out.Door.Deliveries, out.Door.MostEach = s.Cuts.Count(), live.MostDeliveries
@@ -200,7 +204,9 @@ func (s *Admin) scanNow(r *http.Request) (any, error) {
 	if folder := r.URL.Query().Get("folder"); folder != "" {
 		sh, part := s.PlaceOf(folder)
 		if part == nil {
-			return nil, &problem.Problem{What: folder + " is on no shelf", Why: "it is neither a shelf's folder nor below one", Fix: "see the folders with cozyshelf shelf list --json", Err: store.ErrNotFound}
+			return nil, &problem.Problem{What: folder + " is on no shelf",
+				Why: "it is neither a shelf's folder nor below one",
+				Fix: "see the folders with cozyshelf shelf list --json", Err: store.ErrNotFound}
 		}
 		name, o.Only = sh, part
 	}
@@ -225,7 +231,8 @@ func (s *Admin) problems(w http.ResponseWriter, r *http.Request) {
 				return err
 			}
 			for _, f := range closed {
-				if !yield(library.Problem{Sort: library.Unreadable, Shelf: sh.Name, Path: path.Join(f.Root, f.Path), Says: f.Problem}) {
+				if !yield(library.Problem{Sort: library.Unreadable, Shelf: sh.Name, Path: path.Join(f.Root, f.Path),
+					Says: f.Problem}) {
 					return nil
 				}
 			}
@@ -264,10 +271,12 @@ func (s *Admin) addMember(r *http.Request) (any, error) {
 		return nil, err
 	}
 	if why := checkName(in.Name); why != "" {
-		return nil, live.UsageProblem(fmt.Sprintf("%q cannot be a member's name", in.Name), why, "choose a short name, such as wren")
+		return nil, live.UsageProblem(fmt.Sprintf("%q cannot be a member's name", in.Name), why,
+			"choose a short name, such as wren")
 	}
 	if !in.Role.Known() {
-		return nil, live.UsageProblem(fmt.Sprintf("there is no role %q", in.Role), "a member is admin, adult, child or guest", "give one of these with --role")
+		return nil, live.UsageProblem(fmt.Sprintf("there is no role %q", in.Role),
+			"a member is admin, adult, child or guest", "give one of these with --role")
 	}
 	if why := secret.Judge(in.Password, in.Name); why != "" {
 		return nil, live.UsageProblem("the password cannot be taken", why, "choose a longer one, or let one be made")
@@ -280,9 +289,12 @@ func (s *Admin) addMember(r *http.Request) (any, error) {
 	m, err := s.Store.AddMember(r.Context(), m, time.Now())
 	switch {
 	case errors.Is(err, store.ErrExists):
-		return nil, &problem.Problem{What: fmt.Sprintf("there is a member %s already", in.Name), Why: "each person has one account, whatever the case of letters", Fix: "choose another name, or see cozyshelf member list", Err: err}
+		return nil, &problem.Problem{What: fmt.Sprintf("there is a member %s already", in.Name),
+			Why: "each person has one account, whatever the case of letters",
+			Fix: "choose another name, or see cozyshelf member list", Err: err}
 	case errors.Is(err, store.ErrFirstAdmin):
-		return nil, live.UsageProblem("the first member must be an administrator", "somebody has to look after the household", fmt.Sprintf("cozyshelf member add %s --role admin", in.Name))
+		return nil, live.UsageProblem("the first member must be an administrator",
+			"somebody has to look after the household", fmt.Sprintf("cozyshelf member add %s --role admin", in.Name))
 	case err != nil:
 		return nil, err
 	}
@@ -292,7 +304,8 @@ func (s *Admin) addMember(r *http.Request) (any, error) {
 
 func noMember(name string, err error) error {
 	if errors.Is(err, store.ErrNotFound) {
-		return &problem.Problem{What: fmt.Sprintf("there is no member %q", name), Why: "nobody of that name has an account", Fix: "see cozyshelf member list", Err: err}
+		return &problem.Problem{What: fmt.Sprintf("there is no member %q", name),
+			Why: "nobody of that name has an account", Fix: "see cozyshelf member list", Err: err}
 	}
 	return err
 }
@@ -306,18 +319,21 @@ func (s *Admin) changeMember(r *http.Request) (any, error) {
 	// What cannot be taken is refused before anything is changed.
 	if in.Password != nil {
 		if why := secret.Judge(*in.Password, name); why != "" {
-			return nil, live.UsageProblem("the password cannot be taken", why, "choose a longer one, or let one be made")
+			return nil, live.UsageProblem("the password cannot be taken", why,
+				"choose a longer one, or let one be made")
 		}
 	}
 	if in.Role != nil && !in.Role.Known() {
-		return nil, live.UsageProblem(fmt.Sprintf("there is no role %q", *in.Role), "a member is admin, adult, child or guest",
+		return nil, live.UsageProblem(fmt.Sprintf("there is no role %q", *in.Role),
+			"a member is admin, adult, child or guest",
 			"give one of these with --role")
 	}
 	if in.Role != nil || in.Away != nil {
 		err := s.Store.EditMember(r.Context(), name, store.Edit{Role: in.Role, Away: in.Away})
 		if errors.Is(err, store.ErrLastAdmin) {
 			return nil, &problem.Problem{What: fmt.Sprintf("%s stays an administrator", name),
-				Why: "the household would be left without one", Fix: "make another member an administrator first", Err: err}
+				Why: "the household would be left without one", Fix: "make another member an administrator first",
+				Err: err}
 		}
 		if err != nil {
 			return nil, noMember(name, err)
@@ -347,7 +363,9 @@ func (s *Admin) removeMember(r *http.Request) (any, error) {
 		err = s.Store.RemoveMember(r.Context(), name)
 	}
 	if errors.Is(err, store.ErrLastAdmin) {
-		return nil, &problem.Problem{What: fmt.Sprintf("%s cannot be removed", name), Why: "the household would be left without an administrator", Fix: "make another member an administrator first", Err: err}
+		return nil, &problem.Problem{What: fmt.Sprintf("%s cannot be removed", name),
+			Why: "the household would be left without an administrator",
+			Fix: "make another member an administrator first", Err: err}
 	}
 	if err != nil {
 		return nil, noMember(name, err)
@@ -375,7 +393,8 @@ func (s *Admin) plays(r *http.Request) (any, error) {
 	if f.Member != "" {
 		if _, err := s.Store.Member(r.Context(), f.Member); err != nil {
 			// A member who is gone may still have plays.
-			if list, perr := s.Store.Plays(r.Context(), store.PlayFilter{Member: f.Member, Limit: 1}); perr != nil || len(list) == 0 {
+			if list, perr := s.Store.Plays(r.Context(), store.PlayFilter{Member: f.Member, Limit: 1}); perr != nil ||
+				len(list) == 0 {
 				return nil, noMember(f.Member, errors.Join(err, perr))
 			}
 		}

@@ -27,7 +27,8 @@ func (s *Admin) matched(r *http.Request) (any, error) {
 	}
 	t, err := s.Store.Title(r.Context(), id)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, &problem.Problem{What: fmt.Sprintf("there is no title %d", id), Why: "nothing of that number is on the shelves now", Fix: "cozyshelf shelf find finds it", Err: err}
+		return nil, &problem.Problem{What: fmt.Sprintf("there is no title %d", id),
+			Why: "nothing of that number is on the shelves now", Fix: "cozyshelf shelf find finds it", Err: err}
 	}
 	if err != nil {
 		return nil, err
@@ -86,19 +87,25 @@ func (s *Admin) match(r *http.Request) (any, error) {
 	}
 	switch {
 	case in.None:
-		d = store.Described{Edited: d.Edited, Description: describe.Merge(d.Description, describe.Description{}, d.Edited), Match: store.None, Candidates: []describe.Candidate{}}
+		d = store.Described{Edited: d.Edited,
+			Description: describe.Merge(d.Description, describe.Description{}, d.Edited), Match: store.None,
+			Candidates: []describe.Candidate{}}
 	case in.Take != "":
 		source, _, _ := strings.Cut(in.Take, " ")
 		i := slices.IndexFunc(s.Sources, func(src lookup.Source) bool { return src.Name() == source })
 		if i < 0 {
-			return nil, live.UsageProblem(fmt.Sprintf("%q cannot be taken", in.Take), "no catalogue of that name may be asked", "write sources under [lookup] in the household file, and deploy")
+			return nil, live.UsageProblem(fmt.Sprintf("%q cannot be taken", in.Take),
+				"no catalogue of that name may be asked",
+				"write sources under [lookup] in the household file, and deploy")
 		}
 		found, err := s.Sources[i].Describe(ctx, in.Take, describe.Languages(s.Settings.Language))
 		if errors.Is(err, lookup.ErrNotFound) {
-			return nil, live.UsageProblem(fmt.Sprintf("there is no %q", in.Take), "the catalogue has no such entry", "cozyshelf shelf match lists those that may fit")
+			return nil, live.UsageProblem(fmt.Sprintf("there is no %q", in.Take), "the catalogue has no such entry",
+				"cozyshelf shelf match lists those that may fit")
 		}
 		if err != nil {
-			return nil, &problem.Problem{What: "the catalogue could not be asked", Where: source, Why: err.Error(), Fix: "try again later", Err: err}
+			return nil, &problem.Problem{What: "the catalogue could not be asked", Where: source, Why: err.Error(),
+				Fix: "try again later", Err: err}
 		}
 		address := found.Picture
 		found.Picture = d.Picture
@@ -114,7 +121,8 @@ func (s *Admin) match(r *http.Request) (any, error) {
 				found.Picture = d.Picture
 			}
 		}
-		d.Description, d.Source, d.Match, d.From = describe.Merge(d.Description, found, d.Edited), source, store.Chosen, from
+		d.Description, d.Source, d.Match, d.From = describe.Merge(d.Description, found, d.Edited), source,
+			store.Chosen, from
 	}
 	for field, value := range in.Edit {
 		if err := edit(&d, field, value); err != nil {
@@ -126,7 +134,8 @@ func (s *Admin) match(r *http.Request) (any, error) {
 	}
 	if len(in.Picture) > 0 {
 		if d.Picture, err = s.KeepPicture(in.Picture); err != nil {
-			return nil, live.UsageProblem("the picture cannot be taken", err.Error(), "give a JPEG, PNG, GIF or WebP of a usual size")
+			return nil, live.UsageProblem("the picture cannot be taken", err.Error(),
+				"give a JPEG, PNG, GIF or WebP of a usual size")
 		}
 		d.From = "a person"
 		if !slices.Contains(d.Edited, "picture") {
@@ -182,7 +191,8 @@ func edit(d *store.Described, field, value string) error {
 		}
 		d.Year = y
 	default:
-		return live.UsageProblem(fmt.Sprintf("there is no field %q", field), "there are: "+strings.Join(describe.Fields, ", "), "such as summary=\"A keeper folds ships.\"")
+		return live.UsageProblem(fmt.Sprintf("there is no field %q", field), "there are: "+
+			strings.Join(describe.Fields, ", "), "such as summary=\"A keeper folds ships.\"")
 	}
 	return nil
 }

@@ -30,8 +30,11 @@ func (s *API) Routes(m *http.ServeMux) {
 	m.HandleFunc("GET /api/v1/openapi.json", openAPI)
 	m.HandleFunc("POST /api/v1/sign-in", live.Answer(s.apiSignIn))
 	for pattern, h := range map[string]http.HandlerFunc{
-		"POST /api/v1/sign-out":              live.Answer(s.apiSignOut),
-		"GET /api/v1/me":                     live.Answer(func(r *http.Request) (any, error) { return me(live.VisitorOf(r)), nil }),
+		"POST /api/v1/sign-out": live.Answer(s.apiSignOut),
+		"GET /api/v1/me": live.Answer(func(r *http.Request) (any,
+			error) {
+			return me(live.VisitorOf(r)), nil
+		}),
 		"GET /api/v1/shelves":                live.Answer(s.apiShelves),
 		"GET /api/v1/shelves/{shelf}/titles": live.Answer(s.apiTitles),
 		"GET /api/v1/titles/{title}":         live.Answer(s.apiTitle),
@@ -46,7 +49,8 @@ func (s *API) Routes(m *http.ServeMux) {
 	}
 	s.uploads(m)
 	m.HandleFunc("/api/", func(w http.ResponseWriter, r *http.Request) {
-		live.Fail(w, &live.StatusError{Problem: &problem.Problem{What: "there is nothing at this address", Where: r.Method + " " + r.URL.Path, Fix: "see /api/v1/openapi.json"}, Status: http.StatusNotFound, Wait: 0})
+		live.Fail(w, &live.StatusError{Problem: &problem.Problem{What: "there is nothing at this address",
+			Where: r.Method + " " + r.URL.Path, Fix: "see /api/v1/openapi.json"}, Status: http.StatusNotFound, Wait: 0})
 	})
 }
 
@@ -80,7 +84,8 @@ func (s *API) apiShelves(r *http.Request) (any, error) {
 	}
 	out := []apiShelf{}
 	for _, sh := range list {
-		out = append(out, apiShelf{Name: sh.Name, Kind: sh.Kind, Titles: sh.Titles, Files: sh.Files, Duration: sh.Duration, Size: sh.Size, Away: len(sh.Away) > 0})
+		out = append(out, apiShelf{Name: sh.Name, Kind: sh.Kind, Titles: sh.Titles, Files: sh.Files,
+			Duration: sh.Duration, Size: sh.Size, Away: len(sh.Away) > 0})
 	}
 	return out, nil
 }
@@ -94,12 +99,14 @@ func (s *API) apiTitles(r *http.Request) (any, error) {
 	if text := r.URL.Query().Get("limit"); text != "" {
 		n, err := strconv.Atoi(text)
 		if err != nil || n < 1 || n > mostOnAnswer {
-			return nil, live.UsageProblem("the limit cannot be taken", fmt.Sprintf("%q is no number from 1 to %d", text, mostOnAnswer), "leave it out, or give one")
+			return nil, live.UsageProblem("the limit cannot be taken",
+				fmt.Sprintf("%q is no number from 1 to %d", text, mostOnAnswer), "leave it out, or give one")
 		}
 		limit = n
 	}
-	page, err := s.Store.TitlePage(r.Context(), store.Wanted{Shelf: name, At: store.PlaceOf(r.URL.Query().Get("from")), Limit: limit,
-		Usable: !live.SeesAll(r)})
+	page, err := s.Store.TitlePage(r.Context(),
+		store.Wanted{Shelf: name, At: store.PlaceOf(r.URL.Query().Get("from")), Limit: limit,
+			Usable: !live.SeesAll(r)})
 	if err != nil {
 		return nil, err
 	}
@@ -158,7 +165,8 @@ func (s *API) apiPosition(r *http.Request) (any, error) {
 		bad = "state must be playing, paused or stopped"
 	}
 	if bad != "" {
-		return nil, &live.StatusError{Problem: &problem.Problem{What: "the position cannot be taken", Why: bad, Fix: "see /api/v1/openapi.json"}, Status: http.StatusBadRequest, Wait: 0}
+		return nil, &live.StatusError{Problem: &problem.Problem{What: "the position cannot be taken", Why: bad,
+			Fix: "see /api/v1/openapi.json"}, Status: http.StatusBadRequest, Wait: 0}
 	}
 	p, err := s.Tracker.Report(r.Context(), live.VisitorOf(r).Viewer(), t, f, in.Position, in.State == "stopped")
 	if err != nil {

@@ -22,10 +22,14 @@ func (s *API) unsent(w http.ResponseWriter, f store.File, err error) {
 	s.Log.Error("a file cannot be sent", "shelf", f.Shelf, "file", f.Path, "why", err)
 	var away *live.AwayError
 	if errors.As(err, &away) || errors.Is(err, machine.ErrSilent) {
-		live.Fail(w, &live.StatusError{Problem: &problem.Problem{What: "the shelf is away", Where: f.Shelf, Why: "the disk or the network behind it does not answer, or is not there", Fix: "try again later; the household's administrator sees more with cozyshelf shelf list"}, Status: http.StatusServiceUnavailable, Wait: time.Minute})
+		live.Fail(w, &live.StatusError{Problem: &problem.Problem{What: "the shelf is away", Where: f.Shelf,
+			Why: "the disk or the network behind it does not answer, or is not there",
+			Fix: "try again later; the household's administrator sees more with cozyshelf shelf list"},
+			Status: http.StatusServiceUnavailable, Wait: time.Minute})
 		return
 	}
-	live.Fail(w, &live.StatusError{Problem: &problem.Problem{What: "the file cannot be sent", Where: f.Path, Why: why, Fix: "ask the household's administrator to run cozyshelf check"}, Status: http.StatusNotFound, Wait: 0})
+	live.Fail(w, &live.StatusError{Problem: &problem.Problem{What: "the file cannot be sent", Where: f.Path, Why: why,
+		Fix: "ask the household's administrator to run cozyshelf check"}, Status: http.StatusNotFound, Wait: 0})
 }
 
 // content sends a file as it is.

@@ -116,9 +116,11 @@ func titlesOf(list []store.Title) []apiTitle {
 
 // fileOf turns a row of the store into a document.
 func fileOf(f store.File) apiFile {
-	return apiFile{ID: f.ID, Title: f.Title, Shelf: f.Shelf, Path: f.Path, Season: f.Season, Episode: f.Episode, Part: f.Part,
-		Content: f.Content, Size: f.Size, Modified: f.Modified, Duration: f.Duration, Media: f.Media, Problem: f.Problem,
-		Note: f.Note, Last: f.Last, Disc: f.Disc, Piece: f.Piece, Date: f.Date, Edition: f.Edition, Extra: f.Extra,
+	return apiFile{ID: f.ID, Title: f.Title, Shelf: f.Shelf, Path: f.Path, Season: f.Season, Episode: f.Episode,
+		Part:    f.Part,
+		Content: f.Content, Size: f.Size, Modified: f.Modified, Duration: f.Duration, Media: f.Media,
+		Problem: f.Problem,
+		Note:    f.Note, Last: f.Last, Disc: f.Disc, Piece: f.Piece, Date: f.Date, Edition: f.Edition, Extra: f.Extra,
 		Outside: f.Outside, Added: f.Added, Beside: f.Beside, ResumeAt: f.ResumeAt, Seen: f.Seen}
 }
 

@@ -51,7 +51,10 @@ func (s *API) subtitle(w http.ResponseWriter, r *http.Request) {
 		})
 	}
 	if err != nil {
-		live.Fail(w, &live.StatusError{Problem: &problem.Problem{What: "the subtitle cannot be shown", Where: lies.Path, Why: err.Error(), Fix: "put one in the form of SubRip (.srt) or WebVTT (.vtt) beside the film"}, Status: http.StatusUnprocessableEntity, Wait: 0})
+		live.Fail(w, &live.StatusError{Problem: &problem.Problem{What: "the subtitle cannot be shown",
+			Where: lies.Path, Why: err.Error(),
+			Fix: "put one in the form of SubRip (.srt) or WebVTT (.vtt) beside the film"},
+			Status: http.StatusUnprocessableEntity, Wait: 0})
 		return
 	}
 	h := w.Header()

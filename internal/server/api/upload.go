@@ -58,7 +58,9 @@ func (s *API) tus(do func(w http.ResponseWriter, r *http.Request, sh blueprint.S
 		w.Header().Set("Tus-Resumable", tusVersion)
 		if r.Header.Get("Tus-Resumable") != tusVersion {
 			w.Header().Set("Tus-Version", tusVersion)
-			live.Fail(w, &live.StatusError{Problem: &problem.Problem{What: "this version of uploads is not known", Why: fmt.Sprintf("the request says %q", r.Header.Get("Tus-Resumable")), Fix: "send Tus-Resumable: " + tusVersion}, Status: http.StatusPreconditionFailed, Wait: 0})
+			live.Fail(w, &live.StatusError{Problem: &problem.Problem{What: "this version of uploads is not known",
+				Why: fmt.Sprintf("the request says %q", r.Header.Get("Tus-Resumable")), Fix: "send Tus-Resumable: " +
+					tusVersion}, Status: http.StatusPreconditionFailed, Wait: 0})
 			return
 		}
 		sh, err := s.MayBring(r)
@@ -77,13 +79,18 @@ func (s *API) uploadFault(err error) error {
 	case errors.As(err, &st):
 		return err
 	case errors.Is(err, intake.ErrBusy):
-		return &live.StatusError{Problem: &problem.Problem{What: "somebody sends it already", Why: "two at once would mix it up", Fix: "wait, and ask how far it is"}, Status: http.StatusLocked, Wait: 0}
+		return &live.StatusError{Problem: &problem.Problem{What: "somebody sends it already",
+			Why: "two at once would mix it up", Fix: "wait, and ask how far it is"}, Status: http.StatusLocked, Wait: 0}
 	case errors.Is(err, fs.ErrNotExist):
-		return &live.StatusError{Problem: &problem.Problem{What: "there is no such upload", Why: "it was ended, or never begun", Fix: "begin anew"}, Status: http.StatusNotFound, Wait: 0}
+		return &live.StatusError{Problem: &problem.Problem{What: "there is no such upload",
+			Why: "it was ended, or never begun", Fix: "begin anew"}, Status: http.StatusNotFound, Wait: 0}
 	case errors.Is(err, unix.ENOSPC):
-		return &live.StatusError{Problem: &problem.Problem{What: "the disk of the shelf is full", Fix: "the administrator has to free some space; what came is kept", Err: err}, Status: http.StatusInsufficientStorage, Wait: 0}
+		return &live.StatusError{Problem: &problem.Problem{What: "the disk of the shelf is full",
+			Fix: "the administrator has to free some space; what came is kept", Err: err},
+			Status: http.StatusInsufficientStorage, Wait: 0}
 	case errors.Is(err, fs.ErrPermission), errors.Is(err, unix.EROFS):
-		return &live.StatusError{Problem: &problem.Problem{What: "the server may not write to the shelf", Why: err.Error(), Fix: "cozyshelf access shows why", Err: err}, Status: http.StatusForbidden, Wait: 0}
+		return &live.StatusError{Problem: &problem.Problem{What: "the server may not write to the shelf",
+			Why: err.Error(), Fix: "cozyshelf access shows why", Err: err}, Status: http.StatusForbidden, Wait: 0}
 	}
 	return err
 }
@@ -92,7 +99,8 @@ func (s *API) uploadFault(err error) error {
 func (s *API) beginUpload(w http.ResponseWriter, r *http.Request, sh blueprint.SettingsShelf) error {
 	size, err := strconv.ParseInt(r.Header.Get("Upload-Length"), 10, 64)
 	if err != nil || size < 0 {
-		return live.UsageProblem("the upload's length cannot be read", fmt.Sprintf("Upload-Length is %q", r.Header.Get("Upload-Length")), "send the number of bytes")
+		return live.UsageProblem("the upload's length cannot be read",
+			fmt.Sprintf("Upload-Length is %q", r.Header.Get("Upload-Length")), "send the number of bytes")
 	}
 	name := ""
 	for _, pair := range strings.Split(r.Header.Get("Upload-Metadata"), ",") {
@@ -102,7 +110,8 @@ func (s *API) beginUpload(w http.ResponseWriter, r *http.Request, sh blueprint.S
 		}
 		b, err := base64.StdEncoding.DecodeString(value)
 		if err != nil {
-			return live.UsageProblem("the file's name cannot be read", err.Error(), "send filename in Upload-Metadata, in base64")
+			return live.UsageProblem("the file's name cannot be read", err.Error(),
+				"send filename in Upload-Metadata, in base64")
 		}
 		name = string(b)
 	}
@@ -111,16 +120,19 @@ func (s *API) beginUpload(w http.ResponseWriter, r *http.Request, sh blueprint.S
 	}
 	to := intake.Safe(name)
 	if why := intake.Takes(sh.Kind, to); why != "" {
-		return &live.StatusError{Problem: &problem.Problem{What: to + " cannot go on this shelf", Why: why, Fix: "choose another shelf"}, Status: http.StatusUnsupportedMediaType, Wait: 0}
+		return &live.StatusError{Problem: &problem.Problem{What: to + " cannot go on this shelf", Why: why,
+			Fix: "choose another shelf"}, Status: http.StatusUnsupportedMediaType, Wait: 0}
 	}
 	folder := sh.Folders[0]
 	if why := s.Presence.Why(folder); why != "" {
-		return &live.StatusError{Problem: &problem.Problem{What: "the shelf's folder is away", Why: why, Fix: "try again when it is back"}, Status: http.StatusServiceUnavailable, Wait: 0}
+		return &live.StatusError{Problem: &problem.Problem{What: "the shelf's folder is away", Why: why,
+			Fix: "try again when it is back"}, Status: http.StatusServiceUnavailable, Wait: 0}
 	}
 	var j *intake.Job
 	who := live.VisitorOf(r).Member.Name
 	err = s.Grant(who, folder, size, func() (err error) {
-		j, err = intake.Begin(folder, intake.Job{ID: intake.NewID(), Way: intake.Upload, Shelf: sh.Name, Folder: sh.Shown[0], Who: who, Began: time.Now(),
+		j, err = intake.Begin(folder, intake.Job{ID: intake.NewID(), Way: intake.Upload, Shelf: sh.Name,
+			Folder: sh.Shown[0], Who: who, Began: time.Now(),
 			Files: []intake.File{{Source: name, To: to, Held: "1", Size: size, State: intake.Waiting}}})
 		return err
 	})
@@ -149,7 +161,8 @@ func (s *API) upload(r *http.Request, sh blueprint.SettingsShelf) (*intake.Job, 
 		return nil, err
 	}
 	defer read.Close()
-	if m := live.VisitorOf(r).Member; read.Way != intake.Upload || read.Shelf != sh.Name || read.Who != m.Name && m.Role != allowance.Admin {
+	if m := live.VisitorOf(r).Member; read.Way != intake.Upload || read.Shelf != sh.Name || read.Who != m.Name &&
+		m.Role != allowance.Admin {
 		return nil, fs.ErrNotExist
 	}
 	return intake.Open(sh.Folders[0], r.PathValue("job"))
@@ -172,7 +185,9 @@ func (s *API) uploadState(w http.ResponseWriter, r *http.Request, sh blueprint.S
 // uploadPart takes bytes in. Once all are there, the file is checked and put on the shelf.
 func (s *API) uploadPart(w http.ResponseWriter, r *http.Request, sh blueprint.SettingsShelf) error {
 	if r.Header.Get("Content-Type") != "application/offset+octet-stream" {
-		return &live.StatusError{Problem: &problem.Problem{What: "the part cannot be taken", Why: fmt.Sprintf("its type is %q", r.Header.Get("Content-Type")), Fix: "send application/offset+octet-stream"}, Status: http.StatusUnsupportedMediaType, Wait: 0}
+		return &live.StatusError{Problem: &problem.Problem{What: "the part cannot be taken",
+			Why: fmt.Sprintf("its type is %q", r.Header.Get("Content-Type")),
+			Fix: "send application/offset+octet-stream"}, Status: http.StatusUnsupportedMediaType, Wait: 0}
 	}
 	end, err := s.Takes()
 	if err != nil {
@@ -187,7 +202,9 @@ func (s *API) uploadPart(w http.ResponseWriter, r *http.Request, sh blueprint.Se
 	f := &j.Files[0]
 	at, err := strconv.ParseInt(r.Header.Get("Upload-Offset"), 10, 64)
 	if err != nil || at != f.Done {
-		return &live.StatusError{Problem: &problem.Problem{What: "the part does not follow on what is there", Why: fmt.Sprintf("%d bytes are there, and the part begins at %q", f.Done, r.Header.Get("Upload-Offset")), Fix: "ask how far it is, and go on from there"}, Status: http.StatusConflict, Wait: 0}
+		return &live.StatusError{Problem: &problem.Problem{What: "the part does not follow on what is there",
+			Why: fmt.Sprintf("%d bytes are there, and the part begins at %q", f.Done, r.Header.Get("Upload-Offset")),
+			Fix: "ask how far it is, and go on from there"}, Status: http.StatusConflict, Wait: 0}
 	}
 	f.State, j.State = intake.Coming, intake.Coming
 	if err := s.take(w, r, j, f); err != nil {
@@ -229,7 +246,9 @@ func (s *API) take(w http.ResponseWriter, r *http.Request, j *intake.Job, f *int
 		_ = c.SetReadDeadline(time.Now().Add(uploadStall)) // without it, it only lasts longer
 		n, rerr := r.Body.Read(b)
 		if done+int64(n) > f.Size {
-			return errors.Join(save(), &live.StatusError{Problem: &problem.Problem{What: "there is more than was said", Why: fmt.Sprintf("it was to have %d bytes", f.Size), Fix: "begin anew with the right length"}, Status: http.StatusRequestEntityTooLarge, Wait: 0})
+			return errors.Join(save(), &live.StatusError{Problem: &problem.Problem{What: "there is more than was said",
+				Why: fmt.Sprintf("it was to have %d bytes", f.Size), Fix: "begin anew with the right length"},
+				Status: http.StatusRequestEntityTooLarge, Wait: 0})
 		}
 		if _, err := out.WriteAt(b[:n], done); err != nil {
 			return errors.Join(err, save())
@@ -245,7 +264,8 @@ func (s *API) take(w http.ResponseWriter, r *http.Request, j *intake.Job, f *int
 		case errors.Is(rerr, io.EOF):
 			return nil
 		case rerr != nil:
-			return &live.StatusError{Problem: &problem.Problem{What: "the part was cut off", Why: rerr.Error(), Fix: "ask how far it is, and go on from there"}, Status: http.StatusBadRequest, Wait: 0}
+			return &live.StatusError{Problem: &problem.Problem{What: "the part was cut off", Why: rerr.Error(),
+				Fix: "ask how far it is, and go on from there"}, Status: http.StatusBadRequest, Wait: 0}
 		}
 	}
 }
@@ -255,8 +275,11 @@ func (s *API) put(ctx context.Context, sh blueprint.SettingsShelf, j *intake.Job
 	ctx = context.WithoutCancel(ctx) // whoever sent it may go; it is all here
 	unfit := func(why string) error {
 		s.Events.Tell(event.UploadUnfit{Member: j.Who, Shelf: sh.Name, File: f.To, Why: why})
-		p := &problem.Problem{What: f.To + " cannot go on the shelf", Why: why, Fix: "see whether the file is whole and what it should be; the administrator finds it with cozyshelf intake list"}
-		return errors.Join(j.Fail(f, why), &live.StatusError{Problem: p, Status: http.StatusUnprocessableEntity, Wait: 0})
+		p := &problem.Problem{What: f.To + " cannot go on the shelf", Why: why,
+			Fix: "see whether the file is whole and what it should be; the administrator finds it with cozyshelf " +
+				"intake list"}
+		return errors.Join(j.Fail(f, why),
+			&live.StatusError{Problem: p, Status: http.StatusUnprocessableEntity, Wait: 0})
 	}
 	in, err := os.Open(j.Path(f))
 	if err != nil {
@@ -269,7 +292,10 @@ func (s *API) put(ctx context.Context, sh blueprint.SettingsShelf, j *intake.Job
 	}
 	f.To = intake.Name(sh.Kind, f.To)
 	f.State, j.State = intake.Held, intake.Held
-	steps, err := j.Steps(sh.Folders[0], func(size int64) ([]string, error) { return s.Store.OfSize(ctx, sh.Name, sh.Shown[0], size) })
+	steps, err := j.Steps(sh.Folders[0], func(size int64) ([]string,
+		error) {
+		return s.Store.OfSize(ctx, sh.Name, sh.Shown[0], size)
+	})
 	if err != nil {
 		return err
 	}
@@ -290,8 +316,9 @@ func (s *API) put(ctx context.Context, sh blueprint.SettingsShelf, j *intake.Job
 			if st.Op != rename.Move {
 				continue
 			}
-			err := ledger.Tell(s.Settings.State, ledger.Told{At: time.Now(), Who: j.Who, Shelf: sh.Name, Folder: sh.Shown[0],
-				File: ledger.Uploaded{Job: j.ID, Held: f.Held, To: f.To, Size: st.Size, MTime: st.MTime}})
+			err := ledger.Tell(s.Settings.State,
+				ledger.Told{At: time.Now(), Who: j.Who, Shelf: sh.Name, Folder: sh.Shown[0],
+					File: ledger.Uploaded{Job: j.ID, Held: f.Held, To: f.To, Size: st.Size, MTime: st.MTime}})
 			if err != nil { // it is on the shelf all the same
 				s.Log.Error("the ledger is not told of an upload", "file", f.To, "why", err)
 			}

@@ -68,7 +68,9 @@ func (s *Server) Grant(member, folder string, size int64, begin func() error) er
 		}
 	}
 	if own >= MostUploads {
-		return &StatusError{Problem: &problem.Problem{What: "too many uploads wait to go on", Why: fmt.Sprintf("%d of yours are not over", own), Fix: "let some of them end, or end them"}, Status: http.StatusTooManyRequests, Wait: time.Minute}
+		return &StatusError{Problem: &problem.Problem{What: "too many uploads wait to go on",
+			Why: fmt.Sprintf("%d of yours are not over", own), Fix: "let some of them end, or end them"},
+			Status: http.StatusTooManyRequests, Wait: time.Minute}
 	}
 	free, err := intake.Free(folder)
 	if err != nil {
@@ -79,7 +81,8 @@ func (s *Server) Grant(member, folder string, size int64, begin func() error) er
 		if promised > 0 {
 			why += fmt.Sprintf(" beside the %d that others are still bringing in", promised)
 		}
-		return &StatusError{Problem: &problem.Problem{What: "it does not fit", Why: why, Fix: "the administrator has to free some space"}, Status: http.StatusRequestEntityTooLarge, Wait: 0}
+		return &StatusError{Problem: &problem.Problem{What: "it does not fit", Why: why,
+			Fix: "the administrator has to free some space"}, Status: http.StatusRequestEntityTooLarge, Wait: 0}
 	}
 	now := time.Now()
 	d := a.days[member]
@@ -88,7 +91,9 @@ func (s *Server) Grant(member, folder string, size int64, begin func() error) er
 	}
 	if size > MostADay-d.bytes {
 		wait := max(0, 24*time.Hour-now.Sub(d.since))
-		return &StatusError{Problem: &problem.Problem{What: "that is too much for a day", Why: "a member may bring in 1 TiB within 24 hours", Fix: "go on tomorrow"}, Status: http.StatusTooManyRequests, Wait: wait}
+		return &StatusError{Problem: &problem.Problem{What: "that is too much for a day",
+			Why: "a member may bring in 1 TiB within 24 hours", Fix: "go on tomorrow"},
+			Status: http.StatusTooManyRequests, Wait: wait}
 	}
 	if err := begin(); err != nil {
 		return err
@@ -114,7 +119,9 @@ func (s *Server) Takes() (end func(), err error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if a.taking >= mostAtOnce {
-		return nil, &StatusError{Problem: &problem.Problem{What: "too much comes in at once", Why: fmt.Sprintf("%d parts are being taken in", a.taking), Fix: "go on in a moment, from where it is"}, Status: http.StatusServiceUnavailable, Wait: 10 * time.Second}
+		return nil, &StatusError{Problem: &problem.Problem{What: "too much comes in at once",
+			Why: fmt.Sprintf("%d parts are being taken in", a.taking), Fix: "go on in a moment, from where it is"},
+			Status: http.StatusServiceUnavailable, Wait: 10 * time.Second}
 	}
 	a.taking++
 	return func() {
@@ -148,7 +155,8 @@ func (s *Server) ExpireUploads(now time.Time) {
 			list, _ := intake.Jobs(f) // what cannot be listed is looked at again later
 			for _, j := range list {
 				last := j.Began
-				if st, err := os.Lstat(filepath.Join(f, intake.Holding, j.ID, "job.json")); err == nil && st.ModTime().After(last) {
+				if st, err := os.Lstat(filepath.Join(f, intake.Holding, j.ID, "job.json")); err == nil &&
+					st.ModTime().After(last) {
 					last = st.ModTime()
 				}
 				if j.Way != intake.Upload || now.Sub(last) < KeepUploads {
@@ -162,7 +170,8 @@ func (s *Server) ExpireUploads(now time.Time) {
 					s.Log.Warn("an old upload could not be removed", "shelf", sh.Name, "job", j.ID, "why", err)
 					continue
 				}
-				s.Log.Info("an upload of which nothing came for long is removed", "shelf", sh.Name, "member", j.Who, "job", j.ID)
+				s.Log.Info("an upload of which nothing came for long is removed", "shelf", sh.Name, "member", j.Who,
+					"job", j.ID)
 			}
 		}
 	}

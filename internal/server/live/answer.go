@@ -36,10 +36,12 @@ func Fail(w http.ResponseWriter, err error) {
 		}
 	case errors.Is(err, store.ErrFull), errors.Is(err, syscall.ENOSPC):
 		status = http.StatusInsufficientStorage
-		err = &problem.Problem{What: "nothing can be kept now", Why: "the disk with the server's state is full", Fix: "the administrator has to free some space; what is there plays on", Err: err}
+		err = &problem.Problem{What: "nothing can be kept now", Why: "the disk with the server's state is full",
+			Fix: "the administrator has to free some space; what is there plays on", Err: err}
 	case errors.Is(err, store.ErrDamaged):
 		status = http.StatusServiceUnavailable
-		err = &problem.Problem{What: "the store is damaged", Why: "what it holds cannot be trusted", Fix: "the administrator finds what to do with cozyshelf status", Err: err}
+		err = &problem.Problem{What: "the store is damaged", Why: "what it holds cannot be trusted",
+			Fix: "the administrator finds what to do with cozyshelf status", Err: err}
 	case errors.Is(err, store.ErrNotFound):
 		status = http.StatusNotFound
 	case errors.Is(err, store.ErrExists):
@@ -65,7 +67,8 @@ func ReadUpTo(r *http.Request, v any, most int64) error {
 	d := json.NewDecoder(http.MaxBytesReader(nil, r.Body, most))
 	d.DisallowUnknownFields()
 	if err := d.Decode(v); err != nil {
-		return &StatusError{Problem: &problem.Problem{What: "the request cannot be read", Why: err.Error(), Fix: "send one JSON document as /api/v1/openapi.json says"}, Status: http.StatusBadRequest, Wait: 0}
+		return &StatusError{Problem: &problem.Problem{What: "the request cannot be read", Why: err.Error(),
+			Fix: "send one JSON document as /api/v1/openapi.json says"}, Status: http.StatusBadRequest, Wait: 0}
 	}
 	return nil
 }
@@ -93,5 +96,7 @@ func Number(r *http.Request, name string) (int64, error) {
 }
 
 func Nothing(r *http.Request) error {
-	return &StatusError{Problem: &problem.Problem{What: "there is nothing at this address", Where: r.URL.Path, Why: "it is not on any shelf, or not any more", Fix: "look at the shelves again"}, Status: http.StatusNotFound, Wait: 0}
+	return &StatusError{Problem: &problem.Problem{What: "there is nothing at this address", Where: r.URL.Path,
+		Why: "it is not on any shelf, or not any more", Fix: "look at the shelves again"}, Status: http.StatusNotFound,
+		Wait: 0}
 }

@@ -20,7 +20,8 @@ func (s *Server) Source(ctx context.Context) (backup.Source, error) {
 	format, err := s.Store.Format(ctx)
 	return backup.Source{
 		State: s.Settings.State, Settings: s.Settings.File(), Snapshot: s.Store.Snapshot,
-		Manifest: backup.Manifest{Made: time.Now(), ID: s.Settings.Household, Name: s.Settings.Name, Version: s.Version, StoreFormat: format},
+		Manifest: backup.Manifest{Made: time.Now(), ID: s.Settings.Household, Name: s.Settings.Name,
+			Version: s.Version, StoreFormat: format},
 	}, err
 }
 

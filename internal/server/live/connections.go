@@ -98,7 +98,8 @@ func (l *listener) run() {
 		c, err := l.Listener.Accept()
 		if err != nil {
 			var ne net.Error
-			if errors.As(err, &ne) && ne.Timeout() || errors.Is(err, unix.EMFILE) || errors.Is(err, unix.ENFILE) || errors.Is(err, unix.ECONNABORTED) {
+			if errors.As(err, &ne) && ne.Timeout() || errors.Is(err, unix.EMFILE) || errors.Is(err, unix.ENFILE) ||
+				errors.Is(err, unix.ECONNABORTED) {
 				time.Sleep(20 * time.Millisecond) // some end meanwhile
 				continue
 			}
@@ -148,7 +149,8 @@ func (l *listener) await(c *conn) {
 			return
 		}
 		// What is no header at all is answered, too, by whoever knows how.
-		if err != nil || len(head) > mostHeader || bytes.Contains(head[max(0, len(head)-n-3):], []byte("\r\n\r\n")) || bytes.Contains(head[max(0, len(head)-n-1):], []byte("\n\n")) {
+		if err != nil || len(head) > mostHeader || bytes.Contains(head[max(0, len(head)-n-3):], []byte("\r\n\r\n")) ||
+			bytes.Contains(head[max(0, len(head)-n-1):], []byte("\n\n")) {
 			break
 		}
 	}

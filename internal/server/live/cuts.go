@@ -30,7 +30,9 @@ func (c *Cuts) Begin(w http.ResponseWriter, v *Visitor) (end func(), err error) 
 	id := v.Member.ID
 	if len(c.of[id]) >= MostDeliveries {
 		return nil, &StatusError{Problem: &problem.Problem{
-			What: "too much is sent to you at once", Why: fmt.Sprintf("%s has %d deliveries going on", v.Member.Name, MostDeliveries), Fix: "end one of them, and try again",
+			What: "too much is sent to you at once",
+			Why:  fmt.Sprintf("%s has %d deliveries going on", v.Member.Name, MostDeliveries),
+			Fix:  "end one of them, and try again",
 		}, Status: http.StatusTooManyRequests, Wait: 5 * time.Second}
 	}
 	if c.of == nil {

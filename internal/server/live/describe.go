@@ -143,7 +143,8 @@ func (s *Server) work(ctx context.Context, id int64, ask bool) (store.Described,
 	if err != nil {
 		return known, err
 	}
-	out := store.Described{Edited: known.Edited, Candidates: []describe.Candidate{}, Looked: time.Now(), Match: known.Match}
+	out := store.Described{Edited: known.Edited, Candidates: []describe.Candidate{}, Looked: time.Now(),
+		Match: known.Match}
 	want := describe.Wanted{Name: t.Name, Year: t.Year, By: t.By, Kind: t.Kind}
 	var cover []byte
 	said := ""
@@ -192,7 +193,8 @@ func (s *Server) work(ctx context.Context, id int64, ask bool) (store.Described,
 			continue
 		}
 		// What an episode says of itself does not tell of the show.
-		if out.Source == "" && t.Kind != household.Series && (len(d.Genres) > 0 || len(d.People) > 0 || d.Summary != "") {
+		if out.Source == "" && t.Kind != household.Series &&
+			(len(d.Genres) > 0 || len(d.People) > 0 || d.Summary != "") {
 			out.Year, out.People, out.Genres, out.Summary, out.Source = d.Year, d.People, d.Genres, d.Summary, "file"
 		}
 		if cover == nil && d.Embedded != nil {
@@ -238,7 +240,8 @@ func (s *Server) work(ctx context.Context, id int64, ask bool) (store.Described,
 
 // lookUp asks the catalogues that know titles of a kind, in their order, until one is
 // clear.
-func (s *Server) lookUp(ctx context.Context, want describe.Wanted) (describe.Description, []describe.Candidate, store.Match, error) {
+func (s *Server) lookUp(ctx context.Context, want describe.Wanted) (describe.Description, []describe.Candidate,
+	store.Match, error) {
 	all := []describe.Candidate{}
 	var worst error
 	asked := false

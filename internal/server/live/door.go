@@ -223,14 +223,16 @@ func (s *Server) Admit(w http.ResponseWriter, r *http.Request, v *Visitor) error
 		return &StatusError{Problem: &problem.Problem{
 			What: "this server is not known by that name", Where: r.Host,
 			Why: "a page elsewhere could otherwise have a browser ask it, under a name of its own",
-			Fix: "use its address, or have the administrator add the name to [server] names in the household file and deploy",
+			Fix: "use its address, or have the administrator add the name to [server] names in the household file " +
+				"and deploy",
 		}, Status: http.StatusMisdirectedRequest, Wait: 0}
 	}
 	if v.Away && !v.Secure && !s.Settings.AllowPlain {
 		return &StatusError{Problem: &problem.Problem{
 			What: "from outside this server answers over HTTPS only", Where: v.Address.String(),
 			Why: "over plain HTTP anybody on the way could read passwords and films",
-			Fix: "use an address that begins with https; whoever knows better writes allow_plain = true under [remote] in the household file",
+			Fix: "use an address that begins with https; whoever knows better writes allow_plain = true under " +
+				"[remote] in the household file",
 		}, Status: http.StatusForbidden, Wait: 0}
 	}
 	if r.Method == http.MethodGet || r.Method == http.MethodHead {

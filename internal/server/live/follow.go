@@ -43,7 +43,8 @@ func (s *Server) Follow(ctx context.Context, sh blueprint.SettingsShelf) {
 	}
 	for i, folder := range sh.Folders {
 		if !machine.TellsChanges(folder) {
-			s.Log.Info("changes in this folder are not seen from here; it is looked at now and then", "shelf", sh.Name, "folder", sh.Shown[i])
+			s.Log.Info("changes in this folder are not seen from here; it is looked at now and then", "shelf", sh.Name,
+				"folder", sh.Shown[i])
 			if sh.Every == "" {
 				pause = scanUnwatched
 			}
@@ -136,7 +137,8 @@ func (d *due) take(folders []string) (out []*scan.Part) {
 }
 
 // watchFolder watches a folder, and goes on trying where it cannot.
-func (s *Server) watchFolder(ctx context.Context, sh blueprint.SettingsShelf, folder, shown string, stir func([]scan.Place)) {
+func (s *Server) watchFolder(ctx context.Context, sh blueprint.SettingsShelf, folder, shown string,
+	stir func([]scan.Place)) {
 	told := false
 	for ctx.Err() == nil {
 		err := scan.Watch(ctx, folder, s.Log, func() {
@@ -150,7 +152,8 @@ func (s *Server) watchFolder(ctx context.Context, sh blueprint.SettingsShelf, fo
 			return
 		}
 		if !told {
-			s.Log.Warn("changes in this folder are not seen at once; it is looked at now and then", "shelf", sh.Name, "folder", shown, "why", err)
+			s.Log.Warn("changes in this folder are not seen at once; it is looked at now and then", "shelf", sh.Name,
+				"folder", shown, "why", err)
 			told = true
 		}
 		select {

@@ -23,17 +23,23 @@ const (
 
 // sick says what keeps a store from being used.
 func sick(state string, err error) control.Health {
-	h := control.Health{Status: control.NoStore, What: "the store cannot be opened", Where: state, Why: err.Error(), Fix: "cozyshelf check shows whether the state folder can be used"}
+	h := control.Health{Status: control.NoStore, What: "the store cannot be opened", Where: state, Why: err.Error(),
+		Fix: "cozyshelf check shows whether the state folder can be used"}
 	switch {
 	case errors.Is(err, store.ErrDamaged):
 		h.Status, h.What = control.DamagedStore, "the store is damaged"
-		h.Fix = "cozyshelf restore FILE puts a backup in its place and keeps the damaged one aside; cozyshelf backup list shows what there is. Nothing more is written to it until then"
+		h.Fix = "cozyshelf restore FILE puts a backup in its place and keeps the damaged one aside; cozyshelf " +
+			"backup list shows what there is. Nothing more is written to it until then"
 	case errors.Is(err, store.ErrNewer):
-		h.Status, h.What, h.Fix = control.NewerStore, "the store was made by a newer program", "deploy that program again, or restore a backup that this one knows"
+		h.Status, h.What, h.Fix = control.NewerStore, "the store was made by a newer program",
+			"deploy that program again, or restore a backup that this one knows"
 	case errors.Is(err, store.ErrNoLocks):
-		h.What, h.Fix = "the state folder lies where the store cannot be used", "put the state folder on a disk of the machine that the server runs on: a database needs locks that work, and memory shared between processes"
+		h.What, h.Fix = "the state folder lies where the store cannot be used",
+			"put the state folder on a disk of the machine that the server runs on: a database needs locks that "+
+				"work, and memory shared between processes"
 	case errors.Is(err, store.ErrFull):
-		h.Status, h.What, h.Fix = control.FullDisk, "the disk with the state folder is full", "free some space there; the server continues by itself"
+		h.Status, h.What, h.Fix = control.FullDisk, "the disk with the state folder is full",
+			"free some space there; the server continues by itself"
 		if err == error(store.ErrFull) { // nothing failed yet
 			h.Why = fmt.Sprintf("less than %d MiB are free", leastFree>>20)
 		}
@@ -48,7 +54,8 @@ func (s *Server) Condition(ctx context.Context) control.Health {
 	}
 	st := s.Open()
 	if st == nil {
-		return control.Health{Status: control.Starting, What: "the server opens its store", Why: "it was started a moment ago", Fix: "wait"}
+		return control.Health{Status: control.Starting, What: "the server opens its store",
+			Why: "it was started a moment ago", Fix: "wait"}
 	}
 	if err := st.Damage(); err != nil {
 		return s.hurt(err)

@@ -69,5 +69,6 @@ func (k *known) device(r *http.Request, member int64) int64 {
 // Remember marks a browser as the member's own.
 func (k *known) Remember(w http.ResponseWriter, member int64, secure bool) {
 	id := rand.Text()
-	http.SetCookie(w, &http.Cookie{Name: knownCookie, Value: id + "." + k.mac(member, id), Path: "/sign-in", MaxAge: 365 * 86400, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: secure})
+	http.SetCookie(w, &http.Cookie{Name: knownCookie, Value: id + "." + k.mac(member, id), Path: "/sign-in",
+		MaxAge: 365 * 86400, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: secure})
 }

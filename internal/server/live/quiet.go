@@ -97,7 +97,8 @@ func (s *Server) quietWork(ctx context.Context, hours household.Hours, tools ffm
 }
 
 // quietly does one sort of work for one file, and gives what is to be kept of it.
-func (s *Server) quietly(ctx context.Context, tools ffmpeg.Tools, work string, f store.File, file *os.File) (any, error) {
+func (s *Server) quietly(ctx context.Context, tools ffmpeg.Tools, work string, f store.File, file *os.File) (any,
+	error) {
 	switch work {
 	case household.Frames:
 		var b []byte

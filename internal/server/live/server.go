@@ -188,7 +188,8 @@ func (s *Server) Begin(ctx context.Context) bool {
 		}
 		h := sick(s.Settings.State, err)
 		if h.Status == control.FullDisk {
-			h.Status, h.What = control.NoStore, "the store cannot be opened, since the disk with the state folder is full"
+			h.Status, h.What = control.NoStore,
+				"the store cannot be opened, since the disk with the state folder is full"
 		}
 		if old := s.Sick.Swap(&h); old == nil || old.Why != h.Why {
 			s.Log.Error(h.What, "why", err)

@@ -24,8 +24,12 @@ func (s *Server) ShelfList(ctx context.Context) ([]control.Shelf, error) {
 		if err != nil {
 			return nil, err
 		}
-		c := control.Shelf{Name: sh.Name, Kind: sh.Kind, Access: sh.Access, Folders: sh.Shown, Away: s.awayNow(sh.Name), ShelfFigures: figures}
-		s.shelf(sh.Name, func(st *shelfState) { c.Scanning, c.Progress, c.Scanned = st.scanning, st.progress, st.scanned })
+		c := control.Shelf{Name: sh.Name, Kind: sh.Kind, Access: sh.Access, Folders: sh.Shown,
+			Away: s.awayNow(sh.Name), ShelfFigures: figures}
+		s.shelf(sh.Name, func(st *shelfState) {
+			c.Scanning, c.Progress, c.Scanned = st.scanning, st.progress,
+				st.scanned
+		})
 		out = append(out, c)
 	}
 	return out, nil
@@ -36,7 +40,8 @@ func (s *Server) NoShelf(name string) error {
 	for _, sh := range s.Settings.Shelves {
 		known = append(known, sh.Name)
 	}
-	return &problem.Problem{What: fmt.Sprintf("there is no shelf %q", name), Why: "the household has: " + strings.Join(known, ", "), Fix: "see cozyshelf shelf list", Err: store.ErrNotFound}
+	return &problem.Problem{What: fmt.Sprintf("there is no shelf %q", name), Why: "the household has: " +
+		strings.Join(known, ", "), Fix: "see cozyshelf shelf list", Err: store.ErrNotFound}
 }
 
 // Search finds titles and parts by their words.
@@ -45,13 +50,15 @@ func (s *Server) Search(r *http.Request) ([]store.Hit, error) {
 	if v := r.URL.Query().Get("limit"); v != "" {
 		n, err := strconv.Atoi(v)
 		if err != nil || n < 1 || n > 200 {
-			return nil, UsageProblem("limit cannot be read", fmt.Sprintf("%q is no number from 1 to 200", v), "leave it out for 20")
+			return nil, UsageProblem("limit cannot be read", fmt.Sprintf("%q is no number from 1 to 200", v),
+				"leave it out for 20")
 		}
 		limit = n
 	}
 	q := r.URL.Query().Get("q")
 	if len(q) > 200 {
-		return nil, UsageProblem("that is too much to search for", "there are more than 200 bytes", "a few words, or their beginnings, do")
+		return nil, UsageProblem("that is too much to search for", "there are more than 200 bytes",
+			"a few words, or their beginnings, do")
 	}
 	v, _ := r.Context().Value(VisitorKey{}).(*Visitor)
 	return s.Hits(r.Context(), q, limit, v == nil || SeesAll(r)) // the administrator's tool is no visitor
@@ -104,9 +111,13 @@ func (s *Server) MayBring(r *http.Request) (blueprint.SettingsShelf, error) {
 		}
 		switch {
 		case !allowance.MayBring(VisitorOf(r).Member.Role):
-			return sh, &StatusError{Problem: &problem.Problem{What: "you may not bring anything onto the shelves", Why: "administrators and adults may", Fix: "ask one of them"}, Status: http.StatusForbidden, Wait: 0}
+			return sh, &StatusError{Problem: &problem.Problem{What: "you may not bring anything onto the shelves",
+				Why: "administrators and adults may", Fix: "ask one of them"}, Status: http.StatusForbidden, Wait: 0}
 		case sh.Access != household.Change:
-			return sh, &StatusError{Problem: &problem.Problem{What: "nothing can be brought onto this shelf from here", Why: "the server may only read it", Fix: "the administrator writes access = \"change\" for it, and deploys"}, Status: http.StatusForbidden, Wait: 0}
+			return sh, &StatusError{Problem: &problem.Problem{What: "nothing can be brought onto this shelf from here",
+				Why: "the server may only read it",
+				Fix: "the administrator writes access = \"change\" for it, and deploys"}, Status: http.StatusForbidden,
+				Wait: 0}
 		}
 		return sh, nil
 	}

@@ -24,7 +24,8 @@ func (s *Server) OpenSuspects() {
 		return
 	}
 	for _, g := range guilty {
-		s.Log.Error("the server ended twice while it read this file; it is passed over until it changes", "file", g.What)
+		s.Log.Error("the server ended twice while it read this file; it is passed over until it changes", "file",
+			g.What)
 	}
 	s.Suspects = book
 }

@@ -28,14 +28,16 @@ type VisitorKey struct{}
 func VisitorOf(r *http.Request) *Visitor { return r.Context().Value(VisitorKey{}).(*Visitor) }
 
 func (v *Visitor) Viewer() stream.Viewer {
-	return stream.Viewer{Member: v.Member.ID, Name: v.Member.Name, Device: v.Device.ID, DeviceAs: v.Device.Name, Address: v.Address.String(), Away: v.Away}
+	return stream.Viewer{Member: v.Member.ID, Name: v.Member.Name, Device: v.Device.ID, DeviceAs: v.Device.Name,
+		Address: v.Address.String(), Away: v.Away}
 }
 
 func (s *Server) tooFar(m store.Member, v *Visitor) error {
 	s.Events.Tell(event.RefusedAway{Member: m.Name, Address: v.Address.String()})
 	return &StatusError{Problem: &problem.Problem{
 		What: m.Name + " may not use this server from outside the home", Where: v.Address.String(),
-		Why: "this account is for use at home only", Fix: "ask the household's administrator: cozyshelf member edit " + m.Name + " --away yes",
+		Why: "this account is for use at home only", Fix: "ask the household's administrator: cozyshelf member edit " +
+			m.Name + " --away yes",
 	}, Status: http.StatusForbidden, Wait: 0}
 }
 
@@ -58,7 +60,9 @@ func (s *Server) SignedIn(next http.HandlerFunc) http.HandlerFunc {
 		err := s.Identify(r)
 		if errors.Is(err, store.ErrNotFound) {
 			w.Header().Set("WWW-Authenticate", `Bearer realm="shelf"`)
-			err = &StatusError{Problem: &problem.Problem{What: "you are not signed in", Why: "there is no token, or it is not known, or it has expired", Fix: "sign in again"}, Status: http.StatusUnauthorized, Wait: 0}
+			err = &StatusError{Problem: &problem.Problem{What: "you are not signed in",
+				Why: "there is no token, or it is not known, or it has expired", Fix: "sign in again"},
+				Status: http.StatusUnauthorized, Wait: 0}
 		}
 		if err != nil {
 			Fail(w, err)

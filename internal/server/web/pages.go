@@ -42,7 +42,8 @@ var pageFiles embed.FS
 const nobodyStyle = `body{font:1.05rem/1.6 Georgia,"DejaVu Serif",serif;max-width:34rem;margin:14vh auto;padding:0 1.5rem;background:#f7f1e7;color:#33261d}pre{background:#fffaf2;border-left:4px solid #a4482b;padding:.8rem 1rem;overflow:auto}`
 
 // ContentPolicy lets a page use what this server itself serves and nothing else.
-var ContentPolicy = "default-src 'none'; script-src 'self'; style-src 'self' 'sha256-" + sum(nobodyStyle) + "'; img-src 'self'; media-src 'self'; connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
+var ContentPolicy = "default-src 'none'; script-src 'self'; style-src 'self' 'sha256-" + sum(nobodyStyle) +
+	"'; img-src 'self'; media-src 'self'; connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
 
 func sum(s string) string {
 	h := sha256.Sum256([]byte(s))
@@ -99,7 +100,8 @@ func (s *Web) Show(w http.ResponseWriter, status int, name string, data any) {
 	var b bytes.Buffer
 	if err := pages.ExecuteTemplate(&b, name+".html", data); err != nil {
 		s.Log.Error("a page cannot be written", "page", name, "why", err)
-		http.Error(w, "This page cannot be shown; the administrator finds the reason in the log.", http.StatusInternalServerError)
+		http.Error(w, "This page cannot be shown; the administrator finds the reason in the log.",
+			http.StatusInternalServerError)
 		return
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
@@ -117,7 +119,9 @@ func (s *Web) NobodyYet(w http.ResponseWriter) {
 
 // pages adds the pages to the published port.
 func (s *Web) Routes(m *http.ServeMux) {
-	for name, kind := range map[string]string{"style.css": "text/css; charset=utf-8", "player.js": "text/javascript; charset=utf-8", "shelf.js": "text/javascript; charset=utf-8", "icon.svg": "image/svg+xml"} {
+	for name, kind := range map[string]string{"style.css": "text/css; charset=utf-8",
+		"player.js": "text/javascript; charset=utf-8", "shelf.js": "text/javascript; charset=utf-8",
+		"icon.svg": "image/svg+xml"} {
 		b, err := pageFiles.ReadFile("pages/" + name)
 		if err != nil {
 			panic(err) // it is embedded
@@ -199,7 +203,8 @@ func Local(path string) string {
 	}) {
 		return "/"
 	}
-	if !slices.ContainsFunc(places, func(p string) bool { return strings.HasPrefix(path, p) }) || strings.Contains(path, "//") {
+	if !slices.ContainsFunc(places, func(p string) bool { return strings.HasPrefix(path, p) }) ||
+		strings.Contains(path, "//") {
 		return "/"
 	}
 	return (&url.URL{Path: path}).EscapedPath()
@@ -224,10 +229,13 @@ func (s *Web) pageSignIn(w http.ResponseWriter, r *http.Request) {
 		s.signInPage(w, st.Status, said, name, next)
 	case err != nil:
 		s.Log.Error("sign-in could not be done", "why", err)
-		s.signInPage(w, http.StatusInternalServerError, "The sign-in could not be done; the administrator finds the reason in the log.", name, next)
+		s.signInPage(w, http.StatusInternalServerError,
+			"The sign-in could not be done; the administrator finds the reason in the log.", name, next)
 	default:
 		v := live.VisitorOf(r)
-		http.SetCookie(w, &http.Cookie{Name: v.Session(), Value: token, Path: "/", MaxAge: int(live.Stays[store.ForPage].Ends.Seconds()), HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: v.Secure})
+		http.SetCookie(w, &http.Cookie{Name: v.Session(), Value: token, Path: "/",
+			MaxAge: int(live.Stays[store.ForPage].Ends.Seconds()), HttpOnly: true, SameSite: http.SameSiteLaxMode,
+			Secure: v.Secure})
 		s.Known.Remember(w, m.ID, v.Secure)
 		http.Redirect(w, r, Local(next), http.StatusSeeOther)
 	}
@@ -250,7 +258,8 @@ func (s *Web) pageSignOut(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	v := live.VisitorOf(r)
-	http.SetCookie(w, &http.Cookie{Name: v.Session(), Path: "/", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: v.Secure})
+	http.SetCookie(w, &http.Cookie{Name: v.Session(), Path: "/", MaxAge: -1, HttpOnly: true,
+		SameSite: http.SameSiteLaxMode, Secure: v.Secure})
 	s.Cuts.Cut(v.Member.ID)
 	http.Redirect(w, r, "/", http.StatusSeeOther)
 	return nil
@@ -280,7 +289,8 @@ func (s *Web) boards(r *http.Request, only string, at store.Place, back bool, li
 			continue
 		}
 		b := board{Name: sh.Name, Kind: sh.Kind, Away: len(sh.Away) > 0, Scanning: sh.Scanning}
-		page, err := s.Store.TitlePage(r.Context(), store.Wanted{Shelf: sh.Name, At: at, Back: back, Limit: limit, Usable: !live.SeesAll(r)})
+		page, err := s.Store.TitlePage(r.Context(),
+			store.Wanted{Shelf: sh.Name, At: at, Back: back, Limit: limit, Usable: !live.SeesAll(r)})
 		if err != nil {
 			return nil, err
 		}

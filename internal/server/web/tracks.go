@@ -26,10 +26,12 @@ func tracks(f store.File, household string) []track {
 		if ext := strings.ToLower(path.Ext(b.Name)); b.Sort != naming.Subtitles || ext != ".srt" && ext != ".vtt" {
 			continue
 		}
-		t := track{Address: "/api/v1/files/" + strconv.FormatInt(f.ID, 10) + "/subtitles/" + url.PathEscape(b.Name), Language: b.Language, Label: cmp.Or(b.Language, "Subtitles"), Hearing: b.Hearing}
+		t := track{Address: "/api/v1/files/" + strconv.FormatInt(f.ID, 10) + "/subtitles/" + url.PathEscape(b.Name),
+			Language: b.Language, Label: cmp.Or(b.Language, "Subtitles"), Hearing: b.Hearing}
 		if b.Forced {
 			t.Label += ", only what is in another language"
-			t.Shown = naming.SameLanguage(b.Language, household) && !slices.ContainsFunc(out, func(t track) bool { return t.Shown })
+			t.Shown = naming.SameLanguage(b.Language, household) &&
+				!slices.ContainsFunc(out, func(t track) bool { return t.Shown })
 		}
 		if b.Hearing {
 			t.Label += ", with sounds"
