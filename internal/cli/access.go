@@ -54,9 +54,7 @@ type (
 )
 
 func (a *app) accessCommand() *cobra.Command {
-	var as string
-	var each, mending, yes, prove bool
-	var sample int
+	r := &accessing{app: a}
 	c := &cobra.Command{
 		Use:   "access [SHELF...] [--mend [REMEDY...]]",
 		Short: "Who can read what on the shelves, why not, and what mends it",
@@ -67,137 +65,189 @@ the same cause. Exit code 3 when something cannot be used.
 
 With --mend the least remedies that help are shown, agreed to and carried out; or
 those that are named. Every former owner, mode and ACL is kept in the ledger, and
-cozyshelf undo puts them back.
+cozyshelf undo puts them back. The server looks at what was mended at once.
 
 With --prove a throw-away container with the server's account, mounts and limits
 (without an engine: a child with those numbers) lists every folder, reads the first
 byte of every file and, where a shelf is to be changed, makes and removes a file in
 every folder; where that differs from what was computed, it is told.`,
 		Args: cobra.ArbitraryArgs,
-		RunE: func(c *cobra.Command, args []string) error {
-			if mending {
-				if err := a.alone(c.Context()); err != nil {
-					return err
-				}
-			}
-			house, err := a.find(c.Context())
-			if err != nil {
-				return err
-			}
-			h, ef := house.Household, house.Facts
-			if mending {
-				if err := a.takeOver(h); err != nil {
-					return err
-				}
-			}
-			account, err := accountFor(h, as)
-			if err != nil {
-				return err
-			}
-			switch {
-			case mending && as != "", prove && as != "":
-				return wrongUse(c, "--mend and --prove are for the run-as account; with --for it can only be asked")
-			case sample < 0 || sample > 0 && !prove:
-				return wrongUse(c, "--sample is a number of files, and goes with --prove")
-			case mending && prove:
-				return wrongUse(c, "mend first, then prove")
-			}
-			r := accessReport{Identity: accessIdentity{account.Name, account.UID, account.GID, account.Groups},
-				Folders: []accessFolder{}}
-			var remedies []string
-			for i := 0; i < len(args); i++ {
-				name := args[i]
-				if !slices.ContainsFunc(h.Shelves, func(s household.Shelf) bool { return s.Name == name }) {
-					if mending {
-						remedies = append(remedies, name)
-						args = slices.Delete(args, i, i+1)
-						i--
-						continue
-					}
-					return &problem.Problem{What: fmt.Sprintf("there is no shelf %q", name), Where: a.household,
-						Fix: "name one of the household file", Exit: problem.ExitUsage}
-				}
-			}
-			bad := false
-			var needs []permit.Need
-			for _, s := range h.Shelves {
-				if len(args) > 0 && !slices.Contains(args, s.Name) {
-					continue
-				}
-				for i, f := range s.Folders {
-					id, need := ef.Asks(account, s.Access == household.Change)
-					need.Each = each
-					needs = append(needs, need)
-					one, err := accessOf(s, i, f, ef.Elsewhere, id, machine.Who(account), need)
-					if err != nil {
-						return err
-					}
-					bad = bad || len(one.Problems) > 0
-					r.Folders = append(r.Folders, one)
-				}
-			}
-			var trials []operate.Proven
-			if prove {
-				if err := house.Answering(); err != nil {
-					return err
-				}
-				if trials, err = house.Prove(c.Context(), sample, args); err != nil {
-					return err
-				}
-				for i, p := range trials {
-					r.Folders[i].Proof = &p.Proof
-					bad = bad || p.Failing > 0 || len(p.Disagreements) > 0
-				}
-			}
-			if mending {
-				if !a.json {
-					a.showAccess(r, true)
-				}
-				if err := a.mend(h, ef, account, r.Folders, needs, remedies, yes); err != nil || a.json {
-					return err
-				}
-				// What it came to. The file may name further groups by now.
-				if h, err = a.load(); err != nil {
-					return err
-				}
-				if account, err = accountFor(h, ""); err != nil {
-					return err
-				}
-				a.out.Printf("\nnow:\n")
-				bad = false
-				for i, f := range r.Folders {
-					if f.apart {
-						continue
-					}
-					after, err := machine.Audit(f.Host, ef.Identity(account), needs[i])
-					if err != nil {
-						return err
-					}
-					bad = bad || len(after.Problems) > 0
-					a.out.Printf("  %s: %s\n", f.Shelf, after.Summary(f.Need == household.Change))
-				}
-				a.scanMended(c.Context(), house, r.Folders)
-			} else if a.json {
-				err = a.document(r)
-			} else {
-				a.showAccess(r, prove)
-				if prove {
-					a.showProven(trials, ef)
-				}
-			}
-			if err == nil && bad {
-				return &exit{problem.ExitFound}
-			}
-			return err
-		},
+		RunE: r.run,
 	}
-	c.Flags().StringVar(&as, "for", "", "ask for another account, or for uid:gid")
-	c.Flags().BoolVar(&each, "each", false, "list every failing path instead of groups")
-	c.Flags().BoolVar(&mending, "mend", false, "carry remedies out: the least, or those named")
-	c.Flags().BoolVar(&prove, "prove", false, "really list, open and read everything, from inside the container")
-	c.Flags().IntVar(&sample, "sample", 0, "with --prove: only so many files of every folder, chosen by chance")
-	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	c.Flags().StringVar(&r.as, "for", "", "ask for another account, or for uid:gid")
+	c.Flags().BoolVar(&r.each, "each", false, "list every failing path instead of groups")
+	c.Flags().BoolVar(&r.mending, "mend", false, "carry remedies out: the least, or those named")
+	c.Flags().BoolVar(&r.prove, "prove", false, "really list, open and read everything, from inside the container")
+	c.Flags().IntVar(&r.sample, "sample", 0, "with --prove: only so many files of every folder, chosen by chance")
+	c.Flags().BoolVar(&r.yes, "yes", false, "do not ask")
 	return a.reads(c)
+}
+
+// accessing is one run of cozyshelf access.
+type accessing struct {
+	*app
+	as                        string
+	each, mending, prove, yes bool
+	sample                    int
+
+	house    *operate.House
+	account  facts.Account
+	shelves  []string // that are asked about; none for all
+	remedies []string // that are named
+	report   accessReport
+	needs    []permit.Need // of the folders of the report
+	bad      bool          // something cannot be used
+}
+
+func (r *accessing) run(c *cobra.Command, args []string) error {
+	switch {
+	case r.mending && r.as != "", r.prove && r.as != "":
+		return wrongUse(c, "--mend and --prove are for the run-as account; with --for it can only be asked")
+	case r.sample < 0 || r.sample > 0 && !r.prove:
+		return wrongUse(c, "--sample is a number of files, and goes with --prove")
+	case r.mending && r.prove:
+		return wrongUse(c, "mend first, then prove")
+	}
+	if err := r.begin(c.Context(), args); err != nil {
+		return err
+	}
+	if err := r.look(); err != nil {
+		return err
+	}
+	var trials []operate.Proven
+	if r.prove {
+		var err error
+		if trials, err = r.tried(c.Context()); err != nil {
+			return err
+		}
+	}
+	var err error
+	switch {
+	case r.mending:
+		err = r.mendThem(c.Context())
+	case r.json:
+		err = r.document(r.report)
+	default:
+		r.showAccess(r.report, r.prove)
+		if r.prove {
+			r.showProven(trials, r.house.Facts)
+		}
+	}
+	if err == nil && r.bad {
+		return &exit{problem.ExitFound}
+	}
+	return err
+}
+
+// begin reads the household and tells shelves from remedies.
+func (r *accessing) begin(ctx context.Context, args []string) error {
+	if r.mending {
+		if err := r.alone(ctx); err != nil {
+			return err
+		}
+	}
+	var err error
+	if r.house, err = r.find(ctx); err != nil {
+		return err
+	}
+	h := r.house.Household
+	if r.mending {
+		if err := r.takeOver(h); err != nil {
+			return err
+		}
+	}
+	if r.account, err = accountFor(h, r.as); err != nil {
+		return err
+	}
+	var known []string
+	for _, s := range h.Shelves {
+		known = append(known, s.Name)
+	}
+	for _, name := range args {
+		switch {
+		case slices.Contains(known, name):
+			r.shelves = append(r.shelves, name)
+		case r.mending:
+			r.remedies = append(r.remedies, name)
+		default:
+			return &problem.Problem{What: fmt.Sprintf("there is no shelf %q", name), Where: r.household,
+				Why: "the household has: " + strings.Join(known, ", "), Fix: "name one of these",
+				Exit: problem.ExitUsage}
+		}
+	}
+	return nil
+}
+
+// look audits the folders that are asked about.
+func (r *accessing) look() error {
+	f := r.house.Facts
+	r.report = accessReport{Identity: accessIdentity{Account: r.account.Name, UID: r.account.UID, GID: r.account.GID,
+		Groups: r.account.Groups}, Folders: []accessFolder{}}
+	for _, s := range r.house.Household.Shelves {
+		if len(r.shelves) > 0 && !slices.Contains(r.shelves, s.Name) {
+			continue
+		}
+		for i, folder := range s.Folders {
+			id, need := f.Asks(r.account, s.Access == household.Change)
+			need.Each = r.each
+			one, err := accessOf(s, i, folder, f.Elsewhere, id, machine.Who(r.account), need)
+			if err != nil {
+				return err
+			}
+			r.needs = append(r.needs, need)
+			r.bad = r.bad || len(one.Problems) > 0
+			r.report.Folders = append(r.report.Folders, one)
+		}
+	}
+	return nil
+}
+
+// tried tries the folders from inside.
+func (r *accessing) tried(ctx context.Context) ([]operate.Proven, error) {
+	if err := r.house.Answering(); err != nil {
+		return nil, err
+	}
+	list, err := r.house.Prove(ctx, r.sample, r.shelves)
+	for i, p := range list {
+		r.report.Folders[i].Proof = &p.Proof
+		r.bad = r.bad || p.Failing > 0 || len(p.Disagreements) > 0
+	}
+	return list, err
+}
+
+// mendThem mends the folders, has the server look at them again, and says what it came to.
+func (r *accessing) mendThem(ctx context.Context) error {
+	h, f := r.house.Household, r.house.Facts
+	if !r.json {
+		r.showAccess(r.report, true)
+	}
+	if err := r.mend(h, f, r.account, r.report.Folders, r.needs, r.remedies, r.yes); err != nil {
+		return err
+	}
+	// The file may name further groups by now.
+	h, err := r.load()
+	if err != nil {
+		return err
+	}
+	account, err := accountFor(h, "")
+	if err != nil {
+		return err
+	}
+	r.say("\nnow:\n")
+	r.bad = false
+	for i, folder := range r.report.Folders {
+		if folder.apart {
+			continue
+		}
+		after, err := machine.Audit(folder.Host, f.Identity(account), r.needs[i])
+		if err != nil {
+			return err
+		}
+		r.bad = r.bad || len(after.Problems) > 0
+		r.say("  %s: %s\n", folder.Shelf, after.Summary(folder.Need == household.Change))
+	}
+	r.scanMended(ctx, r.house, r.report.Folders)
+	return nil
 }
 
 // scanMended has the server look at shelves again whose files were mended, so that they can be
@@ -214,7 +264,7 @@ func (a *app) scanMended(ctx context.Context, h *operate.House, folders []access
 		done = append(done, f.Shelf)
 	}
 	if len(done) > 0 {
-		a.out.Printf("  the server has looked at %s again: what can be read now can be played\n",
+		a.say("  the server has looked at %s again: what can be read now can be played\n",
 			strings.Join(done, ", "))
 	}
 }

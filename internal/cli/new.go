@@ -126,16 +126,17 @@ func faultyFlags(c *cobra.Command, h *household.Household) error {
 		"server.engine":      "engine", "server.run_as": "run-as", "server.port": "port", "server.bind": "bind",
 		"server.network": "network", "server.memory": "memory", "storage.state": "state", "storage.scratch": "scratch",
 		"storage.scratch_limit": "scratch-limit"}
-	for _, f := range h.Complaints() {
-		flag := flags[f.Key]
-		if strings.HasPrefix(f.Key, "shelf") {
-			flag = "shelf"
-		}
-		return &problem.Problem{What: "the household cannot be written down", Where: "--" + flag, Why: f.Why,
-			Fix:  f.Fix,
-			Exit: problem.ExitUsage}
+	list := h.Complaints()
+	if len(list) == 0 {
+		return nil
 	}
-	return nil
+	f := list[0]
+	flag := flags[f.Key]
+	if strings.HasPrefix(f.Key, "shelf") {
+		flag = "shelf"
+	}
+	return &problem.Problem{What: "the household cannot be written down", Where: "--" + flag, Why: f.Why, Fix: f.Fix,
+		Exit: problem.ExitUsage}
 }
 
 // questions asks for what no flag gave.

@@ -112,7 +112,6 @@ type suite struct {
 	made         bool // there is a container
 	serves       bool // it answers
 	began        time.Time
-	log          string // what its log held
 }
 
 // want reports a misbehaviour unless all is well.
