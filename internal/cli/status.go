@@ -188,11 +188,13 @@ func (a *app) status(ctx context.Context, before *statusReport) (*statusReport, 
 			r.Changes = append(r.Changes, blueprint.Differences(c, d.Blueprint.Server())...)
 		}
 	}
-	if before != nil && r.At.Sub(before.At) < time.Minute && len(before.Mounts) > 0 {
-		r.Mounts = before.Mounts
-	} else {
-		r.Mounts = a.mounts(ctx, s, c)
-	}
+	defer func() {
+		if before != nil && r.At.Sub(before.At) < time.Minute && len(before.Mounts) > 0 {
+			r.Mounts = before.Mounts
+		} else {
+			r.Mounts = a.mounts(ctx, s, c, r.Server)
+		}
+	}()
 	if !seen.Running {
 		r.Why, r.Fix = fmt.Sprintf("it is stopped (code %d)", seen.ExitCode), "cozyshelf start"
 		return r, nil
@@ -288,10 +290,15 @@ func boot(s *operate.House) string {
 }
 
 // mounts says of each folder what the account may do there.
-func (a *app) mounts(ctx context.Context, s *operate.House, c blueprint.Service) []mountReport {
+func (a *app) mounts(ctx context.Context, s *operate.House, c blueprint.Service, st *control.Status) []mountReport {
 	var lines []verdict.Line
+	var unseen []operate.Unseen
 	if !s.Facts.Elsewhere {
-		lines = s.Judge(ctx)
+		found := s.Gather(ctx)
+		if st != nil {
+			found, unseen = s.Unseen(found, st.Shelves)
+		}
+		lines = verdict.Judge(s.Household, found)
 	}
 	out := []mountReport{}
 	for _, m := range c.Mounts {
@@ -310,6 +317,13 @@ func (a *app) mounts(ctx context.Context, s *operate.House, c blueprint.Service)
 			r.Says = "on the engine's machine; cozyshelf access --prove tries it from inside"
 		} else {
 			r.Says = "no longer in the household file"
+		}
+		for _, u := range unseen {
+			if u.Folder == m.Source {
+				r.Verdict = verdict.Warning
+				r.Says += fmt.Sprintf("; %s was mounted after the server started, so %s on it are not seen: cozyshelf restart",
+					u.Point, show.Count(u.Files, "file", "files"))
+			}
 		}
 		if !s.Facts.Can.Isolates {
 			r.Inside = ""

@@ -113,6 +113,8 @@ type Shelf struct {
 	Scanning bool             `json:"scanning"`
 	Progress Progress         `json:"progress,omitzero"` // of the scan that goes on
 	Scanned  time.Time        `json:"scanned,omitzero"`  // when the last scan ended
+	// Mounted is what the server sees mounted below the folders, by their names on the host.
+	Mounted []string `json:"mounted,omitempty"`
 	store.ShelfFigures
 }
 

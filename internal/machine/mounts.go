@@ -54,6 +54,23 @@ func MountsAt(folder string) string {
 	return b.String()
 }
 
+// MountPoints gives what is mounted below a folder, as paths that begin with the folder as it is
+// named.
+func MountPoints(folder string) []string {
+	real, err := Patiently(func() (string, error) { return filepath.EvalSymlinks(folder) })
+	if err != nil {
+		return nil
+	}
+	below, err := MountsBelow(real)
+	if err != nil {
+		return nil
+	}
+	for i, rel := range below {
+		below[i] = filepath.Join(folder, rel)
+	}
+	return below
+}
+
 // WatchMounts calls do once at the start, and whenever something is mounted or
 // unmounted, until the context ends. The kernel tells (proc(5), /proc/self/mounts), but was seen to
 // pass over a mount that followed an unmount; so the list is also compared every

@@ -12,6 +12,7 @@ import (
 	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/machine"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/scan"
 	"cozyshelf/internal/store"
@@ -26,6 +27,11 @@ func (s *Server) ShelfList(ctx context.Context) ([]control.Shelf, error) {
 		}
 		c := control.Shelf{Name: sh.Name, Kind: sh.Kind, Access: sh.Access, Folders: sh.Shown,
 			Away: s.awayNow(sh.Name), ShelfFigures: figures}
+		for i, folder := range sh.Folders {
+			for _, p := range machine.MountPoints(folder) {
+				c.Mounted = append(c.Mounted, sh.Shown[i]+strings.TrimPrefix(p, folder))
+			}
+		}
 		s.shelf(sh.Name, func(st *shelfState) {
 			c.Scanning, c.Progress, c.Scanned = st.scanning, st.progress,
 				st.scanned
