@@ -55,8 +55,8 @@ func TestWhatComesInIsOnTheShelfAtOnce(t *testing.T) {
 		t.Fatal(err)
 	}
 	var list []struct {
-		ID, Now string
-		Done    int64
+		ID, State string
+		Done      int64
 	}
 	for range 400 {
 		if m.document(&list, "intake", "list"); len(list) == 1 && list[0].Done > 0 {
@@ -76,7 +76,7 @@ func TestWhatComesInIsOnTheShelfAtOnce(t *testing.T) {
 				t.Errorf("half of it is on the shelf: %s", p)
 			}
 		}
-		if m.document(&list, "intake", "list"); len(list) != 1 || list[0].Now != "cut off" {
+		if m.document(&list, "intake", "list"); len(list) != 1 || list[0].State != "cut off" {
 			t.Errorf("jobs: %+v", list)
 		}
 	}
@@ -100,7 +100,7 @@ func TestWhatComesInIsOnTheShelfAtOnce(t *testing.T) {
 	}
 	m.must("undo", m.entry("intake"), "--yes")
 	within(t, 10*time.Second, "the films gone again", func() bool { return m.titles("films") == 6 })
-	if m.document(&list, "intake", "list"); len(list) != 1 || list[0].Now != "taken back" {
+	if m.document(&list, "intake", "list"); len(list) != 1 || list[0].State != "taken back" {
 		t.Errorf("jobs: %+v", list)
 	}
 	m.must("undo", m.entry("undo"), "--yes")

@@ -6,13 +6,16 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -20,6 +23,8 @@ import (
 	"cozyshelf/internal/demo"
 	"cozyshelf/internal/engine/docker"
 	"cozyshelf/internal/testbuild"
+
+	"github.com/google/jsonschema-go/jsonschema"
 )
 
 func TestMain(m *testing.M) {
@@ -143,8 +148,67 @@ func (m *mill) run(stdin string, args ...string) (out, errs string, code int) {
 	if c.ProcessState == nil {
 		m.t.Fatal(err)
 	}
+	if slices.Contains(args, "--json") && o.Len() > 0 {
+		m.held(o.Bytes(), args)
+	}
 	return o.String(), e.String(), c.ProcessState.ExitCode()
 }
+
+// schemas are those of the program, by command.
+var schemas sync.Map
+
+// held holds what a command wrote with --json against its schema.
+func (m *mill) held(out []byte, args []string) {
+	m.t.Helper()
+	var name []string
+	for i, a := range args {
+		if strings.HasPrefix(a, "-") {
+			break
+		}
+		if i > 1 || i == 1 && !slices.Contains(subcommands[args[0]], a) {
+			break
+		}
+		name = append(name, a)
+	}
+	command := strings.Join(name, " ")
+	program := testbuild.Program(m.t)
+	known, ok := schemas.Load(command)
+	if !ok {
+		text, err := exec.Command(program, append([]string{"schema"}, name...)...).Output()
+		if err != nil {
+			m.t.Errorf("cozyshelf schema %s: %v", command, err)
+			return
+		}
+		s := new(jsonschema.Schema)
+		if err := json.Unmarshal(text, s); err != nil {
+			m.t.Fatalf("cozyshelf schema %s: %v", command, err)
+		}
+		r, err := s.Resolve(nil)
+		if err != nil {
+			m.t.Fatalf("cozyshelf schema %s: %v", command, err)
+		}
+		known, _ = schemas.LoadOrStore(command, r)
+	}
+	for d := json.NewDecoder(bytes.NewReader(out)); ; {
+		var v any
+		err := d.Decode(&v)
+		if errors.Is(err, io.EOF) {
+			return
+		}
+		if err == nil {
+			err = known.(*jsonschema.Resolved).Validate(v)
+		}
+		if err != nil {
+			m.t.Errorf("what cozyshelf %s writes is not as its schema says: %v\n%.2000s", strings.Join(args, " "), err, out)
+			return
+		}
+	}
+}
+
+// subcommands are the second words of commands that have some.
+var subcommands = map[string][]string{"backup": {"list", "verify"}, "intake": {"copy", "fetch", "list", "clear"},
+	"ledger": {"verify"}, "member": {"add", "edit", "list", "password", "remove"},
+	"shelf": {"add", "list", "match", "remove", "scan", "find", "show"}, "usage": {"history", "lately", "now", "top"}}
 
 // must runs a command that has to succeed.
 func (m *mill) must(args ...string) string {

@@ -142,7 +142,11 @@ func TestTitlesAreDescribed(t *testing.T) {
 		t.Errorf("none: %+v", d)
 	}
 	// Written beside the film, and read back by a household that knows nothing of it.
-	m.must("shelf", "match", "The Paper Lighthouse", "--sidecar")
+	if _, errs, code := m.run("", "shelf", "match", "The Paper Lighthouse", "--sidecar"); code != 4 ||
+		!strings.Contains(errs, "write "+filepath.Join(films, "The Paper Lighthouse (2014).jsonld")) {
+		t.Errorf("a sidecar that nobody agreed to: code %d, %s", code, errs)
+	}
+	m.must("shelf", "match", "The Paper Lighthouse", "--sidecar", "--yes")
 	side := filepath.Join(films, "The Paper Lighthouse (2014).jsonld")
 	if text, err := os.ReadFile(side); err != nil || !strings.Contains(string(text), `"@type": "Movie"`) ||
 		!strings.Contains(string(text), "Wren saw it") {

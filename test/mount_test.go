@@ -195,7 +195,7 @@ func TestANetworkFileSystemThatStopsAnsweringHoldsNobody(t *testing.T) {
 			t.Errorf("%v: code %d after %s, want %d and %q:\n%s%s", args, got, took, code, words, out, errs)
 		}
 	}
-	within(0, "away", "shelf", "scan", "far")
+	within(0, "unplugged", "shelf", "scan", "far")
 	within(0, "away: "+far.point, "shelf", "list")
 	within(0, "films", "shelf", "scan", "films")
 	within(0, "healthy", "status")

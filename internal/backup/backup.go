@@ -492,7 +492,7 @@ func ParseName(name string) (id string, at time.Time, ok bool) {
 // Found is a backup in a folder.
 type Found struct {
 	Path string    `json:"path"`
-	Made time.Time `json:"made"`
+	Made time.Time `json:"made_at"`
 	Size int64     `json:"size"`
 }
 

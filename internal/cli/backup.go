@@ -140,7 +140,7 @@ it so.`,
 				return err
 			}
 			if a.json {
-				return a.document(map[string]any{"file": to, "encrypted": secret != "", "manifest": m})
+				return a.document(backupTaken{File: to, Encrypted: secret != "", Manifest: reportManifest(m)})
 			}
 			st, err := os.Stat(to)
 			if err != nil {
@@ -346,7 +346,7 @@ func (a *app) backupVerifyCommand() *cobra.Command {
 			}
 			defer u.Close()
 			if a.json {
-				return a.document(map[string]any{"file": args[0], "manifest": u.Manifest, "store": u.Store})
+				return a.document(backupSeen{File: args[0], Manifest: reportManifest(u.Manifest), Store: u.Store})
 			}
 			a.showBackup(args[0], u)
 			return nil
@@ -450,7 +450,7 @@ func (a *app) restoreHouseholdFile(u deploy.Unpacked, yes bool) error {
 		return err
 	}
 	if a.json {
-		return a.document(map[string]any{"household_file": a.household, "written": true})
+		return a.document(householdWritten{HouseholdFile: a.household, Written: true})
 	}
 	a.out.Printf("written. Now see that its folders and its account are right for this machine (cozyshelf check), " +
 		"and run cozyshelf restore again\n")
@@ -501,8 +501,8 @@ func (a *app) restore(ctx context.Context, b operate.Backup, yes bool, command s
 	}
 	switch {
 	case a.json:
-		return a.document(map[string]any{"file": b.File, "manifest": b.Unpacked.Manifest, "store": b.Unpacked.Store,
-			"running": r.Running})
+		return a.document(backupRestored{backupSeen{File: b.File, Manifest: reportManifest(b.Unpacked.Manifest),
+			Store: b.Unpacked.Store}, r.Running})
 	case r.Running:
 		a.out.Printf("restored; the server runs with it, and was away for %s\n", show.Took(d.Gap))
 	default:

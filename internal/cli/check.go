@@ -51,7 +51,7 @@ changed. With --facts only what was found is written, as JSON.`,
 			lines := verdict.Judge(house.Household, f)
 			worst := verdict.Worst(lines)
 			if a.json {
-				if err := a.document(map[string]any{"verdict": worst, "lines": lines, "facts": f}); err != nil {
+				if err := a.document(checkReport{Verdict: worst, Lines: lines, Facts: f}); err != nil {
 					return err
 				}
 			} else {

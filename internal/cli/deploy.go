@@ -136,10 +136,10 @@ func (a *app) showUnreadable(f facts.Facts) {
 // showDeployment shows what deploy would do.
 func (a *app) showDeployment(h *operate.House, p operate.Plan, f deployFlags) error {
 	if a.json {
-		doc := map[string]any{"engine": h.Facts, "changes": p.Changes, "interrupts": p.Watching,
-			"carried_out": !f.dry && len(p.Changes) > 0 && f.yes}
+		doc := deployReport{Engine: h.Facts, Changes: p.Changes, Interrupts: p.Watching,
+			CarriedOut: !f.dry && len(p.Changes) > 0 && f.yes}
 		if p.Open != nil {
-			doc["cut_off"] = p.Open.ID
+			doc.CutOff = p.Open.ID
 		}
 		return a.document(doc)
 	}
@@ -313,7 +313,11 @@ func (a *app) ledgerCommand() *cobra.Command {
 				}
 			}
 			if a.json {
-				return a.document(list)
+				doc := []entryReport{}
+				for _, e := range list {
+					doc = append(doc, reportEntry(e))
+				}
+				return a.document(doc)
 			}
 			rows := [][]string{}
 			for _, e := range list {
@@ -363,7 +367,7 @@ very end leave no trace in a chain.`,
 					Fix: "run as root or as the run-as account", Err: err}
 			}
 			if a.json {
-				err = a.document(map[string]int{"lines": n, "first_wrong": wrong})
+				err = a.document(ledgerVerified{Lines: n, FirstWrong: wrong})
 			} else if wrong == 0 {
 				a.out.Printf("%s, each following from the one before\n", show.Count(n, "line", "lines"))
 			} else {

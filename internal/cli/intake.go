@@ -430,7 +430,7 @@ or a redirection leads to them.`,
 			}
 			wg.Wait()
 			progress.End()
-			var outs []brought
+			outs := []brought{}
 			var worst error
 			for i, j := range jobs {
 				if faults[i] != nil {
@@ -518,10 +518,20 @@ func sweepHeld(h *household.Household) {
 
 // waiting is a job as a document.
 type waiting struct {
-	*intake.Job
-	Now  string `json:"now"` // coming in, cut off, or its state
-	All  int64  `json:"size"`
-	Done int64  `json:"done"`
+	job *intake.Job
+
+	ID      string        `json:"id"`
+	Way     string        `json:"way"`
+	Shelf   string        `json:"shelf"`
+	Folder  string        `json:"folder"`
+	Who     string        `json:"who"`
+	BegunAt time.Time     `json:"begun_at"`
+	Now     string        `json:"state"` // coming in, cut off, or held
+	Why     string        `json:"why,omitempty"`
+	Move    bool          `json:"move,omitempty"` // sources go once all is on the shelf
+	All     int64         `json:"size"`
+	Done    int64         `json:"done"`
+	Files   []intake.File `json:"files"`
 }
 
 func (a *app) jobs(h *household.Household) ([]waiting, error) {
@@ -537,7 +547,8 @@ func (a *app) jobs(h *household.Household) ([]waiting, error) {
 					Why: err.Error(), Fix: "run it as root, or as who owns the shelf's folder", Err: err}
 			}
 			for _, j := range list {
-				w := waiting{Job: j, Now: j.State}
+				w := waiting{job: j, ID: j.ID, Way: j.Way, Shelf: j.Shelf, Folder: j.Folder, Who: j.Who,
+					BegunAt: j.Began, Now: j.State, Why: j.Why, Move: j.Move, Files: j.Files}
 				w.All, w.Done = j.Size()
 				if j.Over() {
 					continue // the next command removes what is left of it
@@ -581,7 +592,7 @@ func (a *app) intakeListCommand() *cobra.Command {
 						what = w.Files[0].Source
 					}
 				}
-				rows = append(rows, []string{w.ID, show.When(w.Began), w.Who, w.Way, w.Shelf, what,
+				rows = append(rows, []string{w.ID, show.When(w.BegunAt), w.Who, w.Way, w.Shelf, what,
 					show.Bar(float64(w.Done), float64(max(1, w.All))), show.Size(w.Done) + " of " + show.Size(w.All),
 					w.Now})
 			}
@@ -623,7 +634,7 @@ func (a *app) intakeClearCommand() *cobra.Command {
 						Exit: problem.ExitUsage}
 				}
 				todo = append(todo, list[i])
-				list[i].Done = list[i].Job.Done()
+				list[i].Done = list[i].job.Done()
 				a.err.Printf("  • remove %s of job %s from the holding folder of %s\n", show.Size(list[i].Done), id,
 					list[i].Folder)
 			}

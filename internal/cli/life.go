@@ -229,8 +229,8 @@ func (a *app) turn(ctx context.Context, command string, stop, start bool, g gent
 	case err != nil && !full:
 		return err
 	case a.json:
-		if err := a.document(map[string]any{"household": h.Name(), "running": start, "address": h.Address(),
-			"full_disk": full}); err != nil {
+		if err := a.document(turnReport{Household: h.Name(), Running: start, Address: h.Address(),
+			FullDisk: full}); err != nil {
 			return err
 		}
 	case !start:
@@ -302,8 +302,8 @@ given. Media are never touched.`,
 				return err
 			}
 			if a.json {
-				if err := a.document(map[string]any{"household": h.Name(), "changes": p.Changes,
-					"interrupts": p.Watching}); err != nil {
+				if err := a.document(retireReport{Household: h.Name(), Changes: p.Changes,
+					Interrupts: p.Watching}); err != nil {
 					return err
 				}
 			}

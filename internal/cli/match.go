@@ -35,7 +35,7 @@ const undoMade = "made"
 
 func (a *app) shelfMatchCommand() *cobra.Command {
 	var take, pictureFile string
-	var none, again, sidecar bool
+	var none, again, sidecar, yes bool
 	var edits []string
 	c := a.reads(&cobra.Command{
 		Use: "match TITLE", Short: "What a title is: its description, what else it may be, and corrections",
@@ -81,7 +81,7 @@ Fields for --edit: name, year, summary, people (NAME:ROLE, …), genres (…, �
 				return err
 			}
 			if sidecar {
-				if err := a.writeSidecar(c.Context(), now); err != nil {
+				if err := a.writeSidecar(c.Context(), now, yes); err != nil {
 					return err
 				}
 			}
@@ -98,7 +98,8 @@ Fields for --edit: name, year, summary, people (NAME:ROLE, …), genres (…, �
 	f.BoolVar(&again, "again", false, "look it up anew")
 	f.StringArrayVar(&edits, "edit", nil, "set FIELD=VALUE; may be given several times")
 	f.StringVar(&pictureFile, "picture", "", "a picture to use: JPEG, PNG, GIF or WebP")
-	f.BoolVar(&sidecar, "sidecar", false, "write what is known into a file beside the title's (JSON-LD)")
+	f.BoolVar(&sidecar, "sidecar", false, "write what is known into a file beside the title's, on the shelf (JSON-LD)")
+	f.BoolVar(&yes, "yes", false, "do not ask before the sidecar is written")
 	return c
 }
 
@@ -232,7 +233,7 @@ func readPlain(path string) ([]byte, error) {
 }
 
 // writeSidecar writes what is known of a title beside its first file.
-func (a *app) writeSidecar(ctx context.Context, m control.Matched) error {
+func (a *app) writeSidecar(ctx context.Context, m control.Matched, yes bool) error {
 	h, err := a.loadAlone(ctx)
 	if err != nil {
 		return err
@@ -263,6 +264,10 @@ func (a *app) writeSidecar(ctx context.Context, m control.Matched) error {
 	if old, err := readPlain(at); err == nil && sha256.Sum256(old) == sum {
 		a.err.Printf("%s says so already\n", show.Clean(at))
 		return nil
+	}
+	a.err.Printf("  • write %s, on the shelf\n", show.Clean(at))
+	if err := a.agree(yes, "Carry this out?"); err != nil {
+		return err
 	}
 	id, err := ledger.Begin(h.Storage.State,
 		ledger.Entry{At: time.Now(), Who: who(), Command: "shelf match", Action: "sidecar", What: "write " + at,

@@ -119,9 +119,9 @@ standard input, a file or a prompt, or is made and printed once.`,
 				return err
 			}
 			if a.json {
-				doc := map[string]any{"name": got.Name, "role": got.Role, "away": got.Away}
+				doc := memberAdded{Name: got.Name, Role: got.Role, Away: got.Away}
 				if made {
-					doc["passphrase"] = m.Password
+					doc.Passphrase = m.Password
 				}
 				return a.document(doc)
 			}
@@ -258,7 +258,7 @@ func (a *app) memberRemoveCommand() *cobra.Command {
 				return err
 			}
 			if a.json {
-				return a.document(map[string]string{"removed": args[0]})
+				return a.document(memberRemoved{Removed: args[0]})
 			}
 			a.out.Printf("removed %s\n", args[0])
 			return nil
@@ -287,9 +287,9 @@ func (a *app) memberPasswordCommand() *cobra.Command {
 				return err
 			}
 			if a.json {
-				doc := map[string]any{"member": m.Name}
+				doc := passwordChanged{Member: m.Name}
 				if made {
-					doc["passphrase"] = text
+					doc.Passphrase = text
 				}
 				return a.document(doc)
 			}

@@ -150,7 +150,7 @@ The first evening:
 		a.retireCommand(), a.upgradeCommand(), a.rollbackCommand(), a.backupCommand(), a.restoreCommand(),
 		a.ledgerCommand(), a.undoCommand())
 	add("home", a.shelfCommand(), a.tidyCommand(), a.intakeCommand(), a.memberCommand(), a.usageCommand())
-	add("inside", a.serveCommand())
+	add("inside", a.serveCommand(), a.schemaCommand())
 	root.AddCommand(a.superviseCommand(), a.healthcheckCommand(), a.relayCommand(), a.probeCommand(), a.lookCommand(),
 		a.storeWorkCommand(), a.manCommand())
 	root.SetHelpCommandGroupID("inside")

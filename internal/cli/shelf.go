@@ -365,7 +365,7 @@ func (a *app) showShelf(sh control.ShelfFiles) {
 	a.out.Table([]show.Column{{Head: ""}, {Head: "title", Most: 60}, {Head: "year", Drop: 5}, {Head: "part", Most: 40},
 		{Head: "length", Right: true, Drop: 4}, {Head: "picture", Drop: 2}, {Head: "codecs", Drop: 1},
 		{Head: "size", Right: true, Drop: 3}, {Head: "file"}}, rows)
-	for _, p := range sh.Problems {
+	for _, p := range sh.FolderProblems {
 		problems = append(problems, fmt.Sprintf("%s: %s", path.Join(p.Root, p.Path), p.Problem))
 	}
 	for _, l := range []struct {

@@ -240,7 +240,7 @@ func (a *app) rewriteFor(h *household.Household, text []byte, command, what stri
 	}
 	switch {
 	case a.json:
-		return a.document(map[string]any{"household_file": path, "what": what, "entry": id, "to_deploy": true})
+		return a.document(householdChanged{HouseholdFile: path, What: what, Entry: id, ToDeploy: true})
 	case id == 0:
 		a.out.Printf("Written: %s. cozyshelf deploy makes it so.\n", show.Clean(what))
 	default:

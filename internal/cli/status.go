@@ -30,7 +30,7 @@ import (
 
 // statusReport is the document of cozyshelf status.
 type statusReport struct {
-	At         time.Time       `json:"at"`
+	At         time.Time       `json:"gathered_at"`
 	Household  string          `json:"household"`
 	ID         string          `json:"id"`
 	Engine     string          `json:"engine"`
@@ -41,7 +41,7 @@ type statusReport struct {
 	Healthy    bool            `json:"healthy"`
 	Why        string          `json:"why,omitempty"` // it is not healthy
 	Fix        string          `json:"fix,omitempty"`
-	Since      time.Time       `json:"since,omitzero"`
+	Since      time.Time       `json:"started_at,omitzero"`
 	Restarts   int             `json:"restarts"`
 	Container  string          `json:"container,omitempty"`
 	Version    string          `json:"version,omitempty"`
@@ -54,8 +54,8 @@ type statusReport struct {
 	Limit      int64           `json:"memory_limit"` // bytes
 	Mounts     []mountReport   `json:"mounts"`
 	Streams    []usage.Play    `json:"streams"`
-	Last       *ledger.Entry   `json:"last_deployment,omitempty"`
-	Unfinished []ledger.Entry  `json:"unfinished"` // begun and not ended
+	Last       *entryReport    `json:"last_deployment,omitempty"`
+	Unfinished []entryReport   `json:"unfinished"` // begun and not ended
 	Boot       string          `json:"boot"`       // what starts it with the machine
 	Server     *control.Status `json:"server,omitempty"`
 }
@@ -165,7 +165,7 @@ func (a *app) status(ctx context.Context, before *statusReport) (*statusReport, 
 	r := &statusReport{At: time.Now(), Household: s.Name(), ID: s.ID, Engine: s.Facts.Kind, EngineIs: s.Facts.Version,
 		Isolated: s.Facts.Can.Isolates, Deployed: !missing, Address: s.Address(),
 		Drift: append([]string{}, seen.Drift...), Changes: []string{}, Mounts: []mountReport{},
-		Streams: []usage.Play{}, Unfinished: []ledger.Entry{}, Boot: boot(s)}
+		Streams: []usage.Play{}, Unfinished: []entryReport{}, Boot: boot(s)}
 	a.lastDeployment(s, r)
 	if missing {
 		r.Why, r.Fix = "it is not deployed", "cozyshelf deploy"
@@ -234,11 +234,11 @@ func (a *app) status(ctx context.Context, before *statusReport) (*statusReport, 
 }
 
 // finishes says which command finishes what was cut off: the same one again.
-func finishes(e ledger.Entry) string {
-	if e.Undo == nil {
+func finishes(u *ledger.Undo) string {
+	if u == nil {
 		return ""
 	}
-	switch e.Undo.Kind {
+	switch u.Kind {
 	case ledger.Deployment:
 		return "cozyshelf deploy continues it, "
 	case undoStore:
@@ -259,10 +259,10 @@ func (a *app) lastDeployment(s *operate.House, r *statusReport) {
 	}
 	for _, e := range list {
 		if e.Outcome == ledger.Open && e.Of == 0 {
-			r.Unfinished = append(r.Unfinished, e)
+			r.Unfinished = append(r.Unfinished, reportEntry(e))
 		}
 		if e.Action == "deploy" && e.Of == 0 {
-			last := e
+			last := reportEntry(e)
 			r.Last = &last
 		}
 	}
@@ -363,9 +363,8 @@ func (a *app) showStatus(r *statusReport) {
 	row("engine", "%s; starts %s", engine, r.Boot)
 	row("page", "%s", r.Address)
 	for _, e := range r.Unfinished {
-		row("unfinished", "entry %d, %s: %s; %scozyshelf undo %d takes it back", e.ID, show.When(e.At), e.What,
-			finishes(e),
-			e.ID)
+		row("unfinished", "entry %d, %s: %s; %scozyshelf undo %d takes it back", e.ID, show.When(e.BegunAt),
+			e.What, finishes(e.Undo), e.ID)
 	}
 	if !r.Deployed {
 		return
@@ -381,7 +380,7 @@ func (a *app) showStatus(r *statusReport) {
 		row("since", "%s (%s)%s", show.When(r.Since), show.Since(time.Since(r.Since)), restarts)
 	}
 	if r.Last != nil {
-		row("deployed", "%s by %s (%s): %s, %s", show.When(r.Last.At), r.Last.Who, r.Last.Command, r.Last.What,
+		row("deployed", "%s by %s (%s): %s, %s", show.When(r.Last.BegunAt), r.Last.Who, r.Last.Command, r.Last.What,
 			r.Last.Outcome)
 	}
 	for _, d := range r.Drift {

@@ -608,8 +608,7 @@ func (a *app) undoTidied(ctx context.Context, h *household.Household, e ledger.E
 		show.Count(o.Done, "file has its former name", "files have their former names"))
 	a.rescan(ctx, h, nil)
 	if a.json {
-		err = a.document(map[string]any{"entry": id, "undoes": e.ID, "done": o.Done, "already": o.Already,
-			"odd": len(o.Odd)})
+		err = a.document(pathsUndone{Entry: id, Undoes: e.ID, Done: o.Done, Already: o.Already, Odd: len(o.Odd)})
 	}
 	if err == nil && len(o.Odd) > 0 {
 		return &exit{problem.ExitFound}

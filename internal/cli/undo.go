@@ -169,8 +169,7 @@ func (a *app) undoAccess(h *household.Household, e ledger.Entry, yes bool) error
 	}
 	a.err.Printf("entry %d: %s put back\n", id, show.Count(o.Done, "path", "paths"))
 	if a.json {
-		err = a.document(map[string]any{"entry": id, "undoes": e.ID, "done": o.Done, "already": o.Already,
-			"odd": o.Odds})
+		err = a.document(pathsUndone{Entry: id, Undoes: e.ID, Done: o.Done, Already: o.Already, Odd: o.Odds})
 	}
 	if err == nil && o.Odds > 0 {
 		return &exit{problem.ExitFound}
@@ -375,7 +374,7 @@ func (a *app) undoThing(ctx context.Context, h *household.Household, e ledger.En
 	}
 	a.err.Printf("entry %d: %s\n", id, t.did)
 	if a.json {
-		return a.document(map[string]any{"entry": id, "undoes": e.ID, "what": t.what})
+		return a.document(thingUndone{Entry: id, Undoes: e.ID, What: t.what})
 	}
 	return nil
 }

@@ -145,12 +145,8 @@ func (a *app) undoDeployment(ctx context.Context, h *operate.House, command stri
 	}
 	a.err.Printf("%s runs again\n", u.Version)
 	if a.json {
-		doc := map[string]any{"undoes": e.ID, "changes": u.Changes, "former_version": u.Version,
-			"household_file": u.File != nil}
-		if u.Lost != nil {
-			doc["lost"] = u.Lost
-		}
-		return a.document(doc)
+		return a.document(deploymentUndone{Undoes: e.ID, Changes: u.Changes, FormerVersion: u.Version,
+			HouseholdFile: u.File != nil, Lost: u.Lost})
 	}
 	return nil
 }

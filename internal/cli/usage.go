@@ -3,7 +3,6 @@ package cli
 import (
 	"fmt"
 	"strings"
-	"time"
 
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/core/usage"
@@ -179,14 +178,12 @@ func (a *app) usageTopCommand() *cobra.Command {
 			}
 			titles, members := usage.TopTitles(plays, limit), usage.TopMembers(plays, limit)
 			if a.json {
-				doc := map[string]any{"since": start.Format(time.RFC3339), "titles": titles, "members": members}
-				if start.IsZero() {
-					delete(doc, "since")
+				doc := topReport{SinceAt: start}
+				if what != "members" {
+					doc.Titles = titles
 				}
-				if what == "titles" {
-					delete(doc, "members")
-				} else if what == "members" {
-					delete(doc, "titles")
+				if what != "titles" {
+					doc.Members = members
 				}
 				return a.document(doc)
 			}

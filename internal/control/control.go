@@ -38,7 +38,7 @@ const Socket = layout.Socket
 // Status is what the server says of itself.
 type Status struct {
 	Version string    `json:"version"`
-	Started time.Time `json:"started"`
+	Started time.Time `json:"started_at"`
 	Ready   bool      `json:"ready"`
 	Problem string    `json:"problem,omitempty"`
 	Members int       `json:"members"`
@@ -62,8 +62,8 @@ type Status struct {
 type Job struct {
 	Name    string    `json:"name"`
 	Running bool      `json:"running"`
-	Started time.Time `json:"started"`
-	Ended   time.Time `json:"ended,omitzero"`
+	Started time.Time `json:"started_at"`
+	Ended   time.Time `json:"ended_at,omitzero"`
 }
 
 // Listener is an address that the server listens on.
@@ -97,8 +97,8 @@ type Backup struct {
 	Every   string    `json:"every"`
 	Keep    int       `json:"keep"`
 	Folder  string    `json:"folder"`
-	Last    time.Time `json:"last,omitzero"`
-	Next    time.Time `json:"next,omitzero"`
+	Last    time.Time `json:"last_at,omitzero"`
+	Next    time.Time `json:"next_at,omitzero"`
 	Kept    int       `json:"kept"`
 	Problem string    `json:"problem,omitempty"` // of the last try
 }
@@ -111,8 +111,8 @@ type Shelf struct {
 	Folders  []string         `json:"folders"` // as the administrator wrote them
 	Away     []scan.Away      `json:"away"`    // what is not there now
 	Scanning bool             `json:"scanning"`
-	Progress Progress         `json:"progress,omitzero"` // of the scan that goes on
-	Scanned  time.Time        `json:"scanned,omitzero"`  // when the last scan ended
+	Progress Progress         `json:"progress,omitzero"`   // of the scan that goes on
+	Scanned  time.Time        `json:"scanned_at,omitzero"` // when the last scan ended
 	// Mounted is what the server sees mounted below the folders, by their names on the host.
 	Mounted []string `json:"mounted,omitempty"`
 	store.ShelfFigures
@@ -127,8 +127,8 @@ type Progress struct {
 // ShelfFiles is one shelf with all that is on it.
 type ShelfFiles struct {
 	Shelf
-	Contents []TitleFiles          `json:"contents"`
-	Problems []store.FolderProblem `json:"folder_problems"`
+	Contents       []TitleFiles          `json:"contents"`
+	FolderProblems []store.FolderProblem `json:"folder_problems"`
 }
 
 // TitleFiles is a title with its parts.

@@ -33,7 +33,7 @@ type Undoing struct {
 
 // Lost is what is not in a backup and would be gone with the store of today.
 type Lost struct {
-	At time.Time `json:"since"`
+	At time.Time `json:"since_at"`
 	store.Since
 }
 

@@ -39,10 +39,10 @@ func TestUnseenDisksAreNotCounted(t *testing.T) {
 	house := b.find()
 	all := house.Gather(t.Context())
 	for _, c := range []struct {
-		name                      string
-		told                      []string
+		name                     string
+		told                     []string
 		files, readable, failing int
-		unseen                    string
+		unseen                   string
 	}{
 		{"all seen", []string{inner, deep}, 4, 3, 1, ""},
 		{"none seen", nil, 1, 1, 0, inner + " 3"},

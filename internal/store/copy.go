@@ -81,7 +81,7 @@ type Facts struct {
 	Members int       `json:"members"`
 	Titles  int       `json:"titles"`
 	Plays   int       `json:"plays"`
-	Last    time.Time `json:"last_play,omitzero"` // when the last play was seen
+	Last    time.Time `json:"last_play_at,omitzero"` // when the last play was seen
 }
 
 // read opens a store to look at it. Nothing is migrated. A store beside which lies

@@ -29,7 +29,7 @@ type Described struct {
 	Source     string               `json:"source,omitempty"` // sidecar, file, wikidata, musicbrainz, person
 	Edited     []string             `json:"edited"`           // fields that a person set
 	Match      Match                `json:"match,omitempty"`
-	Looked     time.Time            `json:"looked,omitzero"`
+	Looked     time.Time            `json:"looked_at,omitzero"`
 	Candidates []describe.Candidate `json:"candidates"`
 	From       string               `json:"picture_from,omitempty"` // where the picture is from
 }

@@ -18,9 +18,9 @@ type Member struct {
 	Name     string         `json:"name"`
 	Role     allowance.Role `json:"role"`
 	Away     bool           `json:"away"`
-	Created  time.Time      `json:"created"`
+	Created  time.Time      `json:"created_at"`
 	Devices  int            `json:"devices"`
-	Seen     time.Time      `json:"last_seen,omitzero"`
+	Seen     time.Time      `json:"seen_at,omitzero"`
 	Password string         `json:"-"` // argon2id, PHC string
 }
 
@@ -29,10 +29,10 @@ type Device struct {
 	ID      int64     `json:"id"`
 	Member  int64     `json:"-"`
 	Name    string    `json:"name"`
-	Created time.Time `json:"created"`
-	Seen    time.Time `json:"last_seen"`
-	Expires time.Time `json:"expires"` // unless it is used before
-	Ends    time.Time `json:"ends"`    // however much it is used
+	Created time.Time `json:"created_at"`
+	Seen    time.Time `json:"seen_at"`
+	Expires time.Time `json:"expires_at"` // unless it is used before
+	Ends    time.Time `json:"ends_at"`    // however much it is used
 	Kind    For       `json:"kind"`
 }
 

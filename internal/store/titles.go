@@ -28,7 +28,7 @@ type Title struct {
 	Duration float64        `json:"duration"` // of all parts, in seconds
 	Size     int64          `json:"size"`     // in bytes
 	Problems int            `json:"problems"` // files that cannot be read
-	Added    time.Time      `json:"added"`
+	Added    time.Time      `json:"added_at"`
 
 	copies int // how many files hold parts: more than parts where something is there twice
 }
@@ -45,7 +45,7 @@ type File struct {
 	Part     string          `json:"part,omitempty"`
 	Content  string          `json:"content"`
 	Size     int64           `json:"size"`
-	Modified time.Time       `json:"modified"`
+	Modified time.Time       `json:"modified_at"`
 	Duration float64         `json:"duration"`
 	Media    media.Info      `json:"media,omitzero"`
 	Problem  string          `json:"problem,omitempty"`
@@ -57,7 +57,7 @@ type File struct {
 	Edition  string          `json:"edition,omitempty"`
 	Extra    string          `json:"extra,omitempty"` // what sort of extra; empty for the title itself
 	Outside  string          `json:"outside_id,omitempty"`
-	Added    time.Time       `json:"added"`
+	Added    time.Time       `json:"added_at"`
 	Beside   []naming.Beside `json:"beside,omitempty"` // files that go with it
 	ResumeAt float64         `json:"resume_at"`        // for the member who asks; 0 for the beginning
 	Seen     bool            `json:"seen"`             // by the member who asks

@@ -14,7 +14,7 @@ import (
 // Facts is what is known of a machine, as far as one household is concerned.
 // Sizes are in bytes.
 type Facts struct {
-	Taken           time.Time `json:"taken"`
+	Taken           time.Time `json:"taken_at"`
 	Program         string    `json:"program"` // version of the program that looks; empty where that does not matter
 	OS              string    `json:"os"`
 	Arch            string    `json:"arch"`    // as Go names it: amd64, arm64, arm
@@ -67,7 +67,7 @@ type FFmpeg struct {
 
 // Clock is the machine's clock.
 type Clock struct {
-	Now          time.Time `json:"now"`
+	Now          time.Time `json:"now_at"`
 	Known        bool      `json:"known"`        // the next is known
 	Synchronised bool      `json:"synchronised"` // something keeps it right
 }

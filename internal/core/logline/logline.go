@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -151,11 +152,12 @@ func fromJSON(l Line, whole string) Line {
 }
 
 // MarshalJSON writes the line with its pairs beside time, level and msg; a pair of
-// one of these names is left out.
+// one of these names is left out. Numbers are numbers, and yes and no are true and false, except
+// where the key says that it is a word.
 func (l Line) MarshalJSON() ([]byte, error) {
-	m := map[string]string{}
+	m := map[string]any{}
 	for _, p := range l.Pairs {
-		m[p.Key] = p.Value
+		m[p.Key] = value(p)
 	}
 	if !l.At.IsZero() {
 		m["time"] = l.At.Format(time.RFC3339Nano)
@@ -165,6 +167,25 @@ func (l Line) MarshalJSON() ([]byte, error) {
 	}
 	m["msg"] = l.Message
 	return json.Marshal(m)
+}
+
+// words are the keys whose values are words, though they may look like something else: a member
+// may be called 1977, and so may a film.
+var words = []string{"member", "title", "shelf", "household", "device", "version", "file", "folder", "path", "page",
+	"address", "why", "from", "backup", "settings"}
+
+// number is what JSON takes for a number.
+var number = regexp.MustCompile(`^-?(0|[1-9][0-9]{0,17})(\.[0-9]{1,18})?(e[+-][0-9]{1,2})?$`)
+
+func value(p Pair) any {
+	switch {
+	case slices.Contains(words, p.Key):
+	case p.Value == "true", p.Value == "false":
+		return p.Value == "true"
+	case number.MatchString(p.Value):
+		return json.Number(p.Value)
+	}
+	return p.Value
 }
 
 // Filter says which lines are wanted.

@@ -33,8 +33,8 @@ func TestWhatSlogWritesIsReadBack(t *testing.T) {
 			t.Errorf("%q: got %+v of %s", value, l, b.String())
 		}
 		out, err := json.Marshal(l)
-		var back map[string]string
-		if err != nil || json.Unmarshal(out, &back) != nil || back["level"] != "WARN" || back["n"] != "7" ||
+		var back map[string]any
+		if err != nil || json.Unmarshal(out, &back) != nil || back["level"] != "WARN" || back["n"] != 7.0 ||
 			back["msg"] != "a message" {
 			t.Errorf("%q: as JSON %s, %v", value, out, err)
 		}
@@ -95,4 +95,27 @@ func FuzzParse(f *testing.F) {
 			t.Error(err)
 		}
 	})
+}
+
+// TestNumbersAreNumbers compares what is written with what a log in JSON would say.
+func TestNumbersAreNumbers(t *testing.T) {
+	for text, want := range map[string]string{
+		"files=6 seconds=0.25 small=3.1e-05 below=-4": `{"below":-4,"files":6,"msg":"m","seconds":0.25,"small":3.1e-05}`,
+		"member=1977 title=2001 version=2":            `{"member":"1977","msg":"m","title":"2001","version":"2"}`,
+		"away=true finished=false member=true":        `{"away":true,"finished":false,"member":"true","msg":"m"}`,
+		"code=007 at=1. big=1e999 hex=0x1f none=":     `{"at":"1.","big":"1e999","code":"007","hex":"0x1f","msg":"m","none":""}`,
+		"NaN=NaN inf=+Inf plus=+1":                    `{"NaN":"NaN","inf":"+Inf","msg":"m","plus":"+1"}`,
+	} {
+		l := Parse("level=INFO msg=m " + text)
+		out, err := json.Marshal(l)
+		var got map[string]json.RawMessage
+		if err != nil || json.Unmarshal(out, &got) != nil {
+			t.Errorf("%s: %s, %v", text, out, err)
+			continue
+		}
+		delete(got, "level")
+		if back, err := json.Marshal(got); err != nil || string(back) != want {
+			t.Errorf("%s:\n got %s\nwant %s", text, back, want)
+		}
+	}
 }

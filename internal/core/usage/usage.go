@@ -17,9 +17,9 @@ type Play struct {
 	Device   string    `json:"device"`
 	Address  string    `json:"address"`
 	Away     bool      `json:"away"`
-	Started  time.Time `json:"started"`
-	Seen     time.Time `json:"last_seen"`
-	Ended    time.Time `json:"ended,omitzero"` // zero while the stream goes on
+	Started  time.Time `json:"started_at"`
+	Seen     time.Time `json:"seen_at"`
+	Ended    time.Time `json:"ended_at,omitzero"` // zero while the stream goes on
 	From     float64   `json:"from_position"`
 	Position float64   `json:"position"`
 	Duration float64   `json:"duration"` // of the part; 0 where not known

@@ -131,7 +131,7 @@ func (s *Admin) showShelf(w http.ResponseWriter, r *http.Request) {
 		live.Fail(w, err)
 		return
 	}
-	whole, err := json.Marshal(control.ShelfFiles{Shelf: list[i], Contents: []control.TitleFiles{}, Problems: problems})
+	whole, err := json.Marshal(control.ShelfFiles{Shelf: list[i], Contents: []control.TitleFiles{}, FolderProblems: problems})
 	if err != nil {
 		live.Fail(w, err)
 		return
