@@ -219,7 +219,14 @@ func (a *app) backupRoutine(ctx context.Context, c *cobra.Command, every, at str
 	if err := a.agree(yes, "Carry this out?"); err != nil {
 		return err
 	}
-	return a.rewrite(h, text, "backup", what)
+	if err := a.rewrite(h, text, "backup", what); err != nil || to == "" {
+		return err
+	}
+	if house, err := a.find(ctx); err == nil && !house.MayWrite(to) {
+		a.warn(fmt.Sprintf("the server's account may not write in %s, and deploy will refuse until it may: "+
+			"chown %d:%d %s", to, house.Account.UID, house.Account.GID, show.Clean(to)))
+	}
+	return nil
 }
 
 // meantAsFolder refuses a name that is no folder and has nothing that a file's name has: it is

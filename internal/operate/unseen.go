@@ -56,6 +56,15 @@ func (h *House) Unseen(f facts.Facts, told []control.Shelf) (facts.Facts, []Unse
 	return f, out
 }
 
+// MayWrite reports whether the server may put files into a folder, as far as that is known.
+func (h *House) MayWrite(folder string) bool {
+	if h.Facts.Elsewhere || h.Account.Missing {
+		return true
+	}
+	r, err := h.audit(folder, true)
+	return err != nil || r.WritableFolders > 0
+}
+
 func (h *House) audit(folder string, write bool) (permit.Report, error) {
 	id, need := h.Facts.Asks(h.Account, write)
 	return machine.Audit(folder, id, need)
