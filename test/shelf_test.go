@@ -39,7 +39,7 @@ func TestShelvesComeAndGoInTheFileAndOnTheServer(t *testing.T) {
 			t.Errorf("%v: code %d, %s", args, code, errs)
 		}
 	}
-	if out := m.must("deploy", "--yes"); !strings.Contains(out, "music also from "+m.path("media/music")) {
+	if out := m.must("deploy", "--yes"); !strings.Contains(out, "new: music ("+m.path("media/music")+")") {
 		t.Errorf("deploy said:\n%s", out)
 	}
 	m.must("shelf", "scan")
@@ -55,7 +55,7 @@ func TestShelvesComeAndGoInTheFileAndOnTheServer(t *testing.T) {
 		!strings.Contains(errs, "films, series") {
 		t.Errorf("removing what is not there: code %d, %s", code, errs)
 	}
-	if out := m.must("deploy", "--yes"); !strings.Contains(out, "music no longer from") {
+	if out := m.must("deploy", "--yes"); !strings.Contains(out, "no more music (") {
 		t.Errorf("deploy said:\n%s", out)
 	}
 	if _, err := os.Stat(m.path("media/music/The Gravel Choir")); err != nil {

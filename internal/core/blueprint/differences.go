@@ -107,11 +107,18 @@ func mounted(from, to []Mount) []string {
 	same := func(m Mount) func(Mount) bool {
 		return func(n Mount) bool { return n.Role == m.Role && n.What == m.What && n.Place() == m.Place() }
 	}
+	named := func(list []Mount, m Mount) bool { // whether something else of it is mounted
+		return slices.ContainsFunc(list, func(n Mount) bool { return n.Role == m.Role && n.What == m.What })
+	}
 	access := map[bool]string{true: "read", false: "change"}
 	for _, m := range from {
 		i := slices.IndexFunc(to, same(m))
 		if i < 0 {
-			out = append(out, fmt.Sprintf("%s no longer from %s", m.What, m.Place()))
+			says := "%s no longer from %s"
+			if !named(to, m) {
+				says = "no more %s (%s)"
+			}
+			out = append(out, fmt.Sprintf(says, m.What, m.Place()))
 			continue
 		}
 		n := to[i]
@@ -127,7 +134,11 @@ func mounted(from, to []Mount) []string {
 	}
 	for _, m := range to {
 		if !slices.ContainsFunc(from, same(m)) {
-			out = append(out, fmt.Sprintf("%s also from %s", m.What, m.Place()))
+			says := "%s also from %s"
+			if !named(from, m) {
+				says = "new: %s (%s)"
+			}
+			out = append(out, fmt.Sprintf(says, m.What, m.Place()))
 		}
 	}
 	return out
