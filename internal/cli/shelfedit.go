@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -39,6 +40,12 @@ for the run-as account. cozyshelf deploy then makes it so.`,
 				return err
 			}
 			s.Name, s.Kind, s.Access = args[0], household.Kind(kind), household.Access(access)
+			if at := slices.IndexFunc(h.Shelves, func(o household.Shelf) bool { return o.Name == s.Name }); at >= 0 {
+				return &problem.Problem{What: fmt.Sprintf("there is a shelf %q already", s.Name), Where: a.household,
+					Why: "it is of kind " + string(h.Shelves[at].Kind) + ", from " +
+						strings.Join(h.Shelves[at].Folders, ", "),
+					Fix: "choose another name, or write further folders into the household file", Exit: problem.ExitUsage}
+			}
 			if len(s.Folders) == 0 {
 				root := commonRoot(h)
 				if root == "" {

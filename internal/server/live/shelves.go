@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -28,8 +29,12 @@ func (s *Server) ShelfList(ctx context.Context) ([]control.Shelf, error) {
 		c := control.Shelf{Name: sh.Name, Kind: sh.Kind, Access: sh.Access, Folders: sh.Shown,
 			Away: s.awayNow(sh.Name), ShelfFigures: figures}
 		for i, folder := range sh.Folders {
-			for _, p := range machine.MountPoints(folder) {
-				c.Mounted = append(c.Mounted, sh.Shown[i]+strings.TrimPrefix(p, folder))
+			below, err := machine.MountsBelow(folder) // asks the kernel, and not the disk
+			if err != nil {
+				return nil, err
+			}
+			for _, p := range below {
+				c.Mounted = append(c.Mounted, filepath.Join(sh.Shown[i], p))
 			}
 		}
 		s.shelf(sh.Name, func(st *shelfState) {
