@@ -41,10 +41,15 @@ shot() {
 }
 say() { printf "printf '%%b' '\\\\033[1m$ cozyshelf '; printf '%%s' '%s'; printf '%%b' '\\\\033[0m\\\\n'; cozyshelf %s" "$1" "$1"; }
 
+# The last lines of the ledger, as wide as the terminal.
+tail_of_ledger() {
+  printf "%s" "printf '%b' '\\033[1m$ cozyshelf ledger\\033[0m\\n'; script -qec 'cozyshelf ledger' /dev/null | tail -n $1"
+}
+
 shot check "$(say check)"
 chgrp -R 44 media/series && chmod o-rwx "media/series/The Night Bakery (2019)"
 shot access "$(say 'access series')"
-shot mend "$(say 'access series --mend --yes'); echo; $(say 'access series --prove'); echo; $(say 'ledger') | tail -n 7"
+shot mend "$(say 'access series --mend --yes'); echo; $(say 'access series --prove'); echo; $(tail_of_ledger 7)"
 chmod o+rx "media/series/The Night Bakery (2019)"
 cozyshelf retire --yes >/dev/null 2>&1
 shot deploy "$(say 'deploy --dry-run'); echo; $(say 'deploy --yes'); echo; $(say 'deploy --yes')"
@@ -59,7 +64,7 @@ echo 1 >"media/films/the.understudy.moon.(1996).1080p.lv.srt"
 sleep 2
 shot scan "$(say 'shelf scan'); echo; $(say 'shelf show films --problems') | head -n 26; echo; $(say 'shelf find paper')"
 n=$(($(cozyshelf ledger --steps | awk '$1 ~ /^[0-9]+$/ {n = $1} END {print n}') + 1))
-shot tidy "$(say 'tidy films --yes'); echo; $(say 'tidy films'); echo; $(say "undo $n --yes"); echo; $(say ledger) | tail -n 3"
+shot tidy "$(say 'tidy films --yes'); echo; $(say 'tidy films'); echo; $(say "undo $n --yes"); echo; $(tail_of_ledger 3)"
 cozyshelf tidy films --yes >/dev/null 2>&1
 mkdir -p /tmp/fernhollow-disk
 cp "media/films/the understudy moon (1996) [1080p].mp4" "/tmp/fernhollow-disk/The.Understudy.Moon.(1996).final.cut.mp4"
@@ -89,7 +94,7 @@ sleep 5
 shot usage "$(say 'usage now'); echo; $(say 'usage history'); echo; $(say 'usage top'); echo; $(say 'member list')"
 wait $one $two
 cozyshelf backup --every day --keep 7 --yes >/dev/null && cozyshelf deploy --yes >/dev/null 2>&1
-shot backup "$(say 'backup --to evening.tar.zst'); echo; $(say 'backup verify evening.tar.zst'); echo; $(say 'restore evening.tar.zst --yes'); echo; $(say 'backup list'); echo; $(say ledger) | tail -n 12"
+shot backup "$(say 'backup --to evening.tar.zst'); echo; $(say 'backup verify evening.tar.zst'); echo; $(say 'restore evening.tar.zst --yes'); echo; $(say 'backup list'); echo; $(tail_of_ledger 8)"
 "$work/shoot" watch "$page" wren "wren by the millpond" films "Nine Kinds of Rain" "" 9 &
 one=$!
 "$work/shoot" watch "$page" ozan "ozan by the millpond" series "Tiny Harbour" "The Buoy" 9 &

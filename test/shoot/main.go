@@ -89,7 +89,7 @@ func shoot(address, name, password, dir string) error {
 		func() error { return picture("title") },
 		func() error { return b.Go(address + "/shelf/films") },
 		func() error { return link("The Paper Lighthouse") },
-		func() error { return link("Go on") },
+		func() error { return link("Continue at") },
 		func() error { return b.Until(`document.querySelector("video").readyState >= 3`) },
 		func() error { return b.Eval(`document.querySelector("video").play()`, nil) },
 		func() error { return b.Until(`document.querySelector("video").currentTime > 11`) },
