@@ -334,7 +334,7 @@ func TestLaterFilesAreForeseen(t *testing.T) {
 	}
 }
 
-func TestManyHandsSayTheSame(t *testing.T) {
+func TestManyWorkersSayTheSame(t *testing.T) {
 	r := rand.New(rand.NewPCG(20261123, 4))
 	for range 300 {
 		tr := dice(r, []uint32{1, 2, 3})
