@@ -20,7 +20,22 @@ func (e *Engine) Logs(ctx context.Context, id string, o engine.LogOptions, w io.
 	}
 	defer dir.Close()
 	// The account's own: a link or another's file in its place is no log.
-	open := func(name string) (*os.File, error) { return dir.File(runFolder+"/"+name, []int{int(c.UID)}) }
+	// It is never larger than it may grow; of what is, only the end is read, as the account can make
+	// it as large as it likes.
+	most := max(c.LogLimit, 2*maxLog)
+	open := func(name string) (*os.File, error) {
+		f, err := dir.File(runFolder+"/"+name, []int{int(c.UID)})
+		if err != nil {
+			return nil, err
+		}
+		if st, err := f.Stat(); err == nil && st.Size() > most {
+			if _, err := f.Seek(-most, io.SeekEnd); err != nil {
+				f.Close()
+				return nil, err
+			}
+		}
+		return f, nil
+	}
 	since := []byte(o.Since.UTC().Format(stamp))
 	keep := func(line []byte) bool {
 		return o.Since.IsZero() || len(line) < len(since) || bytes.Compare(line[:len(since)], since) >= 0
@@ -41,7 +56,7 @@ func (e *Engine) Logs(ctx context.Context, id string, o engine.LogOptions, w io.
 		return err
 	}
 	if f, err := open("log.1"); err == nil {
-		_, err = lines(f, emit)
+		_, err = lines(io.LimitReader(f, most), emit)
 		f.Close()
 		if err != nil {
 			return err
@@ -61,7 +76,7 @@ func (e *Engine) Logs(ctx context.Context, id string, o engine.LogOptions, w io.
 		if f == nil {
 			return nil
 		}
-		r, err := lines(io.MultiReader(bytes.NewReader(rest), f), emit)
+		r, err := lines(io.MultiReader(bytes.NewReader(rest), io.LimitReader(f, most)), emit)
 		rest = r
 		return err
 	}

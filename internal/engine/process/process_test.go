@@ -309,6 +309,24 @@ func TestTheAccountsFolderIsNotBelieved(t *testing.T) {
 		t.Fatal(err)
 	}
 	run := filepath.Join(e.folder(id), runFolder)
+	// A terabyte with a line at its end: only the end is read.
+	huge := filepath.Join(run, "log")
+	if err := errors.Join(os.WriteFile(huge, nil, 0o640), os.Truncate(huge, 1<<40), os.Chown(huge, 41500, 41501)); err != nil {
+		t.Fatal(err)
+	}
+	var end bytes.Buffer
+	within, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	read := make(chan error, 1)
+	go func() { read <- e.Logs(within, id, engine.LogOptions{Tail: 1}, &end) }()
+	select {
+	case err := <-read:
+		if err != nil || end.Len() > 2*mostLine {
+			t.Errorf("a log of a terabyte: %d bytes, %v", end.Len(), err)
+		}
+	case <-within.Done():
+		t.Fatal("a log of a terabyte is read as a whole")
+	}
 	for _, name := range []string{"log", "log.1", "run.json", "lock"} {
 		_ = os.Remove(filepath.Join(run, name))
 		if err := os.Symlink(secret, filepath.Join(run, name)); err != nil {
