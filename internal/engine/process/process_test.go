@@ -311,7 +311,8 @@ func TestTheAccountsFolderIsNotBelieved(t *testing.T) {
 	run := filepath.Join(e.folder(id), runFolder)
 	// A terabyte with a line at its end: only the end is read.
 	huge := filepath.Join(run, "log")
-	if err := errors.Join(os.WriteFile(huge, nil, 0o640), os.Truncate(huge, 1<<40), os.Chown(huge, 41500, 41501)); err != nil {
+	if err := errors.Join(os.WriteFile(huge, nil, 0o640), os.Truncate(huge, 1<<40),
+		os.Chown(huge, 41500, 41501)); err != nil {
 		t.Fatal(err)
 	}
 	var end bytes.Buffer
