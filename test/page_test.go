@@ -32,25 +32,25 @@ const unfit = `(() => {
   return out.join("; ");
 })()`
 
-// TestPagesFitTelephonesAndScreens looks at each page at four widths.
-func TestPagesFitTelephonesAndScreens(t *testing.T) {
-	t.Parallel()
+// signedIn is a household with a browser in which wren has signed in, and a film of it. step ends
+// the test where something went wrong.
+func signedIn(t *testing.T) (m *mill, b *browser.Browser, film demo.File, step func(what string, err error)) {
+	t.Helper()
 	if browser.Find() == "" {
 		testbuild.Missing(t, "chromium")
 	}
-	m := newMill(t, "process")
+	m = newMill(t, "process")
 	m.must("deploy", "--yes")
 	m.add(demo.Person{Name: "wren", Role: allowance.Admin})
 	film, err := m.viewer("wren").Find(context.Background(), "films", "The Paper Lighthouse", "")
 	if err != nil {
 		t.Fatal(err)
 	}
-	b, err := browser.Open()
-	if err != nil {
+	if b, err = browser.Open(); err != nil {
 		t.Fatal(err)
 	}
-	defer b.Close()
-	step := func(what string, err error) {
+	t.Cleanup(func() { b.Close() })
+	step = func(what string, err error) {
 		t.Helper()
 		if err != nil {
 			t.Fatalf("%s: %v; the page said %v", what, err, b.Said)
@@ -58,6 +58,13 @@ func TestPagesFitTelephonesAndScreens(t *testing.T) {
 	}
 	step("open", b.Go(m.address()+"/"))
 	step("sign in", b.SignIn("wren", password("wren")))
+	return m, b, film, step
+}
+
+// TestPagesFitTelephonesAndScreens looks at each page at four widths.
+func TestPagesFitTelephonesAndScreens(t *testing.T) {
+	t.Parallel()
+	m, b, film, step := signedIn(t)
 	step("the title", b.Go(fmt.Sprintf("%s/play/%d", m.address(), film.ID)))
 	var title string
 	step("the title", b.Eval(`new URL(document.querySelector("h1 a").href).pathname`, &title))

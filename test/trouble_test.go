@@ -1,7 +1,6 @@
 package test
 
 import (
-	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -15,11 +14,9 @@ import (
 	"testing"
 	"time"
 
-	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/demo"
 	"cozyshelf/internal/testbuild"
-	"cozyshelf/test/browser"
 )
 
 // TestBadInputIsRefusedWithNothingHalfDone tries what people get wrong.
@@ -416,29 +413,7 @@ func dockerGroup(t *testing.T) uint32 {
 // TestARealBrowserPlaysAndResumes signs in on the page, watches, and comes back.
 func TestARealBrowserPlaysAndResumes(t *testing.T) {
 	t.Parallel()
-	if browser.Find() == "" {
-		testbuild.Missing(t, "chromium")
-	}
-	m := newMill(t, "process")
-	m.must("deploy", "--yes")
-	m.add(demo.Person{Name: "wren", Role: allowance.Admin})
-	f, err := m.viewer("wren").Find(context.Background(), "films", "The Paper Lighthouse", "")
-	if err != nil {
-		t.Fatal(err)
-	}
-	b, err := browser.Open()
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer b.Close()
-	step := func(what string, err error) {
-		t.Helper()
-		if err != nil {
-			t.Fatalf("%s: %v; the page said %v", what, err, b.Said)
-		}
-	}
-	step("open", b.Go(m.address()+"/"))
-	step("sign in", b.SignIn("wren", password("wren")))
+	m, b, f, step := signedIn(t)
 	page := fmt.Sprintf("%s/play/%d", m.address(), f.ID)
 	step("play page", b.Go(page))
 	step("play", b.Eval(`document.querySelector("video").play()`, nil))

@@ -109,23 +109,29 @@ func (e *Engine) LoadArchive(ctx context.Context, path, digest, as string) error
 	}
 	// It is packed anew under the one name that it is to have: the names in it are whatever
 	// somebody wrote.
-	r, w := io.Pipe()
-	defer r.Close()
-	go func() { w.CloseWithError(tarball.Write(ref, img, w)) }()
-	res, err := e.api.ImageLoad(ctx, r, client.ImageLoadWithQuiet(true))
-	if err != nil {
-		return wrap(err)
-	}
-	defer res.Close()
-	said, err := io.ReadAll(io.LimitReader(res, 1<<16))
+	said, err := e.take(ctx, func(w io.Writer) error { return tarball.Write(ref, img, w) })
 	if err != nil {
 		return err
 	}
 	if _, err := e.api.ImageInspect(ctx, as); err != nil {
 		return fmt.Errorf("the engine took the archive but does not list its image: %w; it said: %s", wrap(err),
-			strings.TrimSpace(string(said)))
+			said)
 	}
 	return nil
+}
+
+// take has the engine load what is written, and gives what it said.
+func (e *Engine) take(ctx context.Context, write func(io.Writer) error) (said string, err error) {
+	r, w := io.Pipe()
+	defer r.Close() // lets the writing end where loading fails
+	go func() { w.CloseWithError(write(w)) }()
+	res, err := e.api.ImageLoad(ctx, r, client.ImageLoadWithQuiet(true))
+	if err != nil {
+		return "", wrap(err)
+	}
+	defer res.Close()
+	b, err := io.ReadAll(io.LimitReader(res, 1<<16))
+	return strings.TrimSpace(string(b)), err
 }
 
 // LoadImage packs the program and loads it. Another household may remove the last of its images
@@ -157,21 +163,13 @@ func (e *Engine) LoadImage(ctx context.Context, img pack.Image, household string
 // load packs a program and has the engine load it, under the name by which a household keeps
 // it.
 func (e *Engine) load(ctx context.Context, img pack.Image, household string) error {
-	r, w := io.Pipe()
-	defer r.Close() // lets the packing end where loading fails
-	go func() { w.CloseWithError(img.Write(w, kept(household, img.Digest))) }()
-	res, err := e.api.ImageLoad(ctx, r, client.ImageLoadWithQuiet(true))
-	if err != nil {
-		return wrap(err)
-	}
-	defer res.Close()
-	said, err := io.ReadAll(io.LimitReader(res, 1<<16))
+	said, err := e.take(ctx, func(w io.Writer) error { return img.Write(w, kept(household, img.Digest)) })
 	if err != nil {
 		return err
 	}
 	have, err := e.images(ctx)
 	if err == nil && have[img.Digest] == "" {
-		err = fmt.Errorf("the engine took the image but does not list it; it said: %s", strings.TrimSpace(string(said)))
+		err = fmt.Errorf("the engine took the image but does not list it; it said: %s", said)
 	}
 	return err
 }
