@@ -85,8 +85,10 @@ const partKey = `f.season || ' ' || f.episode || ' ' || f.disc || ' ' || f.piece
 
 // A title is shown as it is described, else as its files have it. Its length is that of all
 // copies, until Store.measure has looked.
-const titleFields = `t.id, t.shelf, t.kind, coalesce(nullif(x.name, ''), t.name), coalesce(nullif(x.year, 0), t.year), t.maker,
-	t.added, count(DISTINCT CASE WHEN f.extra = '' THEN ` + partKey + ` END), total(f.duration) FILTER (WHERE f.extra = ''),
+const titleFields = `t.id, t.shelf, t.kind, coalesce(nullif(x.name, ''), t.name),
+	coalesce(nullif(x.year, 0), t.year), t.maker,
+	t.added, count(DISTINCT CASE WHEN f.extra = '' THEN ` + partKey + ` END),
+	total(f.duration) FILTER (WHERE f.extra = ''),
 	sum(f.size), count(*) FILTER (WHERE f.problem != ''), count(*) FILTER (WHERE f.extra = '')`
 
 const titleColumns = `SELECT ` + titleFields + `
@@ -111,7 +113,8 @@ func (s *Store) measure(ctx context.Context, t *Title) error {
 		return nil
 	}
 	return s.told(s.r.QueryRowContext(ctx, `SELECT total(seconds) FROM (SELECT max(f.duration) AS seconds
-		FROM titles t JOIN files f ON f.title = t.id AND f.gone = 0 AND f.extra = '' WHERE t.id = ? GROUP BY `+partKey+`)`,
+		FROM titles t JOIN files f ON f.title = t.id AND f.gone = 0 AND f.extra = '' WHERE t.id = ?
+		GROUP BY `+partKey+`)`,
 		t.ID).Scan(&t.Duration))
 }
 
@@ -187,8 +190,10 @@ func (s *Store) TitlePage(ctx context.Context, w Wanted) (Page, error) {
 	// One more than is wanted tells whether there are more. A title is there while a file of
 	// it is.
 	q := strings.NewReplacer("$side", side, "$order",
-		order).Replace(`WITH page AS MATERIALIZED (SELECT id, folded, year, maker FROM titles o WHERE shelf = ?1 AND (folded, year, maker) $side (?2, ?3, ?4)
-		AND EXISTS (SELECT 1 FROM files WHERE title = o.id AND gone = 0 AND (NOT ?6 OR problem = '')) ORDER BY folded$order, year$order, maker$order LIMIT ?5)
+		order).Replace(`WITH page AS MATERIALIZED (SELECT id, folded, year, maker FROM titles o
+		WHERE shelf = ?1 AND (folded, year, maker) $side (?2, ?3, ?4)
+		AND EXISTS (SELECT 1 FROM files WHERE title = o.id AND gone = 0 AND (NOT ?6 OR problem = ''))
+		ORDER BY folded$order, year$order, maker$order LIMIT ?5)
 		SELECT ` + titleFields + `, t.folded, t.year, t.maker
 		FROM page JOIN titles t ON t.id = page.id JOIN files f ON f.title = t.id AND f.gone = 0 LEFT JOIN descriptions x ON x.title = t.id GROUP BY t.id ORDER BY t.folded, t.year, t.maker`)
 	list, err := rows(ctx, s.r, func(r *sql.Rows, v *row) error {
