@@ -223,210 +223,290 @@ const few = keepFirst
 // would be. Remedies that reach nothing are left out. A report without problems
 // has none.
 func Remedies(tree Tree, r Report, id Identity, who Who, need Need) []Remedy {
-	out := []Remedy{}
 	need.Each, need.Fails = false, nil
-	var above, inside []Target
-	join := map[uint32]int{}
-	var unsure, owned, files, folders, wide int
-	var hand []Remedy
-	causes := map[string]bool{}
-	for _, pr := range r.Problems {
+	s := search{tree: tree, r: r, id: id, who: who, need: need, join: map[uint32]int{}, found: []Remedy{}}
+	s.sortProblems()
+	later := foreseen(tree, r, id, need)
+	if s.files+s.folders+len(s.above)+len(s.hand) == 0 {
+		return append(s.found, later...)
+	}
+	s.aim()
+	s.tryJoin()
+	s.tryOwnMode()
+	s.tryUnfix()
+	s.tryACLs()
+	s.tryOwnGroup()
+	s.try(s.remedy(Open, 0, "open it to everyone", "every account of this machine gains the same", s.chmods("o")...))
+	for _, m := range s.hand {
+		if !slices.ContainsFunc(s.found, func(o Remedy) bool { return o.ID == m.ID && o.What == m.What }) {
+			s.found = append(s.found, m)
+		}
+	}
+	if len(s.found) > 0 {
+		s.found[0].Least = true
+	}
+	return append(s.found, later...)
+}
+
+// search is the search for the remedies of one report.
+type search struct {
+	tree Tree
+	r    Report
+	id   Identity
+	who  Who
+	need Need
+
+	// What the problems ask for. Those of unknown cause are only counted.
+	above          []Target       // folders on the way to the shelf's folder
+	hand           []Remedy       // what lies with mounts and labels
+	join           map[uint32]int // group → problems that membership would end
+	unknown, owned int
+	files, folders int // in the shelf's folder, without those that are mended by hand
+	fixed          bool
+
+	// What the remedies change: single paths, or the whole folder.
+	inside []Target
+	whole  bool
+	except []string // mounts in the folder that no mode opens
+	prune  string   // the same for find
+
+	found []Remedy
+}
+
+// sortProblems says of each problem what kind of remedy it asks for.
+func (s *search) sortProblems() {
+	for _, pr := range s.r.Problems {
 		if pr.Cause == CauseUnknown {
-			unsure += pr.Count
+			s.unknown += pr.Count
 			continue
 		}
-		causes[pr.Cause] = true
-		if !Below(pr.Path, r.Folder) {
-			above = append(above, Target{Path: pr.Path, Pass: true})
+		s.fixed = s.fixed || pr.Cause == CauseFixed
+		if !Below(pr.Path, s.r.Folder) {
+			s.above = append(s.above, Target{Path: pr.Path, Pass: true})
 			continue
 		}
 		switch pr.Cause {
 		case CauseOptions, CauseReadOnly, CauseSELinux:
-			hand = append(hand, byHand(pr, r, who, need))
+			s.hand = append(s.hand, byHand(pr, s.r, s.who, s.need))
 			continue
 		}
-		files += pr.Count - pr.Folders
-		folders += pr.Folders
+		s.files += pr.Count - pr.Folders
+		s.folders += pr.Folders
 		want := map[string]Perm{"read": Read, "list": Read | Exec, "write": Write | Exec}[pr.Need]
 		switch {
 		case pr.Class == Owner:
-			owned += pr.Count
+			s.owned += pr.Count
 		// The owning group's bits would do, and there is no ACL that says
-		// otherwise. The group of root is never offered: it may too much.
+		// otherwise. The group of root is never offered: it has too many rights.
 		case !pr.ACL && pr.GID != 0 && want&^(Perm(pr.Mode>>3)&7) == 0 && pr.Class == OtherClass:
-			join[pr.GID] += pr.Count
+			s.join[pr.GID] += pr.Count
 		}
 	}
-	later := foreseen(tree, r, id, need)
-	if files+folders+len(above)+len(hand) == 0 {
-		return append(out, later...)
-	}
-	if r.Failing <= few && unsure == 0 {
-		for _, f := range r.First {
+}
+
+// aim chooses the targets: each path that fails where they are few and known,
+// else the whole folder.
+func (s *search) aim() {
+	if s.r.Failing <= few && s.unknown == 0 {
+		for _, f := range s.r.First {
 			t := Target{Path: f.Path, Deep: f.Need == "list"}
-			aside := f.kind == CauseOptions || f.kind == CauseReadOnly || f.kind == CauseSELinux
-			if Below(f.Path, r.Folder) && !aside && !slices.Contains(inside, t) {
-				inside = append(inside, t)
+			byHand := f.kind == CauseOptions || f.kind == CauseReadOnly || f.kind == CauseSELinux
+			if Below(f.Path, s.r.Folder) && !byHand && !slices.Contains(s.inside, t) {
+				s.inside = append(s.inside, t)
 			}
 		}
-		// A folder that fails twice, or lies in one that is mended whole.
-		inside = slices.DeleteFunc(inside, func(t Target) bool {
-			return slices.ContainsFunc(inside, func(o Target) bool { return o != t && o.Deep && Below(t.Path, o.Path) })
+		// A folder that fails twice, or lies in one that is mended with all below it.
+		s.inside = slices.DeleteFunc(s.inside, func(t Target) bool {
+			return slices.ContainsFunc(s.inside, func(o Target) bool { return o != t && o.Deep && Below(t.Path, o.Path) })
 		})
-	} else if files+folders > 0 {
-		inside = []Target{{Path: r.Folder, Deep: true}}
-		files, folders, wide = r.Files, r.Folders, 1
+	} else if s.files+s.folders > 0 {
+		s.inside = []Target{{Path: s.r.Folder, Deep: true}}
+		s.files, s.folders, s.whole = s.r.Files, s.r.Folders, true
 	}
-	all := append(slices.Clone(above), inside...)
-	noACL := slices.ContainsFunc(r.Grounds, func(g Ground) bool { return g.NoACL && Below(r.Folder, g.Point) })
-	try := func(m Remedy) {
-		if noACL && (m.Kind == ACLUser || m.Kind == ACLGroup) {
-			return
-		}
-		m.Owner, m.Write = id, need.Write
-		t, as := Mended(tree, id, m)
-		after, err := Audit(t, r.Folder, as, need)
-		if err != nil || after.granted() <= r.granted() {
-			return
-		}
-		m.Reaches = after.granted() - r.granted()
-		m.ID = string(m.Kind)
-		if m.Kind == Join {
-			m.ID = fmt.Sprintf("%s-%d", m.Kind, m.Subject)
-		}
-		out = append(out, m)
+	if !s.whole {
+		return
 	}
-	for _, g := range byCount(join) {
+	for _, g := range s.r.Grounds {
+		if g.Ruled != "" || g.ReadOnly || g.Daemon || g.Only != nil {
+			s.except = append(s.except, g.Point)
+			s.prune += " -path " + Quote(g.Point) + " -prune -o"
+		}
+	}
+}
+
+// remedy gives a remedy that changes the targets.
+func (s *search) remedy(k Kind, subject uint32, what, widens string, commands ...string) Remedy {
+	folders := s.folders + len(s.above)
+	return Remedy{Kind: k, Subject: subject, Files: s.files, Folders: folders, Widens: widens, Commands: commands,
+		What:    fmt.Sprintf("%s; touches %s and %s", what, plural(s.files, "file"), plural(folders, "folder")),
+		Targets: slices.Concat(s.above, s.inside), Except: s.except}
+}
+
+// try keeps a remedy if it reaches something.
+func (s *search) try(m Remedy) {
+	noACL := slices.ContainsFunc(s.r.Grounds, func(g Ground) bool { return g.NoACL && Below(s.r.Folder, g.Point) })
+	if noACL && (m.Kind == ACLUser || m.Kind == ACLGroup) {
+		return
+	}
+	m.Owner, m.Write = s.id, s.need.Write
+	t, as := Mended(s.tree, s.id, m)
+	after, err := Audit(t, s.r.Folder, as, s.need)
+	if err != nil || after.granted() <= s.r.granted() {
+		return
+	}
+	m.Reaches = after.granted() - s.r.granted()
+	m.ID = string(m.Kind)
+	if m.Kind == Join {
+		m.ID = fmt.Sprintf("%s-%d", m.Kind, m.Subject)
+	}
+	s.found = append(s.found, m)
+}
+
+// tryJoin tries membership in each group that owns what fails.
+func (s *search) tryJoin() {
+	for _, g := range byCount(s.join) {
 		m := Remedy{Kind: Join, Subject: g,
 			What: fmt.Sprintf("let the server be in group %s, which owns them and may already: groups = "+
-				"[\"%d\"] under [server]; touches the household file only", who.group(g), g),
+				"[\"%d\"] under [server]; touches the household file only", s.who.group(g), g),
 			Commands: []string{"cozyshelf deploy"},
 			Widens: fmt.Sprintf("the server gains whatever else group %s may on this machine; nobody else gains "+
-				"anything", who.group(g))}
-		if who.Name != "" {
-			m.What = fmt.Sprintf("add %s to group %s, which owns them and may already; touches no file", who.Name,
-				who.group(g))
-			m.Commands = []string{fmt.Sprintf("usermod -aG %d %s", g, Quote(who.Name)), "cozyshelf deploy"}
+				"anything", s.who.group(g))}
+		if s.who.Name != "" {
+			m.What = fmt.Sprintf("add %s to group %s, which owns them and may already; touches no file", s.who.Name,
+				s.who.group(g))
+			m.Commands = []string{fmt.Sprintf("usermod -aG %d %s", g, Quote(s.who.Name)), "cozyshelf deploy"}
 		}
-		try(m)
+		s.try(m)
 	}
-	touches := fmt.Sprintf("touches %s and %s", plural(files, "file"), plural(folders+len(above), "folder"))
-	base := Remedy{Files: files, Folders: folders + len(above), Targets: all}
-	skip := ""
-	for _, g := range r.Grounds {
-		if (g.Ruled != "" || g.ReadOnly || g.Daemon || g.Only != nil) && wide > 0 {
-			base.Except = append(base.Except, g.Point)
-			skip += " -path " + Quote(g.Point) + " -prune -o"
+}
+
+// tryOwnMode gives the account back what it needs of its own files.
+func (s *search) tryOwnMode() {
+	if s.owned == 0 {
+		return
+	}
+	var c []string
+	for _, t := range s.inside {
+		if t.Deep {
+			c = append(c,
+				fmt.Sprintf("find %s -user %d -type d -exec chmod u+%s {} +", Quote(t.Path), s.id.UID, s.folderPerm()),
+				fmt.Sprintf("find %s -user %d -type f -exec chmod u+r {} +", Quote(t.Path), s.id.UID))
+			continue
 		}
-	}
-	as := func(k Kind, subject uint32, what, widens string, commands ...string) Remedy {
-		m := base
-		m.Kind, m.Subject, m.What, m.Widens, m.Commands = k, subject, what+"; "+touches, widens, commands
-		return m
-	}
-	dir, some := "rx", "r"
-	if need.Write {
-		dir = "rwx"
-	}
-	// Commands for all targets: deep for those with all below, one for the others
-	// with what they need.
-	in := func(deep func(p string) []string, one func(p, perm string) []string) []string {
-		var c []string
-		for _, t := range above {
-			c = append(c, one(Quote(t.Path), "x")...)
-		}
-		for _, t := range inside {
-			perm := some
-			if slices.ContainsFunc(r.First, func(f Finding) bool { return f.Path == t.Path && f.Kind == "folder" }) {
-				perm = dir
-			}
-			if t.Deep {
-				c = append(c, deep(Quote(t.Path))...)
-			} else {
-				c = append(c, one(Quote(t.Path), perm)...)
+		for _, f := range s.r.First {
+			if f.Path == t.Path && f.Kind == "folder" {
+				c = append(c, fmt.Sprintf("chmod u+%s %s", s.folderPerm(), Quote(t.Path)))
+			} else if f.Path == t.Path {
+				c = append(c, "chmod u+r "+Quote(t.Path))
 			}
 		}
-		return c
 	}
-	chmods := func(class string) []string {
-		return in(func(p string) []string {
-			return []string{fmt.Sprintf("find %s%s -type d -exec chmod %s+%s {} +", p, skip, class, dir),
-				fmt.Sprintf("find %s%s -type f -exec chmod %s+r {} +", p, skip, class)}
-		}, func(p, perm string) []string { return []string{fmt.Sprintf("chmod %s+%s %s", class, perm, p)} })
+	m := s.remedy(OwnMode, s.id.UID, "the account owns them: give the owner back what it needs",
+		"nobody else gains anything", c...)
+	m.Targets = s.inside
+	s.try(m)
+}
+
+// tryUnfix takes away the flags that forbid changes.
+func (s *search) tryUnfix() {
+	if !s.fixed {
+		return
 	}
-	facls := func(entry string) []string {
-		return in(func(p string) []string {
-			return []string{fmt.Sprintf("find %s%s -type d -exec setfacl -m %s:%s,d:%s:%s {} +", p, skip, entry, dir,
-				entry, dir), fmt.Sprintf("find %s%s -type f -exec setfacl -m %s:r {} +", p, skip, entry)}
-		}, func(p, perm string) []string { return []string{fmt.Sprintf("setfacl -m %s:%s %s", entry, perm, p)} })
-	}
-	if owned > 0 {
-		var c []string
-		for _, t := range inside {
-			if t.Deep {
-				c = append(c, fmt.Sprintf("find %s -user %d -type d -exec chmod u+%s {} +", Quote(t.Path), id.UID,
-					dir), fmt.Sprintf("find %s -user %d -type f -exec chmod u+r {} +", Quote(t.Path), id.UID))
-				continue
-			}
-			for _, f := range r.First {
-				if f.Path == t.Path && f.Kind == "folder" {
-					c = append(c, fmt.Sprintf("chmod u+%s %s", dir, Quote(t.Path)))
-				} else if f.Path == t.Path {
-					c = append(c, "chmod u+r "+Quote(t.Path))
-				}
-			}
-		}
-		m := as(OwnMode, id.UID, "the account owns them: give the owner back what it needs",
-			"nobody else gains anything", c...)
-		m.Targets = inside
-		try(m)
-	}
-	if causes[CauseFixed] {
-		try(as(Unfix, 0, "take the flag away that keeps everyone from changing it",
-			"whoever may change them by their modes can do so again",
-			in(func(p string) []string { return []string{"chattr -R -ia " + p} },
-				func(p, _ string) []string { return []string{"chattr -ia " + p} })...))
-	}
+	s.try(s.remedy(Unfix, 0, "take the flag away that keeps everyone from changing it",
+		"whoever may change them by their modes can do so again",
+		s.commands(func(p string) []string { return []string{"chattr -R -ia " + p} },
+			func(p, _ string) []string { return []string{"chattr -ia " + p} })...))
+}
+
+// tryACLs gives the account an ACL entry, then its group.
+func (s *search) tryACLs() {
 	onward := ""
-	if wide > 0 || slices.ContainsFunc(inside, func(t Target) bool { return t.Deep }) {
+	if slices.ContainsFunc(s.inside, func(t Target) bool { return t.Deep }) {
 		onward = ", and a default entry for what comes later"
 	}
-	held := ""
-	if r.ACLs > 0 {
-		held = "; setfacl makes masks anew, which can give others back what a mask held from them: --mend cuts " +
+	masks := ""
+	if s.r.ACLs > 0 {
+		masks = "; setfacl makes masks anew, which can give others back what a mask held from them: --mend cuts " +
 			"their entries down instead"
 	}
-	try(as(ACLUser, id.UID, fmt.Sprintf("give the account (user %d) an ACL entry%s", id.UID, onward),
-		"nobody else gains anything"+held, facls(fmt.Sprintf("u:%d", id.UID))...))
-	if len(who.Groups) > 0 && who.Groups[0] != 0 {
-		g := who.Groups[0]
-		try(as(ACLGroup, g, fmt.Sprintf("give the account's group, %s, an ACL entry%s", who.group(g), onward),
-			fmt.Sprintf("every member of group %s gains the same", who.group(g))+held,
-			facls(fmt.Sprintf("g:%d", g))...))
-		if r.ACLs == 0 && len(above) == 0 {
-			c := in(func(p string) []string {
-				return []string{fmt.Sprintf("chgrp -R %d %s", g, p),
-					fmt.Sprintf("find %s -type d -exec chmod g+%s,g+s {} +", p, dir),
-					fmt.Sprintf("find %s -type f -exec chmod g+r {} +", p)}
-			}, func(p, perm string) []string {
-				return []string{fmt.Sprintf("chgrp %d %s", g, p), fmt.Sprintf("chmod g+%s %s", perm, p)}
-			})
-			try(as(OwnGroup, g, fmt.Sprintf("make group %s the owning group, let it read, and let folders hand it "+
-				"on to what comes later", who.group(g)),
-				fmt.Sprintf("every member of group %s gains the same; members of the former groups have from now "+
-					"on what everyone has", who.group(g)), c...))
+	s.try(s.remedy(ACLUser, s.id.UID, fmt.Sprintf("give the account (user %d) an ACL entry%s", s.id.UID, onward),
+		"nobody else gains anything"+masks, s.facls(fmt.Sprintf("u:%d", s.id.UID))...))
+	if g, ok := s.group(); ok {
+		s.try(s.remedy(ACLGroup, g, fmt.Sprintf("give the account's group, %s, an ACL entry%s", s.who.group(g), onward),
+			fmt.Sprintf("every member of group %s gains the same", s.who.group(g))+masks,
+			s.facls(fmt.Sprintf("g:%d", g))...))
+	}
+}
+
+// tryOwnGroup makes the account's group the owning group.
+func (s *search) tryOwnGroup() {
+	g, ok := s.group()
+	if !ok || s.r.ACLs > 0 || len(s.above) > 0 {
+		return
+	}
+	c := s.commands(func(p string) []string {
+		return []string{fmt.Sprintf("chgrp -R %d %s", g, p),
+			fmt.Sprintf("find %s -type d -exec chmod g+%s,g+s {} +", p, s.folderPerm()),
+			fmt.Sprintf("find %s -type f -exec chmod g+r {} +", p)}
+	}, func(p, perm string) []string {
+		return []string{fmt.Sprintf("chgrp %d %s", g, p), fmt.Sprintf("chmod g+%s %s", perm, p)}
+	})
+	s.try(s.remedy(OwnGroup, g, fmt.Sprintf("make group %s the owning group, let it read, and let folders hand it "+
+		"on to what comes later", s.who.group(g)),
+		fmt.Sprintf("every member of group %s gains the same; members of the former groups have from now on what "+
+			"everyone has", s.who.group(g)), c...))
+}
+
+// group is the account's own group, if it has one that may be given something.
+func (s *search) group() (uint32, bool) {
+	if len(s.who.Groups) == 0 || s.who.Groups[0] == 0 {
+		return 0, false
+	}
+	return s.who.Groups[0], true
+}
+
+// folderPerm is what the account needs of a folder, as chmod and setfacl write it.
+func (s *search) folderPerm() string {
+	if s.need.Write {
+		return "rwx"
+	}
+	return "rx"
+}
+
+// commands gives the commands for all targets: deep for those with all below
+// them, one for the others with what they need.
+func (s *search) commands(deep func(p string) []string, one func(p, perm string) []string) []string {
+	var c []string
+	for _, t := range s.above {
+		c = append(c, one(Quote(t.Path), "x")...)
+	}
+	for _, t := range s.inside {
+		perm := "r"
+		if slices.ContainsFunc(s.r.First, func(f Finding) bool { return f.Path == t.Path && f.Kind == "folder" }) {
+			perm = s.folderPerm()
+		}
+		if t.Deep {
+			c = append(c, deep(Quote(t.Path))...)
+		} else {
+			c = append(c, one(Quote(t.Path), perm)...)
 		}
 	}
-	try(as(Open, 0, "open it to everyone", "every account of this machine gains the same", chmods("o")...))
-	for _, m := range hand {
-		if !slices.ContainsFunc(out, func(o Remedy) bool { return o.ID == m.ID && o.What == m.What }) {
-			out = append(out, m)
-		}
-	}
-	if len(out) > 0 {
-		out[0].Least = true
-	}
-	return append(out, later...)
+	return c
+}
+
+func (s *search) chmods(class string) []string {
+	return s.commands(func(p string) []string {
+		return []string{fmt.Sprintf("find %s%s -type d -exec chmod %s+%s {} +", p, s.prune, class, s.folderPerm()),
+			fmt.Sprintf("find %s%s -type f -exec chmod %s+r {} +", p, s.prune, class)}
+	}, func(p, perm string) []string { return []string{fmt.Sprintf("chmod %s+%s %s", class, perm, p)} })
+}
+
+func (s *search) facls(entry string) []string {
+	dir := s.folderPerm()
+	return s.commands(func(p string) []string {
+		return []string{fmt.Sprintf("find %s%s -type d -exec setfacl -m %s:%s,d:%s:%s {} +", p, s.prune, entry, dir,
+			entry, dir), fmt.Sprintf("find %s%s -type f -exec setfacl -m %s:r {} +", p, s.prune, entry)}
+	}, func(p, perm string) []string { return []string{fmt.Sprintf("setfacl -m %s:%s %s", entry, perm, p)} })
 }
 
 // foreseen gives the remedy for files that arrive later and would not be
