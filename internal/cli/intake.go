@@ -72,7 +72,7 @@ type brought struct {
 }
 
 func (a *app) intakeCopyCommand() *cobra.Command {
-	var yes, move, broken, dry bool
+	var w copying
 	var shelf, folder string
 	c := a.reads(&cobra.Command{
 		Use: "copy SOURCE…", Short: "Copy files, or folders of files, onto a shelf",
@@ -91,83 +91,92 @@ end, each only if it is still what was copied.`,
 			if err != nil {
 				return err
 			}
-			if err := a.finishTidying(h, yes); err != nil {
+			if err := a.finishTidying(h, w.yes); err != nil {
 				return err
 			}
-			intake.Sweep(folder)
-			ctx, stop := signal.NotifyContext(c.Context(), os.Interrupt, syscall.SIGTERM)
-			defer stop()
-			look, err := intake.Look(ctx, s.Kind, folder, args, broken)
-			if err != nil {
-				return a.intakeFault(err, folder)
-			}
-			job, held, err := earlier(folder, look, args)
-			if err != nil {
-				return a.intakeFault(err, folder)
-			}
-			a.showLook(s, folder, look, held)
-			out := brought{Shelf: s.Name, Folder: folder, Files: look.Files, There: look.There, Left: look.Left}
-			if need := look.Size - held; need > look.Free-intake.Reserve {
-				return &problem.Problem{What: "it does not fit", Where: folder,
-					Why: fmt.Sprintf("%s would come in, and %s are free, of which %s stay free", show.Size(need),
-						show.Size(look.Free), show.Size(intake.Reserve)),
-					Fix: "free some space, take less, or give another folder of the shelf with --folder"}
-			}
-			if len(look.Files) == 0 || dry {
-				if a.json {
-					return a.document(out)
-				}
-				if len(look.Files) == 0 {
-					a.err.Printf("nothing comes in\n")
-				}
-				return nil
-			}
-			if err := a.agree(yes, fmt.Sprintf("Copy %s?", show.Count(len(look.Files), "file", "files"))); err != nil {
-				return err
-			}
-			j, err := intake.Begin(folder,
-				intake.Job{ID: job, Way: intake.Copy, Shelf: s.Name, Folder: folder, Who: who(), Began: time.Now(),
-					Move: move, Files: look.Files})
-			if err != nil {
-				return a.intakeFault(err, folder)
-			}
-			defer j.Close()
-			// Whatever the job's file says: what is copied is what was shown.
-			j.Move, j.Files = move, look.Files
-			out.Job = j.ID
-			progress := a.err.Bytes("copying", look.Size)
-			done := int64(0)
-			err = j.Copy(ctx, func(n int64) {
-				done += n
-				progress.AtByte(done)
-			})
-			progress.End()
-			if err != nil {
-				return a.intakeFault(err, folder)
-			}
-			if out.Entry, err = a.place(c.Context(), h, j, folder, "intake copy"); err != nil {
-				return err
-			}
-			out.Files = j.Files
-			if move {
-				n, kept := j.Release()
-				a.err.Printf("%s removed where they were\n", show.Count(n, "source", "sources"))
-				for _, k := range kept {
-					a.err.Printf("  %s stays: %s\n", show.Clean(k.Path), k.Why)
-				}
-			}
-			return a.broughtIn(j, out)
+			return a.intakeCopy(c.Context(), h, s, folder, w, args)
 		},
 	})
 	f := c.Flags()
 	f.StringVar(&shelf, "onto", "", "the `SHELF` (required)")
 	f.StringVar(&folder, "folder", "", "the folder of the shelf; the first if not given")
-	f.BoolVar(&move, "move", false, "remove the sources once all is on the shelf")
-	f.BoolVar(&broken, "broken", false, "also files whose headers cannot be read")
-	f.BoolVar(&dry, "dry-run", false, "only show")
-	f.BoolVar(&yes, "yes", false, "do not ask")
+	f.BoolVar(&w.move, "move", false, "remove the sources once all is on the shelf")
+	f.BoolVar(&w.broken, "broken", false, "also files whose headers cannot be read")
+	f.BoolVar(&w.dry, "dry-run", false, "only show")
+	f.BoolVar(&w.yes, "yes", false, "do not ask")
 	_ = c.MarkFlagRequired("onto") // the flag is there
 	return c
+}
+
+// copying is what is asked of intake copy.
+type copying struct{ move, broken, dry, yes bool }
+
+// intakeCopy shows what would come in, and brings it in.
+func (a *app) intakeCopy(whole context.Context, h *household.Household, s household.Shelf, folder string, w copying,
+	sources []string) error {
+	intake.Sweep(folder)
+	ctx, stop := signal.NotifyContext(whole, os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	look, err := intake.Look(ctx, s.Kind, folder, sources, w.broken)
+	if err != nil {
+		return a.intakeFault(err, folder)
+	}
+	job, held, err := earlier(folder, look, sources)
+	if err != nil {
+		return a.intakeFault(err, folder)
+	}
+	a.showLook(s, folder, look, held)
+	out := brought{Shelf: s.Name, Folder: folder, Files: look.Files, There: look.There, Left: look.Left}
+	if need := look.Size - held; need > look.Free-intake.Reserve {
+		return &problem.Problem{What: "it does not fit", Where: folder,
+			Why: fmt.Sprintf("%s would come in, and %s are free, of which %s stay free", show.Size(need),
+				show.Size(look.Free), show.Size(intake.Reserve)),
+			Fix: "free some space, take less, or give another folder of the shelf with --folder"}
+	}
+	if len(look.Files) == 0 || w.dry {
+		if a.json {
+			return a.document(out)
+		}
+		if len(look.Files) == 0 {
+			a.err.Printf("nothing comes in\n")
+		}
+		return nil
+	}
+	if err := a.agree(w.yes, fmt.Sprintf("Copy %s?", show.Count(len(look.Files), "file", "files"))); err != nil {
+		return err
+	}
+	j, err := intake.Begin(folder,
+		intake.Job{ID: job, Way: intake.Copy, Shelf: s.Name, Folder: folder, Who: who(), Began: time.Now(),
+			Move: w.move, Files: look.Files})
+	if err != nil {
+		return a.intakeFault(err, folder)
+	}
+	defer j.Close()
+	// Whatever the job's file says: what is copied is what was shown.
+	j.Move, j.Files = w.move, look.Files
+	out.Job = j.ID
+	progress := a.err.Bytes("copying", look.Size)
+	done := int64(0)
+	err = j.Copy(ctx, func(n int64) {
+		done += n
+		progress.AtByte(done)
+	})
+	progress.End()
+	if err != nil {
+		return a.intakeFault(err, folder)
+	}
+	if out.Entry, err = a.place(whole, h, j, folder, "intake copy"); err != nil {
+		return err
+	}
+	out.Files = j.Files
+	if w.move {
+		n, kept := j.Release()
+		a.err.Printf("%s removed where they were\n", show.Count(n, "source", "sources"))
+		for _, k := range kept {
+			a.err.Printf("  %s stays: %s\n", show.Clean(k.Path), k.Why)
+		}
+	}
+	return a.broughtIn(j, out)
 }
 
 // broughtIn ends a job that went well, or tells what is left of it.
@@ -335,15 +344,12 @@ func (a *app) showLook(s household.Shelf, folder string, look intake.Found, held
 }
 
 func (a *app) intakeFetchCommand() *cobra.Command {
-	var shelf, folder, name string
-	var sums []string
-	var limit string
-	var private bool
-	at := 3
+	w := fetching{atOnce: 3}
+	var shelf, folder string
 	c := a.reads(&cobra.Command{
 		Use: "fetch URL…", Short: "Fetch files from the web onto a shelf",
-		Long: `Fetches files over HTTP or HTTPS into the holding folder, several at once, going on where
-it was cut off if the server still has the same file; checks that they are what the shelf
+		Long: `Fetches files over HTTP or HTTPS into the holding folder, several at once, and continues
+where it was cut off if the server still has the same file; checks that they are what the shelf
 takes; and puts them on the shelf under the names they should have. Addresses of this
 machine and of private networks are refused unless --private is given, also where a name
 or a redirection leads to them.`,
@@ -358,132 +364,180 @@ or a redirection leads to them.`,
 				return err
 			}
 			intake.Sweep(folder)
-			var most household.Size
-			if limit != "" {
-				if err := most.UnmarshalText([]byte(limit)); err != nil {
-					return wrongUse(c, err.Error())
-				}
+			if err := w.judge(c, args); err != nil {
+				return err
 			}
-			for _, sum := range sums {
-				if b, err := hex.DecodeString(sum); err != nil || len(b) != sha256.Size {
-					return wrongUse(c, "--sha256 takes 64 hexadecimal digits")
-				}
-			}
-			if len(sums) > 0 && len(sums) != len(args) {
-				return wrongUse(c, "--sha256 is given once for each address, in their order")
-			}
-			if len(args) > 1 && name != "" {
-				return wrongUse(c, "--name is for one address")
-			}
-			if at < 1 || at > 16 {
-				return wrongUse(c, "--at-once takes 1 to 16")
-			}
-			for _, u := range args {
-				if _, err := intake.ParseAddress(u); err != nil {
-					return &problem.Problem{What: "it cannot be fetched", Where: u, Why: err.Error(),
-						Fix: "give an address as https://example.net/film.mp4", Exit: problem.ExitUsage}
-				}
-			}
-			ctx, stop := signal.NotifyContext(c.Context(), os.Interrupt, syscall.SIGTERM)
-			defer stop()
-			with := intake.Fetcher{Private: private, Limit: int64(most), Version: a.version}
-			jobs := make([]*intake.Job, len(args))
-			for i, u := range args {
-				id := sha256.Sum256([]byte(u))
-				jobs[i], err = intake.Begin(folder,
-					intake.Job{ID: hex.EncodeToString(id[:])[:12], Way: intake.Fetch, Shelf: s.Name, Folder: folder,
-						Who: who(), Began: time.Now(),
-						Files: []intake.File{{Source: u, To: "file", Held: "1", Size: -1, State: intake.Waiting}}})
-				if err != nil {
-					return a.intakeFault(err, u)
-				}
-				defer jobs[i].Close()
-				if len(jobs[i].Files) != 1 {
-					return a.intakeFault(fmt.Errorf("job %s is none of this address", jobs[i].ID), u)
-				}
-				jobs[i].Files[0].Source, jobs[i].Files[0].Held = u, "1"
-			}
-			progress := a.err.Bytes("fetching", 0)
-			var mu sync.Mutex
-			var wg sync.WaitGroup
-			done, hands := int64(0), make(chan struct{}, at)
-			faults := make([]error, len(jobs))
-			for i, j := range jobs {
-				wg.Go(func() {
-					hands <- struct{}{}
-					defer func() { <-hands }()
-					j.State = intake.Coming
-					sum := ""
-					if len(sums) > 0 {
-						sum = sums[i]
-					}
-					faults[i] = j.Fetch(ctx, &j.Files[0], s.Kind, name, sum, with, func(n int64) {
-						mu.Lock()
-						defer mu.Unlock()
-						done += n
-						progress.AtByte(done)
-					})
-					if faults[i] != nil && !errors.Is(faults[i], context.Canceled) {
-						_ = j.Fail(&j.Files[0], faults[i].Error()) // the error is told below
-					}
-				})
-			}
-			wg.Wait()
-			progress.End()
-			outs := []brought{}
-			var worst error
-			for i, j := range jobs {
-				if faults[i] != nil {
-					worst = a.fetchFault(faults[i], args[i])
-					var p *problem.Problem
-					if len(jobs) > 1 && errors.As(worst, &p) {
-						a.err.Printf("%s %s: %s\n", show.Mark("warning"), show.Clean(args[i]), p.Why)
-					}
-					continue
-				}
-				out := brought{Job: j.ID, Shelf: s.Name, Folder: folder, There: []intake.There{}, Left: []tidy.Left{}}
-				if out.Entry, err = a.place(c.Context(), h, j, folder, "intake fetch"); err != nil {
-					return err
-				}
-				f := j.Files[0]
-				out.Files = j.Files
-				if !a.json && f.State == intake.Placed && f.Why != "" {
-					a.out.Printf("%s %s\n  %s\n", show.Faint("there already"), show.Clean(f.To),
-						show.Faint("the same bytes as "+show.Clean(f.Source)))
-				} else if !a.json && f.State == intake.Placed {
-					a.out.Printf("%s %s\n  %s\n", show.Clean(f.To), show.Faint(show.Size(f.Size)),
-						show.Faint("sha256 "+f.Sum))
-				}
-				if f.State != intake.Placed {
-					worst = &problem.Problem{What: "what came in waits in the holding folder", Where: f.To, Why: f.Why,
-						Fix: "give it another name with --name, or remove it with cozyshelf intake clear " + j.ID}
-					continue
-				}
-				outs = append(outs, out)
-				if err := j.Discard(); err != nil {
-					return err
-				}
-			}
-			if a.json {
-				if err := a.document(outs); err != nil {
-					return err
-				}
-			}
-			return worst
+			return a.intakeFetch(c.Context(), h, s, folder, w)
 		},
 	})
 	f := c.Flags()
 	f.StringVar(&shelf, "onto", "", "the `SHELF` (required)")
 	f.StringVar(&folder, "folder", "", "the folder of the shelf; the first if not given")
-	f.StringSliceVar(&sums, "sha256", nil,
+	f.StringSliceVar(&w.sums, "sha256", nil,
 		"what the file's SHA-256 must be, in hexadecimal; of several, one for each in their order")
-	f.StringVar(&name, "name", "", "what to call the file, in place of what the server says")
-	f.StringVar(&limit, "limit", "", "how large a file may be, such as \"8 GiB\"; what the disk has room for if "+
-		"not given")
-	f.BoolVar(&private, "private", false, "allow addresses of this machine and of private networks")
-	f.IntVar(&at, "at-once", at, "how many at once")
+	f.StringVar(&w.name, "name", "", "what to call the file, in place of what the server says")
+	f.StringVar(&w.limit, "limit", "", "how large a file may be, such as \"8 GiB\"; what the disk has room for if not given")
+	f.BoolVar(&w.private, "private", false, "allow addresses of this machine and of private networks")
+	f.IntVar(&w.atOnce, "at-once", w.atOnce, "how many at once")
 	_ = c.MarkFlagRequired("onto") // the flag is there
 	return c
+}
+
+// fetching is what is asked of intake fetch.
+type fetching struct {
+	addresses []string
+	sums      []string // one for each address, or none
+	name      string
+	limit     string
+	most      household.Size // the same, read
+	private   bool
+	atOnce    int
+}
+
+// judge takes the addresses, and refuses what does not fit together.
+func (w *fetching) judge(c *cobra.Command, addresses []string) error {
+	if w.limit != "" {
+		if err := w.most.UnmarshalText([]byte(w.limit)); err != nil {
+			return wrongUse(c, err.Error())
+		}
+	}
+	for _, sum := range w.sums {
+		if b, err := hex.DecodeString(sum); err != nil || len(b) != sha256.Size {
+			return wrongUse(c, "--sha256 takes 64 hexadecimal digits")
+		}
+	}
+	switch {
+	case len(w.sums) > 0 && len(w.sums) != len(addresses):
+		return wrongUse(c, "--sha256 is given once for each address, in their order")
+	case len(addresses) > 1 && w.name != "":
+		return wrongUse(c, "--name is for one address")
+	case w.atOnce < 1 || w.atOnce > 16:
+		return wrongUse(c, "--at-once takes 1 to 16")
+	}
+	for _, u := range addresses {
+		if _, err := intake.ParseAddress(u); err != nil {
+			return &problem.Problem{What: "it cannot be fetched", Where: u, Why: err.Error(),
+				Fix: "give an address as https://example.net/film.mp4", Exit: problem.ExitUsage}
+		}
+	}
+	w.addresses = addresses
+	return nil
+}
+
+// intakeFetch fetches all that is asked for, and puts on the shelf what came.
+func (a *app) intakeFetch(ctx context.Context, h *household.Household, s household.Shelf, folder string,
+	w fetching) error {
+	jobs := make([]*intake.Job, len(w.addresses))
+	for i, u := range w.addresses {
+		j, err := beginFetch(s, folder, u)
+		if err != nil {
+			return a.intakeFault(err, u)
+		}
+		defer j.Close()
+		jobs[i] = j
+	}
+	faults := a.fetchAll(ctx, jobs, s.Kind, w)
+	outs := []brought{}
+	var worst error
+	for i, j := range jobs {
+		if faults[i] != nil {
+			worst = a.fetchFault(faults[i], w.addresses[i])
+			var p *problem.Problem
+			if len(jobs) > 1 && errors.As(worst, &p) {
+				a.err.Printf("%s %s: %s\n", show.Mark("warning"), show.Clean(w.addresses[i]), p.Why)
+			}
+			continue
+		}
+		out := brought{Job: j.ID, Shelf: s.Name, Folder: folder, There: []intake.There{}, Left: []tidy.Left{}}
+		var err error
+		if out.Entry, err = a.place(ctx, h, j, folder, "intake fetch"); err != nil {
+			return err
+		}
+		f := j.Files[0]
+		if f.State != intake.Placed {
+			worst = &problem.Problem{What: "what came in waits in the holding folder", Where: f.To, Why: f.Why,
+				Fix: "give it another name with --name, or remove it with cozyshelf intake clear " + j.ID}
+			continue
+		}
+		a.showFetched(f)
+		out.Files = j.Files
+		outs = append(outs, out)
+		if err := j.Discard(); err != nil {
+			return err
+		}
+	}
+	if a.json {
+		if err := a.document(outs); err != nil {
+			return err
+		}
+	}
+	return worst
+}
+
+// beginFetch begins the job of one address, or takes up the one that was cut off.
+func beginFetch(s household.Shelf, folder, address string) (*intake.Job, error) {
+	id := sha256.Sum256([]byte(address))
+	j, err := intake.Begin(folder,
+		intake.Job{ID: hex.EncodeToString(id[:])[:12], Way: intake.Fetch, Shelf: s.Name, Folder: folder,
+			Who: who(), Began: time.Now(),
+			Files: []intake.File{{Source: address, To: "file", Held: "1", Size: -1, State: intake.Waiting}}})
+	if err != nil {
+		return nil, err
+	}
+	if len(j.Files) != 1 {
+		j.Close()
+		return nil, fmt.Errorf("job %s is none of this address", j.ID)
+	}
+	j.Files[0].Source, j.Files[0].Held = address, "1"
+	return j, nil
+}
+
+// fetchAll fetches the files of jobs, some at once, until a signal ends it. It gives what went
+// wrong with each.
+func (a *app) fetchAll(ctx context.Context, jobs []*intake.Job, kind household.Kind, w fetching) []error {
+	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	with := intake.Fetcher{Private: w.private, Limit: int64(w.most), Version: a.version}
+	progress := a.err.Bytes("fetching", 0)
+	defer progress.End()
+	var mu sync.Mutex
+	var wg sync.WaitGroup
+	done, slots := int64(0), make(chan struct{}, w.atOnce)
+	faults := make([]error, len(jobs))
+	for i, j := range jobs {
+		wg.Go(func() {
+			slots <- struct{}{}
+			defer func() { <-slots }()
+			j.State = intake.Coming
+			want := intake.Wanted{Name: w.name}
+			if len(w.sums) > 0 {
+				want.Sum = w.sums[i]
+			}
+			faults[i] = j.Fetch(ctx, &j.Files[0], kind, want, with, func(n int64) {
+				mu.Lock()
+				defer mu.Unlock()
+				done += n
+				progress.AtByte(done)
+			})
+			if faults[i] != nil && !errors.Is(faults[i], context.Canceled) {
+				_ = j.Fail(&j.Files[0], faults[i].Error()) // the error is told
+			}
+		})
+	}
+	wg.Wait()
+	return faults
+}
+
+// showFetched shows one file that came.
+func (a *app) showFetched(f intake.File) {
+	switch {
+	case a.json:
+	case f.Why != "":
+		a.out.Printf("%s %s\n  %s\n", show.Faint("there already"), show.Clean(f.To),
+			show.Faint("the same bytes as "+show.Clean(f.Source)))
+	default:
+		a.out.Printf("%s %s\n  %s\n", show.Clean(f.To), show.Faint(show.Size(f.Size)), show.Faint("sha256 "+f.Sum))
+	}
 }
 
 func (a *app) fetchFault(err error, address string) error {

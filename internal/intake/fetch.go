@@ -82,11 +82,15 @@ func (f Fetcher) client() *http.Client {
 		}}.Client()
 }
 
-// Fetch fetches one file of a job, going on where it was cut off if the server has the
-// same file still. want is the SHA-256 it must have, in hexadecimal, or empty. name, if
-// not empty, is what to call it; else the server or the address tells. told hears of
-// bytes.
-func (j *Job) Fetch(ctx context.Context, f *File, kind household.Kind, name, want string, with Fetcher,
+// Wanted says more of a file than its address does.
+type Wanted struct {
+	Name string // what to call it; else the server or the address tells
+	Sum  string // the SHA-256 it must have, in hexadecimal; empty for any
+}
+
+// Fetch fetches one file of a job, and continues where it was cut off if the server has the
+// same file still. told hears of bytes.
+func (j *Job) Fetch(ctx context.Context, f *File, kind household.Kind, want Wanted, with Fetcher,
 	told func(n int64)) error {
 	u, err := ParseAddress(f.Source)
 	if err != nil {
@@ -106,33 +110,9 @@ func (j *Job) Fetch(ctx context.Context, f *File, kind household.Kind, name, wan
 	}
 	told(f.Done)
 	f.State, f.Why = Coming, ""
-	pause := cmp.Or(with.Pause, time.Second)
-	for try := 1; ; try++ {
-		before := f.Done
-		wait, err := j.part(ctx, client, u, out, f, name, with, told)
-		if err == nil {
-			break
-		}
-		if ctx.Err() != nil {
-			f.State = Waiting
-			return errors.Join(ctx.Err(), j.Save())
-		}
-		if f.Done > before {
-			try, pause = 1, cmp.Or(with.Pause, time.Second)
-		}
-		if errors.As(err, new(final)) || errors.Is(err, ErrPrivate) || errors.Is(err, ErrTooLarge) ||
-			errors.Is(err, unix.ENOSPC) || try >= cmp.Or(with.Tries, 6) {
-			return err
-		}
-		f.Why = err.Error()
-		if err := j.Save(); err != nil {
-			return err
-		}
-		select {
-		case <-ctx.Done():
-		case <-time.After(max(wait, pause)):
-		}
-		pause = min(2*pause, time.Minute)
+	t := transfer{job: j, f: f, out: out, client: client, address: u, name: want.Name, with: with, told: told}
+	if err := t.persist(ctx); err != nil {
+		return err
 	}
 	if err := out.Sync(); err != nil {
 		return err
@@ -142,7 +122,7 @@ func (j *Job) Fetch(ctx context.Context, f *File, kind household.Kind, name, wan
 		return err
 	}
 	f.Sum = hex.EncodeToString(sum.Sum(nil))
-	if want != "" && !strings.EqualFold(want, f.Sum) {
+	if want.Sum != "" && !strings.EqualFold(want.Sum, f.Sum) {
 		f.Tag, f.Done = "", 0
 		return fmt.Errorf("%w: its SHA-256 is %s", ErrSum, f.Sum)
 	}
@@ -154,63 +134,73 @@ func (j *Job) Fetch(ctx context.Context, f *File, kind household.Kind, name, wan
 	return j.Save()
 }
 
-// part asks for what is missing of a file. wait is how long the server asks to be left
-// alone.
-func (j *Job) part(ctx context.Context, client *http.Client, u *url.URL, out *os.File, f *File, name string,
-	with Fetcher, told func(n int64)) (wait time.Duration, err error) {
+// transfer brings one file from its server into the file that holds it.
+type transfer struct {
+	job     *Job
+	f       *File
+	out     *os.File
+	client  *http.Client
+	address *url.URL
+	name    string
+	with    Fetcher
+	told    func(n int64)
+}
+
+// persist asks again until all is there, or trying again is no use.
+func (t *transfer) persist(ctx context.Context) error {
+	f, pause := t.f, cmp.Or(t.with.Pause, time.Second)
+	for try := 1; ; try++ {
+		before := f.Done
+		wait, err := t.request(ctx)
+		if err == nil {
+			return nil
+		}
+		if ctx.Err() != nil {
+			f.State = Waiting
+			return errors.Join(ctx.Err(), t.job.Save())
+		}
+		if f.Done > before {
+			try, pause = 1, cmp.Or(t.with.Pause, time.Second)
+		}
+		if errors.As(err, new(final)) || errors.Is(err, ErrPrivate) || errors.Is(err, ErrTooLarge) ||
+			errors.Is(err, unix.ENOSPC) || try >= cmp.Or(t.with.Tries, 6) {
+			return err
+		}
+		f.Why = err.Error()
+		if err := t.job.Save(); err != nil {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(max(wait, pause)):
+		}
+		pause = min(2*pause, time.Minute)
+	}
+}
+
+// request asks once for what is missing. wait is how long the server asks to be left alone.
+func (t *transfer) request(ctx context.Context) (wait time.Duration, err error) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	r, err := http.NewRequestWithContext(ctx, "GET", u.String(), nil)
+	r, err := http.NewRequestWithContext(ctx, "GET", t.address.String(), nil)
 	if err != nil {
 		return 0, err
 	}
-	r.Header.Set("User-Agent", "CozyShelf/"+cmp.Or(with.Version, "0"))
+	f := t.f
+	r.Header.Set("User-Agent", "CozyShelf/"+cmp.Or(t.with.Version, "0"))
 	r.Header.Set("Accept", "*/*")
 	if f.Done > 0 {
 		r.Header.Set("Range", fmt.Sprintf("bytes=%d-", f.Done))
 		r.Header.Set("If-Range", f.Tag)
 	}
-	res, err := client.Do(r)
+	res, err := t.client.Do(r)
 	if err != nil {
 		return 0, err
 	}
 	defer res.Body.Close()
-	again := func(from int64) error { // what is there counts no longer
-		if f.Done > from {
-			told(from - f.Done)
-		}
-		f.Done = from
-		return out.Truncate(from)
-	}
-	switch res.StatusCode {
-	case http.StatusOK:
-		if err := again(0); err != nil {
-			return 0, err
-		}
-		f.Size = res.ContentLength
-	case http.StatusPartialContent:
-		var from, to, all int64
-		if _, err := fmt.Sscanf(res.Header.Get("Content-Range"), "bytes %d-%d/%d", &from, &to, &all); err != nil ||
-			from != f.Done || all <= to {
-			return 0, errors.Join(fmt.Errorf("the server sent another part than was asked for: %q",
-				res.Header.Get("Content-Range")), again(0))
-		}
-		f.Size = all
-	case http.StatusRequestedRangeNotSatisfiable:
-		if all := strings.TrimPrefix(res.Header.Get("Content-Range"), "bytes */"); f.Done > 0 &&
-			all == strconv.FormatInt(f.Done, 10) {
-			f.Size = f.Done // it was whole already
-			return 0, nil
-		}
-		return 0, errors.Join(errors.New("the server has another file now"), again(0))
-	case http.StatusTooManyRequests, http.StatusInternalServerError, http.StatusBadGateway,
-		http.StatusServiceUnavailable, http.StatusGatewayTimeout, http.StatusRequestTimeout:
-		if s, err := strconv.Atoi(res.Header.Get("Retry-After")); err == nil && s > 0 {
-			wait = min(time.Duration(s)*time.Second, 10*time.Minute)
-		}
-		return wait, fmt.Errorf("the server says %s", res.Status)
-	default:
-		return 0, finally("the server says %s", res.Status)
+	complete, wait, err := t.answered(res)
+	if err != nil || complete {
+		return wait, err
 	}
 	if res.Uncompressed || res.Header.Get("Content-Encoding") != "" &&
 		res.Header.Get("Content-Encoding") != "identity" {
@@ -220,11 +210,11 @@ func (j *Job) part(ctx context.Context, client *http.Client, u *url.URL, out *os
 		f.Tag = res.Header.Get("Last-Modified") // a weak one says nothing of bytes
 	}
 	if f.To == "" || f.To == "." || f.To == "file" {
-		f.To = called(cmp.Or(name, suggested(res)), res)
+		f.To = called(cmp.Or(t.name, suggested(res)), res)
 	}
-	limit := with.Limit
+	limit := t.with.Limit
 	if limit == 0 {
-		free, err := Free(j.at)
+		free, err := Free(t.job.at)
 		if err != nil {
 			return 0, err
 		}
@@ -233,33 +223,85 @@ func (j *Job) part(ctx context.Context, client *http.Client, u *url.URL, out *os
 	if f.Size > limit {
 		return 0, fmt.Errorf("%w: it has %d bytes, and %d may come", ErrTooLarge, f.Size, limit)
 	}
-	if err := j.Save(); err != nil {
+	if err := t.job.Save(); err != nil {
 		return 0, err
 	}
-	stall := cmp.Or(with.Stall, time.Minute)
+	return 0, t.receive(ctx, cancel, res.Body, limit)
+}
+
+// answered reads the head of an answer: what follows it, if anything does. complete says that
+// nothing was missing.
+func (t *transfer) answered(res *http.Response) (complete bool, wait time.Duration, err error) {
+	f := t.f
+	switch res.StatusCode {
+	case http.StatusOK:
+		if err := t.anew(); err != nil {
+			return false, 0, err
+		}
+		f.Size = res.ContentLength
+	case http.StatusPartialContent:
+		var from, to, all int64
+		if _, err := fmt.Sscanf(res.Header.Get("Content-Range"), "bytes %d-%d/%d", &from, &to, &all); err != nil ||
+			from != f.Done || all <= to {
+			return false, 0, errors.Join(fmt.Errorf("the server sent another part than was asked for: %q",
+				res.Header.Get("Content-Range")), t.anew())
+		}
+		f.Size = all
+	case http.StatusRequestedRangeNotSatisfiable:
+		if all := strings.TrimPrefix(res.Header.Get("Content-Range"), "bytes */"); f.Done > 0 &&
+			all == strconv.FormatInt(f.Done, 10) {
+			f.Size = f.Done
+			return true, 0, nil
+		}
+		return false, 0, errors.Join(errors.New("the server has another file now"), t.anew())
+	case http.StatusTooManyRequests, http.StatusInternalServerError, http.StatusBadGateway,
+		http.StatusServiceUnavailable, http.StatusGatewayTimeout, http.StatusRequestTimeout:
+		if s, err := strconv.Atoi(res.Header.Get("Retry-After")); err == nil && s > 0 {
+			wait = min(time.Duration(s)*time.Second, 10*time.Minute)
+		}
+		return false, wait, fmt.Errorf("the server says %s", res.Status)
+	default:
+		return false, 0, finally("the server says %s", res.Status)
+	}
+	return false, 0, nil
+}
+
+// anew begins from the first byte again: what is there counts no longer.
+func (t *transfer) anew() error {
+	if t.f.Done > 0 {
+		t.told(-t.f.Done)
+	}
+	t.f.Done = 0
+	return t.out.Truncate(0)
+}
+
+// receive writes down what comes, until it ends or nothing comes any more.
+func (t *transfer) receive(ctx context.Context, cancel context.CancelCauseFunc, body io.Reader, limit int64) error {
+	f := t.f
+	stall := cmp.Or(t.with.Stall, time.Minute)
 	timer := time.AfterFunc(stall, func() { cancel(fmt.Errorf("nothing came for %s", stall)) })
 	defer timer.Stop()
 	b := make([]byte, 256<<10)
 	saved := time.Now()
 	for {
-		n, rerr := res.Body.Read(b)
+		n, rerr := body.Read(b)
 		if n > 0 {
 			timer.Reset(stall)
 			if f.Done+int64(n) > limit {
-				return 0, fmt.Errorf("%w: more than %d bytes came", ErrTooLarge, limit)
+				return fmt.Errorf("%w: more than %d bytes came", ErrTooLarge, limit)
 			}
-			if _, err := out.WriteAt(b[:n], f.Done); err != nil {
-				return 0, err
+			if _, err := t.out.WriteAt(b[:n], f.Done); err != nil {
+				return err
 			}
 			f.Done += int64(n)
-			told(int64(n))
+			t.told(int64(n))
 			if time.Since(saved) > 2*time.Second {
 				// What is said to be there must be.
-				if err := out.Sync(); err != nil {
-					return 0, err
+				if err := t.out.Sync(); err != nil {
+					return err
 				}
-				if err := j.Save(); err != nil {
-					return 0, err
+				if err := t.job.Save(); err != nil {
+					return err
 				}
 				saved = time.Now()
 			}
@@ -267,14 +309,11 @@ func (j *Job) part(ctx context.Context, client *http.Client, u *url.URL, out *os
 		switch {
 		case errors.Is(rerr, io.EOF) && (f.Size < 0 || f.Done == f.Size):
 			f.Size = f.Done
-			return 0, nil
+			return nil
 		case errors.Is(rerr, io.EOF):
-			return 0, fmt.Errorf("it ended after %d of %d bytes", f.Done, f.Size)
+			return fmt.Errorf("it ended after %d of %d bytes", f.Done, f.Size)
 		case rerr != nil:
-			if cause := context.Cause(ctx); cause != nil {
-				rerr = cause
-			}
-			return 0, rerr
+			return cmp.Or(context.Cause(ctx), rerr)
 		}
 	}
 }

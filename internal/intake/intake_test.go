@@ -382,7 +382,7 @@ func fetch(t *testing.T, address string, want string, with Fetcher) (*Job, strin
 	}
 	t.Cleanup(func() { j.Close() })
 	with.Pause = time.Millisecond
-	return j, to, j.Fetch(ctx, &j.Files[0], household.Films, "", want, with, func(int64) {})
+	return j, to, j.Fetch(ctx, &j.Files[0], household.Films, Wanted{Sum: want}, with, func(int64) {})
 }
 
 func TestFetching(t *testing.T) {
@@ -474,7 +474,7 @@ func TestFetchingGoesOnAfterACrash(t *testing.T) {
 		if j, err = Open(to, j.ID); err != nil {
 			t.Fatal(err)
 		}
-		if err := j.Fetch(ctx, &j.Files[0], household.Films, "", "", Fetcher{Private: true, Pause: time.Millisecond},
+		if err := j.Fetch(ctx, &j.Files[0], household.Films, Wanted{}, Fetcher{Private: true, Pause: time.Millisecond},
 			func(int64) {}); err != nil {
 			t.Fatal(err)
 		}

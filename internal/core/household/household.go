@@ -294,130 +294,136 @@ func (h *Household) Fault(key string) (c Complaint, ok bool) {
 
 // judge finds every impossible value. given tells whether a key is in the text.
 func (h *Household) judge(given func(key string) bool) []complaint {
-	var out []complaint
-	bad := func(key, fix, why string, args ...any) {
-		out = append(out, complaint{key, fmt.Sprintf(why, args...), fix})
-	}
+	var c complaints
 	if h.Format != 1 {
-		bad("format", "write: format = 1", "this program reads format 1, the file says %d", h.Format)
+		c.bad("format", "write: format = 1", "this program reads format 1, the file says %d", h.Format)
 	}
+	h.judgeHousehold(&c)
+	h.judgeServer(&c, given)
+	h.judgeLife(&c)
+	h.judgeQuiet(&c)
+	h.judgeStorage(&c)
+	h.judgeLookup(&c)
+	h.judgeShelves(&c)
+	h.judgePlaces(&c)
+	h.judgeRemote(&c)
+	return c
+}
+
+// complaints are what is found wrong, in the order in which it is told.
+type complaints []complaint
+
+// bad adds that the value of a key is impossible, why, and what to write.
+func (c *complaints) bad(key, fix, why string, args ...any) {
+	*c = append(*c, complaint{key, fmt.Sprintf(why, args...), fix})
+}
+
+func (h *Household) judgeHousehold(c *complaints) {
 	if strings.TrimSpace(h.Household.Name) == "" {
-		bad("household.name", "write: name = \"…\" under [household]", "the household has no name")
+		c.bad("household.name", "write: name = \"…\" under [household]", "the household has no name")
 	} else if len(h.Household.Name) > 80 ||
 		strings.ContainsFunc(h.Household.Name, func(r rune) bool { return r < ' ' }) {
-		bad("household.name", "choose a name of at most 80 bytes with no control characters",
+		c.bad("household.name", "choose a name of at most 80 bytes with no control characters",
 			"the name cannot be shown on one line")
 	}
 	if _, err := time.LoadLocation(h.Household.Timezone); err != nil || h.Household.Timezone == "Local" {
-		bad("household.timezone", "write an IANA time zone, such as \"Europe/Riga\" or \"UTC\"",
+		c.bad("household.timezone", "write an IANA time zone, such as \"Europe/Riga\" or \"UTC\"",
 			"time zone %q is not known", h.Household.Timezone)
 	}
 	if !langTag.MatchString(h.Household.Language) {
-		bad("household.language", "write a language such as \"en\" or \"lv\"", "%q is not a language tag",
+		c.bad("household.language", "write a language such as \"en\" or \"lv\"", "%q is not a language tag",
 			h.Household.Language)
 	}
+}
+
+func (h *Household) judgeServer(c *complaints, given func(key string) bool) {
 	if !slices.Contains([]string{"auto", "docker", "podman", "process"}, h.Server.Engine) {
-		bad("server.engine", "write one of: auto, docker, podman, process", "engine %q is not known", h.Server.Engine)
+		c.bad("server.engine", "write one of: auto, docker, podman, process", "engine %q is not known", h.Server.Engine)
 	}
 	switch {
 	case h.Server.RunAs == "" && given("server.run_as"):
-		bad("server.run_as", "write an account, uid:gid, or leave the line out for "+DefaultAccount,
+		c.bad("server.run_as", "write an account, uid:gid, or leave the line out for "+DefaultAccount,
 			"no run-as account is given")
 	case !account.MatchString(h.Server.RunAs):
 		if _, _, ok := h.Server.IDs(); !ok {
-			bad("server.run_as", "write an account name, or two numbers such as \"1500:1500\"",
+			c.bad("server.run_as", "write an account name, or two numbers such as \"1500:1500\"",
 				"%q is neither an account name nor uid:gid", h.Server.RunAs)
 		}
 	}
 	for i, g := range h.Server.Groups {
 		if n, ok := GroupNumber(g); !account.MatchString(g) && (!ok || n == 1<<32-1) {
-			bad(fmt.Sprintf("server.groups[%d]", i), "write a group's name, or its number in quotes", "%q is neither",
+			c.bad(fmt.Sprintf("server.groups[%d]", i), "write a group's name, or its number in quotes", "%q is neither",
 				g)
 		}
 	}
 	for i, d := range h.Server.Devices {
 		if !strings.HasPrefix(path.Clean(d), "/dev/") ||
 			strings.ContainsFunc(d, func(r rune) bool { return r <= ' ' || r == ':' }) {
-			bad(fmt.Sprintf("server.devices[%d]", i), "write a device, such as \"/dev/dri\"",
+			c.bad(fmt.Sprintf("server.devices[%d]", i), "write a device, such as \"/dev/dri\"",
 				"%q is no device below /dev", d)
 		}
 	}
 	if h.Server.Port < 1 || h.Server.Port > 65535 || given("server.port") && h.Server.Port == 0 {
-		bad("server.port", "choose a port from 1 to 65535; 26990 is ours", "port %d is out of range", h.Server.Port)
+		c.bad("server.port", "choose a port from 1 to 65535; 26990 is ours", "port %d is out of range", h.Server.Port)
 	}
 	if _, err := h.Server.BindAddr(); err != nil {
-		bad("server.bind", "write lan, localhost, or an address such as \"192.0.2.10\"", "%q is not an address",
+		c.bad("server.bind", "write lan, localhost, or an address such as \"192.0.2.10\"", "%q is not an address",
 			h.Server.Bind)
 	}
 	if !netName.MatchString(h.Server.Network) {
-		bad("server.network", "write own, host, or the name of a network of the engine",
+		c.bad("server.network", "write own, host, or the name of a network of the engine",
 			"%q cannot be a network's name", h.Server.Network)
 	}
 	if p := h.Server.Processors; p < 0 || p > 1024 || p != p || p > 0 && p < 0.1 {
-		bad("server.processors", "write how many cores it may keep busy, such as 1.5, or leave the line out",
+		c.bad("server.processors", "write how many cores it may keep busy, such as 1.5, or leave the line out",
 			"%v is no number of processor cores from 0.1 on", p)
 	}
 	if h.Server.LogLimit < 1<<20 {
-		bad("server.log_limit", "give it 1 MiB or more", "%s holds too little of a log to find anything",
+		c.bad("server.log_limit", "give it 1 MiB or more", "%s holds too little of a log to find anything",
 			h.Server.LogLimit)
 	}
-	out = append(out, h.judgeLife()...)
-	out = append(out, h.judgeQuiet()...)
 	if h.Server.Memory < leastMemory {
-		bad("server.memory", "give it 64 MiB or more", "%s is less than the server needs", h.Server.Memory)
+		c.bad("server.memory", "give it 64 MiB or more", "%s is less than the server needs", h.Server.Memory)
 	}
+}
+
+func (h *Household) judgeStorage(c *complaints) {
 	if h.Storage.ScratchLimit < 16<<20 {
-		bad("storage.scratch_limit", "give it 16 MiB or more", "%s holds no piece of a film", h.Storage.ScratchLimit)
+		c.bad("storage.scratch_limit", "give it 16 MiB or more", "%s holds no piece of a film", h.Storage.ScratchLimit)
 	}
 	if h.Storage.State == "" {
-		bad("storage.state", "write: state = \"/srv/cozyshelf/state\" under [storage]", "the state folder is not given")
+		c.bad("storage.state", "write: state = \"/srv/cozyshelf/state\" under [storage]", "the state folder is not given")
 	} else if why := folderFault(h.Storage.State); why != "" {
-		bad("storage.state", "write the whole path of a folder", "%s", why)
+		c.bad("storage.state", "write the whole path of a folder", "%s", why)
 	}
 	if h.Storage.Scratch != "memory" {
 		if why := folderFault(h.Storage.Scratch); why != "" {
-			bad("storage.scratch", "write memory, or the whole path of a folder", "%s", why)
+			c.bad("storage.scratch", "write memory, or the whole path of a folder", "%s", why)
 		}
 	}
-	out = append(out, h.judgeShelves()...)
+}
+
+func (h *Household) judgeRemote(c *complaints) {
 	if h.Remote.Address != "" {
 		u, err := url.Parse(h.Remote.Address)
 		if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || u.Path != "" && u.Path != "/" ||
 			u.User != nil || u.RawQuery != "" {
-			bad("remote.address", "write it as in a browser, such as \"https://shelf.example.net\"",
+			c.bad("remote.address", "write it as in a browser, such as \"https://shelf.example.net\"",
 				"%q is not an address of a web site", h.Remote.Address)
 		}
 	}
 	for i, p := range h.Remote.TrustedProxies {
 		if _, err := ParseNetwork(p); err != nil {
-			bad(fmt.Sprintf("remote.trusted_proxies[%d]", i),
+			c.bad(fmt.Sprintf("remote.trusted_proxies[%d]", i),
 				"write an address or a network, such as \"192.0.2.10\" or \"192.0.2.0/24\"", "%q is neither", p)
 		}
 	}
-	return out
 }
 
-func (h *Household) judgeShelves() []complaint {
-	var out []complaint
-	bad := func(key, fix, why string, args ...any) {
-		out = append(out, complaint{key, fmt.Sprintf(why, args...), fix})
-	}
-	type place struct{ key, path, what, shown string }
-	var places []place
-	if h.Storage.State != "" {
-		places = append(places, place{"storage.state", path.Clean(h.Storage.State), "the state folder",
-			path.Clean(h.Storage.State)})
-	}
-	if h.Storage.Scratch != "memory" && strings.HasPrefix(h.Storage.Scratch, "/") {
-		places = append(places, place{"storage.scratch", path.Clean(h.Storage.Scratch), "the scratch folder",
-			path.Clean(h.Storage.Scratch)})
-	}
-	if f := h.Backup.Folder; strings.HasPrefix(f, "/") {
-		places = append(places, place{"backup.folder", path.Clean(f), "the folder of backups", path.Clean(f)})
-	}
+func (h *Household) judgeLookup(c *complaints) {
 	for i, s := range h.Lookup.Sources {
 		if !slices.Contains(Catalogues, s) {
-			bad(fmt.Sprintf("lookup.sources[%d]", i), "write wikidata or musicbrainz", "the catalogue %q is not known",
+			c.bad(fmt.Sprintf("lookup.sources[%d]", i), "write wikidata or musicbrainz", "the catalogue %q is not known",
 				s)
 		}
 	}
@@ -425,77 +431,108 @@ func (h *Household) judgeShelves() []complaint {
 		"musicbrainz": h.Lookup.MusicBrainz, "covers": h.Lookup.Covers} {
 		if u, err := url.Parse(s); s != "" &&
 			(err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "") {
-			bad("lookup."+key, "write an address such as https://example.net/w/api.php", "%q is no address", s)
+			c.bad("lookup."+key, "write an address such as https://example.net/w/api.php", "%q is no address", s)
 		}
 	}
 	if _, err := h.Lookup.PauseOf(); err != nil {
-		bad("lookup.pause", "write a length from 1s to 1m; less, from 50ms on, where every catalogue's address is "+
+		c.bad("lookup.pause", "write a length from 1s to 1m; less, from 50ms on, where every catalogue's address is "+
 			"one of "+
 			"your own", "%v", err)
 	}
+}
+
+func (h *Household) judgeShelves(c *complaints) {
 	seen := map[string]bool{}
 	for i, s := range h.Shelves {
 		key := fmt.Sprintf("shelf[%d]", i)
 		switch {
 		case s.Name == "":
-			bad(key, "write: name = \"films\"", "the shelf has no name")
+			c.bad(key, "write: name = \"films\"", "the shelf has no name")
 		case !shelfName.MatchString(s.Name):
-			bad(key+".name", "use small letters, digits and hyphens, 40 at most", "%q cannot be a shelf's name", s.Name)
+			c.bad(key+".name", "use small letters, digits and hyphens, 40 at most", "%q cannot be a shelf's name", s.Name)
 		case seen[s.Name]:
-			bad(key+".name", "give each shelf a name of its own", "there are two shelves called %q", s.Name)
+			c.bad(key+".name", "give each shelf a name of its own", "there are two shelves called %q", s.Name)
 		}
 		seen[s.Name] = true
 		if s.Kind == "" {
-			bad(key, "write: kind = \"films\"", "shelf %q has no kind", s.Name)
+			c.bad(key, "write: kind = \"films\"", "shelf %q has no kind", s.Name)
 		} else if !slices.Contains(Kinds, s.Kind) {
-			bad(key+".kind", "write one of: films, series, music, photos, recordings", "kind %q is not known", s.Kind)
+			c.bad(key+".kind", "write one of: films, series, music, photos, recordings", "kind %q is not known", s.Kind)
 		}
 		if s.Access != Read && s.Access != Change {
-			bad(key+".access", "write read or change", "access %q is not known", s.Access)
+			c.bad(key+".access", "write read or change", "access %q is not known", s.Access)
 		}
 		if s.Credentials != "" {
 			if why := folderFault(s.Credentials); why != "" {
-				bad(key+".credentials", "write the whole path of a file", "%s", why)
+				c.bad(key+".credentials", "write the whole path of a file", "%s", why)
 			} else if !slices.ContainsFunc(s.Folders, func(f string) bool { return strings.HasPrefix(f, "smb://") }) {
-				bad(key+".credentials", "remove it", "no folder of shelf %q is a share as smb://", s.Name)
+				c.bad(key+".credentials", "remove it", "no folder of shelf %q is a share as smb://", s.Name)
 			}
 		}
 		if _, err := ParsePause(s.ScanEvery); s.ScanEvery != "" && s.ScanEvery != Never && err != nil {
-			bad(key+".scan_every", "write day, week, never, or hours such as \"6h\"", "%v", err)
+			c.bad(key+".scan_every", "write day, week, never, or hours such as \"6h\"", "%v", err)
 		}
 		if len(s.Folders) == 0 {
-			bad(key, "write: folders = [\"/srv/media/films\"]", "shelf %q has no folder", s.Name)
+			c.bad(key, "write: folders = [\"/srv/media/films\"]", "shelf %q has no folder", s.Name)
 		}
 		for j, f := range s.Folders {
 			at := fmt.Sprintf("%s.folders[%d]", key, j)
 			if IsShare(f) {
-				if share, err := ParseShare(f); err != nil {
-					bad(at, "write it as \"nfs://nas.home.arpa/export/films\" or \"smb://nas.home.arpa/media/films\"",
-						"%v", err)
-				} else {
-					places = append(places, place{at, share.place(), fmt.Sprintf("a folder of shelf %q", s.Name), f})
+				if _, err := ParseShare(f); err != nil {
+					c.bad(at,
+						"write it as \"nfs://nas.home.arpa/export/films\" or \"smb://nas.home.arpa/media/films\"", "%v", err)
 				}
-				continue
+			} else if why := folderFault(f); why != "" {
+				c.bad(at, "write the whole path of a folder", "%s", why)
 			}
-			if why := folderFault(f); why != "" {
-				bad(at, "write the whole path of a folder", "%s", why)
-				continue
-			}
-			places = append(places, place{at, path.Clean(f), fmt.Sprintf("a folder of shelf %q", s.Name),
-				path.Clean(f)})
 		}
 	}
+}
+
+// judgePlaces finds folders that lie in one another.
+func (h *Household) judgePlaces(c *complaints) {
+	places := h.places()
 	for i, a := range places {
 		for _, b := range places[:i] {
 			switch {
 			case a.path == b.path:
-				bad(a.key, "name each folder once", "%s is also %s", a.shown, b.what)
+				c.bad(a.key, "name each folder once", "%s is also %s", a.shown, b.what)
 			case Within(a.path, b.path):
-				bad(a.key, "keep them apart, or name only the outer one", "%s lies inside %s, %s", a.shown, b.shown,
+				c.bad(a.key, "keep them apart, or name only the outer one", "%s lies inside %s, %s", a.shown, b.shown,
 					b.what)
 			case Within(b.path, a.path):
-				bad(a.key, "keep them apart, or name only the outer one", "%s contains %s, %s", a.shown, b.shown,
+				c.bad(a.key, "keep them apart, or name only the outer one", "%s contains %s, %s", a.shown, b.shown,
 					b.what)
+			}
+		}
+	}
+}
+
+// place is a folder that the household file names, and under which key.
+type place struct{ key, path, what, shown string }
+
+// places are the folders that are written as they should be.
+func (h *Household) places() []place {
+	var out []place
+	add := func(key, folder, what string) {
+		out = append(out, place{key, path.Clean(folder), what, path.Clean(folder)})
+	}
+	if h.Storage.State != "" {
+		add("storage.state", h.Storage.State, "the state folder")
+	}
+	if h.Storage.Scratch != "memory" && strings.HasPrefix(h.Storage.Scratch, "/") {
+		add("storage.scratch", h.Storage.Scratch, "the scratch folder")
+	}
+	if strings.HasPrefix(h.Backup.Folder, "/") {
+		add("backup.folder", h.Backup.Folder, "the folder of backups")
+	}
+	for i, s := range h.Shelves {
+		for j, f := range s.Folders {
+			key, what := fmt.Sprintf("shelf[%d].folders[%d]", i, j), fmt.Sprintf("a folder of shelf %q", s.Name)
+			if share, err := ParseShare(f); IsShare(f) && err == nil {
+				out = append(out, place{key, share.place(), what, f})
+			} else if !IsShare(f) && folderFault(f) == "" {
+				add(key, f, what)
 			}
 		}
 	}

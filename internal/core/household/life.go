@@ -19,73 +19,68 @@ const (
 )
 
 // judgeLife finds impossible values among what rules the life of a deployment.
-func (h *Household) judgeLife() []complaint {
-	var out []complaint
-	bad := func(key, fix, why string, args ...any) {
-		out = append(out, complaint{key, fmt.Sprintf(why, args...), fix})
-	}
+func (h *Household) judgeLife(c *complaints) {
 	s := h.Server
 	if strings.ContainsFunc(s.Version, func(r rune) bool { return r <= ' ' || r == 0x7f }) || len(s.Version) > 80 {
-		bad("server.version", "write it as cozyshelf --version shows it, or leave the line out",
+		c.bad("server.version", "write it as cozyshelf --version shows it, or leave the line out",
 			"%q cannot be a version", s.Version)
 	}
 	if !slices.Contains([]Start{StartBoot, StartCrash, StartNever}, s.Start) {
-		bad("server.start", "write boot (with the machine, and after a crash), crash (after a crash only) or never",
+		c.bad("server.start", "write boot (with the machine, and after a crash), crash (after a crash only) or never",
 			"start %q is not known", s.Start)
 	}
 	if n, err := strconv.ParseUint(s.Umask, 8, 16); !umaskText.MatchString(s.Umask) || err != nil || n&0o700 != 0 {
-		bad("server.umask", "write three or four octal digits that leave the owner all, such as \"0022\" or \"0002\"",
+		c.bad("server.umask", "write three or four octal digits that leave the owner all, such as \"0022\" or \"0002\"",
 			"%q cannot be a umask", s.Umask)
 	}
 	for i, d := range s.DNS {
 		if a, err := netip.ParseAddr(d); err != nil || a.IsUnspecified() || a.IsMulticast() {
-			bad(fmt.Sprintf("server.dns[%d]", i), "write an address, such as \"192.0.2.53\"",
+			c.bad(fmt.Sprintf("server.dns[%d]", i), "write an address, such as \"192.0.2.53\"",
 				"%q is not the address of a name server", d)
 		}
 	}
 	if len(s.DNS) > 3 {
-		bad("server.dns", "leave three", "resolvers look at three name servers (resolv.conf(5)), and there are %d",
+		c.bad("server.dns", "leave three", "resolvers look at three name servers (resolv.conf(5)), and there are %d",
 			len(s.DNS))
 	}
 	for name, addr := range s.Hosts {
 		if _, err := netip.ParseAddr(addr); err != nil || !hostName.MatchString(name) {
-			bad("server.hosts", "write hosts = { \"nas.home.arpa\" = \"192.0.2.10\" }",
+			c.bad("server.hosts", "write hosts = { \"nas.home.arpa\" = \"192.0.2.10\" }",
 				"%q = %q is no name of a host with its address", name, addr)
 		}
 	}
 	for i, name := range s.Names {
 		if !hostName.MatchString(name) || len(name) > 253 {
-			bad(fmt.Sprintf("server.names[%d]", i),
+			c.bad(fmt.Sprintf("server.names[%d]", i),
 				"write a name as it stands in a browser's address, such as \"shelf.home.arpa\"",
 				"%q is no name of a host", name)
 		}
 	}
 	if !slices.Contains([]string{"debug", "info", "warn", "error"}, s.LogLevel) {
-		bad("server.log_level", "write debug, info, warn or error", "level %q is not known", s.LogLevel)
+		c.bad("server.log_level", "write debug, info, warn or error", "level %q is not known", s.LogLevel)
 	}
 	if !slices.Contains([]string{"text", "json"}, s.LogFormat) {
-		bad("server.log_format", "write text or json", "format %q is not known", s.LogFormat)
+		c.bad("server.log_format", "write text or json", "format %q is not known", s.LogFormat)
 	}
 	b := h.Backup
 	if b.Every == "" {
 		if b.At != "" || b.Keep != 0 {
-			bad("backup", "write: every = \"day\"", "the server is not told how often to make backups")
+			c.bad("backup", "write: every = \"day\"", "the server is not told how often to make backups")
 		}
 	} else if _, err := ParsePause(b.Every); err != nil {
-		bad("backup.every", "write day, week, or hours such as \"12h\"", "%v", err)
+		c.bad("backup.every", "write day, week, or hours such as \"12h\"", "%v", err)
 	}
 	if _, err := time.Parse("15:04", b.At); b.At != "" && err != nil {
-		bad("backup.at", "write a time of day, such as \"03:30\"", "%q is none", b.At)
+		c.bad("backup.at", "write a time of day, such as \"03:30\"", "%q is none", b.At)
 	}
 	if b.Keep < 0 || b.Keep > mostBackups {
-		bad("backup.keep", "write how many to keep, from 1 to 1000", "%d cannot be kept", b.Keep)
+		c.bad("backup.keep", "write how many to keep, from 1 to 1000", "%d cannot be kept", b.Keep)
 	}
 	if b.Folder != "" {
 		if why := folderFault(b.Folder); why != "" {
-			bad("backup.folder", "write the whole path of a folder", "%s", why)
+			c.bad("backup.folder", "write the whole path of a folder", "%s", why)
 		}
 	}
-	return out
 }
 
 // Never says that a shelf is looked at only when its files change, and when somebody asks.

@@ -57,19 +57,16 @@ func (h Hours) Hold(t time.Time) bool {
 	return now >= h.From || now < h.To
 }
 
-func (h *Household) judgeQuiet() []complaint {
-	var out []complaint
+func (h *Household) judgeQuiet(c *complaints) {
 	for i, w := range h.Quiet.Work {
 		if !slices.Contains(QuietWork, w) {
-			out = append(out, complaint{fmt.Sprintf("quiet.work[%d]", i), fmt.Sprintf("work %q is not known", w),
-				"write " + strings.Join(QuietWork, ", ")})
+			c.bad(fmt.Sprintf("quiet.work[%d]", i), "write "+strings.Join(QuietWork, ", "), "work %q is not known", w)
 		}
 	}
 	if h.Quiet.Hours == "" {
-		return out
+		return
 	}
 	if _, err := ParseHours(h.Quiet.Hours); err != nil {
-		out = append(out, complaint{"quiet.hours", err.Error(), "write it as \"01:00-06:00\""})
+		c.bad("quiet.hours", "write it as \"01:00-06:00\"", "%v", err)
 	}
-	return out
 }
