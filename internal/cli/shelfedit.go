@@ -61,30 +61,9 @@ for the run-as account. cozyshelf deploy then makes it so.`,
 			if err != nil {
 				return err
 			}
-			a.say("%s\n", show.Bold(a.household))
-			a.say("  • new shelf %s of kind %s, to %s, from %s\n", s.Name, s.Kind, s.Access,
-				strings.Join(s.Folders, ", "))
-			var missing []string
-			for _, f := range s.Folders {
-				if household.IsShare(f) {
-					continue
-				}
-				if machine.Silent(f) {
-					return &problem.Problem{What: "the folder does not answer", Where: f,
-						Why: machine.ErrSilent.Error(), Fix: "see to the disk or the network behind it, and try again"}
-				}
-				if why := notFolder(f); why != "" {
-					return &problem.Problem{What: "the folder of a shelf must be a folder", Where: f, Why: why,
-						Fix: "name the folder that it lies in", Exit: problem.ExitUsage}
-				}
-				if _, err := os.Stat(f); errors.Is(err, os.ErrNotExist) {
-					if !make {
-						return &problem.Problem{What: "the folder does not exist", Where: f,
-							Why: "a shelf needs its folder", Fix: "give --make to have it made, or make it yourself"}
-					}
-					missing = append(missing, f)
-					a.say("  • make the folder %s\n", f)
-				}
+			missing, err := a.showNewShelf(s, make)
+			if err != nil {
+				return err
 			}
 			if err := a.agree(yes, "Carry this out?"); err != nil {
 				return err
@@ -113,6 +92,36 @@ for the run-as account. cozyshelf deploy then makes it so.`,
 		panic(err) // the flag is made above
 	}
 	return a.reads(c)
+}
+
+// showNewShelf shows a shelf that is to be added, and gives its folders that have to be made. It
+// refuses what cannot be a folder of a shelf.
+func (a *app) showNewShelf(s household.Shelf, mayMake bool) (missing []string, err error) {
+	a.say("%s\n", show.Bold(a.household))
+	a.say("  • new shelf %s of kind %s, to %s, from %s\n", s.Name, s.Kind, s.Access,
+		strings.Join(s.Folders, ", "))
+	for _, f := range s.Folders {
+		if household.IsShare(f) {
+			continue
+		}
+		if machine.Silent(f) {
+			return nil, &problem.Problem{What: "the folder does not answer", Where: f,
+				Why: machine.ErrSilent.Error(), Fix: "see to the disk or the network behind it, and try again"}
+		}
+		if why := notFolder(f); why != "" {
+			return nil, &problem.Problem{What: "the folder of a shelf must be a folder", Where: f, Why: why,
+				Fix: "name the folder that it lies in", Exit: problem.ExitUsage}
+		}
+		if _, err := os.Stat(f); errors.Is(err, os.ErrNotExist) {
+			if !mayMake {
+				return nil, &problem.Problem{What: "the folder does not exist", Where: f,
+					Why: "a shelf needs its folder", Fix: "give --make to have it made, or make it yourself"}
+			}
+			missing = append(missing, f)
+			a.say("  • make the folder %s\n", f)
+		}
+	}
+	return missing, nil
 }
 
 func (a *app) shelfRemoveCommand() *cobra.Command {

@@ -343,14 +343,6 @@ func (a *app) showStatus(r *statusReport) {
 	} else if !r.Healthy {
 		state = "not healthy: " + r.Why
 	}
-	row := func(name, says string, args ...any) {
-		for i, line := range a.out.Lines(show.Clean(fmt.Sprintf(says, args...)), 12) {
-			if i > 0 {
-				name = ""
-			}
-			a.out.Printf("%s %s\n", show.Faint(fmt.Sprintf("%-11s", name)), line)
-		}
-	}
 	a.out.Printf("%s is %s\n", show.Bold(r.Household), show.Clean(state))
 	if r.Fix != "" && !r.Healthy {
 		a.out.Printf("→ %s\n", show.Clean(r.Fix))
@@ -360,75 +352,18 @@ func (a *app) showStatus(r *statusReport) {
 	if r.Isolated {
 		engine += " " + r.EngineIs
 	}
-	row("engine", "%s; starts %s", engine, r.Boot)
-	row("page", "%s", r.Address)
+	a.row("engine", "%s; starts %s", engine, r.Boot)
+	a.row("page", "%s", r.Address)
 	for _, e := range r.Unfinished {
-		row("unfinished", "entry %d, %s: %s; %scozyshelf undo %d takes it back", e.ID, show.When(e.BegunAt),
+		a.row("unfinished", "entry %d, %s: %s; %scozyshelf undo %d takes it back", e.ID, show.When(e.BegunAt),
 			e.What, finishes(e.Undo), e.ID)
 	}
 	if !r.Deployed {
 		return
 	}
-	_, digest, _ := strings.Cut(r.Image, ":")
-	row("program", "%s (image %s)", r.Version, digest[:min(12, len(digest))])
-	row("container", "%s", r.Container)
-	if r.Running {
-		restarts := ""
-		if r.Restarts > 0 {
-			restarts = fmt.Sprintf("; %s since, see cozyshelf logs", show.Count(r.Restarts, "restart", "restarts"))
-		}
-		row("since", "%s (%s)%s", show.When(r.Since), show.Since(time.Since(r.Since)), restarts)
-	}
-	if r.Last != nil {
-		row("deployed", "%s by %s (%s): %s, %s", show.When(r.Last.BegunAt), r.Last.Who, r.Last.Command, r.Last.What,
-			r.Last.Outcome)
-	}
-	for _, d := range r.Drift {
-		row("by hand", "%s; cozyshelf deploy puts it back", d)
-	}
-	if !r.AsFile {
-		why := strings.Join(r.Changes, "; ")
-		if why == "" {
-			why = "the household file or the program differs"
-		}
-		row("to deploy", "%s; see cozyshelf deploy --dry-run", why)
-	}
-	if st := r.Server; st != nil {
-		row("uses", "%s of %s memory, %.0f %% of a processor core; %s free for the state", show.Size(st.Memory),
-			show.Size(r.Limit), r.Processor*100, show.Size(st.Free))
-		if st.Ready {
-			row("members", "%d", st.Members)
-			if st.Members == 0 {
-				row("next", "cozyshelf member add NAME --role admin")
-			}
-		}
-		if d := st.Door; d.Most > 0 {
-			turned := ""
-			if d.Turned > 0 {
-				turned = fmt.Sprintf("; %s gave way to others or found no room",
-					show.Count(int(d.Turned), "one", "of them"))
-			}
-			row("connections", "%d now, %d at most so far, of %d%s; %s being sent, of %d to a member", d.Connections,
-				d.Peak, d.Most, turned, show.Count(d.Deliveries, "file", "files"), d.MostEach)
-		}
-		if q := st.Quiet; q != nil {
-			var left []string
-			for _, w := range q.Work {
-				left = append(left, fmt.Sprintf("%s: %s left", w, show.Count(q.Left[w], "file", "files")))
-			}
-			text := strings.Join(left, ", ")
-			if q.Problem != "" {
-				text += "; " + show.Mark("warning") + " " + q.Problem
-			}
-			row("quiet hours", "%s; %s", q.Hours, text)
-		}
-		if b := st.Backup; b != nil {
-			row("backups", "every %s in %s, %d of %d there; last %s, next %s", b.Every, b.Folder, b.Kept, b.Keep,
-				show.When(b.Last), show.When(b.Next))
-			if b.Problem != "" {
-				row("", "the last one failed: %s", b.Problem)
-			}
-		}
+	a.showDeployed(r)
+	if r.Server != nil {
+		a.showServer(r)
 	}
 	a.showMounts(r.Mounts)
 	if r.Server == nil || !r.Server.Ready {
@@ -438,6 +373,84 @@ func (a *app) showStatus(r *statusReport) {
 	a.showShelves(r.Server.Shelves)
 	a.out.Printf("\n")
 	a.showStreams(r.Streams)
+}
+
+// row shows one line of the status, folded to the terminal's width.
+func (a *app) row(name, says string, args ...any) {
+	for i, line := range a.out.Lines(show.Clean(fmt.Sprintf(says, args...)), 12) {
+		if i > 0 {
+			name = ""
+		}
+		a.out.Printf("%s %s\n", show.Faint(fmt.Sprintf("%-11s", name)), line)
+	}
+}
+
+// showDeployed shows what is deployed, and how it differs from the household file.
+func (a *app) showDeployed(r *statusReport) {
+	_, digest, _ := strings.Cut(r.Image, ":")
+	a.row("program", "%s (image %s)", r.Version, digest[:min(12, len(digest))])
+	a.row("container", "%s", r.Container)
+	if r.Running {
+		restarts := ""
+		if r.Restarts > 0 {
+			restarts = fmt.Sprintf("; %s since, see cozyshelf logs", show.Count(r.Restarts, "restart", "restarts"))
+		}
+		a.row("since", "%s (%s)%s", show.When(r.Since), show.Since(time.Since(r.Since)), restarts)
+	}
+	if r.Last != nil {
+		a.row("deployed", "%s by %s (%s): %s, %s", show.When(r.Last.BegunAt), r.Last.Who, r.Last.Command, r.Last.What,
+			r.Last.Outcome)
+	}
+	for _, d := range r.Drift {
+		a.row("by hand", "%s; cozyshelf deploy puts it back", d)
+	}
+	if !r.AsFile {
+		why := strings.Join(r.Changes, "; ")
+		if why == "" {
+			why = "the household file or the program differs"
+		}
+		a.row("to deploy", "%s; see cozyshelf deploy --dry-run", why)
+	}
+}
+
+// showServer shows what the server says of itself.
+func (a *app) showServer(r *statusReport) {
+	st := r.Server
+	a.row("uses", "%s of %s memory, %.0f %% of a processor core; %s free for the state", show.Size(st.Memory),
+		show.Size(r.Limit), r.Processor*100, show.Size(st.Free))
+	if st.Ready {
+		a.row("members", "%d", st.Members)
+		if st.Members == 0 {
+			a.row("next", "cozyshelf member add NAME --role admin")
+		}
+	}
+	if d := st.Door; d.Most > 0 {
+		turned := ""
+		if d.Turned > 0 {
+			turned = fmt.Sprintf("; %s gave way to others or found no room",
+				show.Count(int(d.Turned), "one", "of them"))
+		}
+		a.row("connections", "%d now, %d at most so far, of %d%s; %s being sent, of %d to a member", d.Connections,
+			d.Peak, d.Most, turned, show.Count(d.Deliveries, "file", "files"), d.MostEach)
+	}
+	if q := st.Quiet; q != nil {
+		var left []string
+		for _, w := range q.Work {
+			left = append(left, fmt.Sprintf("%s: %s left", w, show.Count(q.Left[w], "file", "files")))
+		}
+		text := strings.Join(left, ", ")
+		if q.Problem != "" {
+			text += "; " + show.Mark("warning") + " " + q.Problem
+		}
+		a.row("quiet hours", "%s; %s", q.Hours, text)
+	}
+	if b := st.Backup; b != nil {
+		a.row("backups", "every %s in %s, %d of %d there; last %s, next %s", b.Every, b.Folder, b.Kept, b.Keep,
+			show.When(b.Last), show.When(b.Next))
+		if b.Problem != "" {
+			a.row("", "the last one failed: %s", b.Problem)
+		}
+	}
 }
 
 func (a *app) showMounts(list []mountReport) {

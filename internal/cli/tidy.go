@@ -45,8 +45,7 @@ type tidied struct {
 }
 
 func (a *app) tidyCommand() *cobra.Command {
-	var yes, all, sums, dry bool
-	var scheme, pick string
+	var w tidying
 	c := a.reads(&cobra.Command{
 		Use: "tidy [SHELF]", Short: "Names on disk: shows what should be renamed and why, and does it",
 		Long: `Reads the names of the files on a shelf, or on all, and shows what would be renamed or
@@ -61,101 +60,124 @@ Names it is not sure of are shown, and changed only when they are picked.`,
 			if err != nil {
 				return err
 			}
-			if !slices.Contains(tidy.Schemes, tidy.Scheme(scheme)) {
-				return wrongUse(c, fmt.Sprintf("there is no scheme %q; there are as-it-is, folders and flat", scheme))
-			}
-			picked, err := numbers(pick)
-			if err != nil {
-				return wrongUse(c, err.Error())
-			}
-			name := strings.Join(args, "")
-			i := slices.IndexFunc(h.Shelves, func(s household.Shelf) bool { return s.Name == name })
-			if name != "" && i < 0 {
-				return noSuchShelf(h, name)
-			}
-			if err := a.finishTidying(h, yes); err != nil {
-				return err
-			}
-			watched := a.watched(c.Context())
-			plans := []*tidied{}
-			n := 0
-			for _, s := range h.Shelves {
-				if name != "" && s.Name != name {
-					continue
-				}
-				for _, folder := range s.Folders {
-					p, err := a.planTidy(s, folder, tidy.Scheme(scheme), watched)
-					if err != nil {
-						return err
-					}
-					if p == nil {
-						continue
-					}
-					for i := range p.Moves { // numbered through
-						n++
-						p.Moves[i].N = n
-					}
-					plans = append(plans, p)
-				}
-			}
-			if len(picked) > 0 && slices.Max(picked) > n {
-				return wrongUse(c, fmt.Sprintf("there is no number %d; there are %d", slices.Max(picked), n))
-			}
-			a.showTidy(plans)
-			todo, files := 0, 0
-			for _, p := range plans {
-				p.Moves = slices.DeleteFunc(p.Moves, func(m tidy.Move) bool {
-					if len(picked) > 0 {
-						return !slices.Contains(picked, m.N)
-					}
-					return !all && m.Confidence < tidy.Sure
-				})
-				todo += len(p.Moves)
-				for _, m := range p.Moves {
-					files += 1 + len(m.With)
-				}
-			}
-			if dry || todo == 0 {
-				if a.json {
-					return a.document(plans)
-				}
-				return nil
-			}
-			if err := a.agree(yes, fmt.Sprintf("Rename %s?", show.Count(files, "file", "files"))); err != nil {
-				if a.json {
-					return errors.Join(a.document(plans), err)
-				}
-				return err
-			}
-			for _, p := range plans {
-				if len(p.Moves) == 0 {
-					continue
-				}
-				if err := a.carryTidy(h, p, sums); err != nil {
-					return err
-				}
-			}
-			a.rescan(c.Context(), h, plans)
-			if a.json {
-				return a.document(plans)
-			}
-			for _, p := range plans {
-				if len(p.Odd) > 0 {
-					return &exit{problem.ExitFound}
-				}
-			}
-			return nil
+			return a.tidy(c, h, strings.Join(args, ""), w)
 		},
 	})
 	f := c.Flags()
-	f.StringVar(&scheme, "scheme", string(tidy.AsItIs),
+	f.StringVar(&w.scheme, "scheme", string(tidy.AsItIs),
 		"as-it-is (films that lie in no folder stay so), folders, or flat")
-	f.StringVar(&pick, "pick", "", "only these, by their numbers: 1,4-6")
-	f.BoolVar(&all, "all", false, "also those that are not sure")
-	f.BoolVar(&sums, "hash", false, "prove by SHA-256, too, that no content changed: reads every file twice")
-	f.BoolVar(&dry, "dry-run", false, "only show")
-	f.BoolVar(&yes, "yes", false, "do not ask")
+	f.StringVar(&w.pick, "pick", "", "only these, by their numbers: 1,4-6")
+	f.BoolVar(&w.all, "all", false, "also those that are not sure")
+	f.BoolVar(&w.sums, "hash", false, "prove by SHA-256, too, that no content changed: reads every file twice")
+	f.BoolVar(&w.dry, "dry-run", false, "only show")
+	f.BoolVar(&w.yes, "yes", false, "do not ask")
 	return c
+}
+
+// tidying is what is asked of tidy.
+type tidying struct {
+	scheme, pick        string
+	yes, all, sums, dry bool
+}
+
+// tidy shows what would be renamed on one shelf, or on all where no name is given, and does it.
+func (a *app) tidy(c *cobra.Command, h *household.Household, name string, w tidying) error {
+	if !slices.Contains(tidy.Schemes, tidy.Scheme(w.scheme)) {
+		return wrongUse(c, fmt.Sprintf("there is no scheme %q; there are as-it-is, folders and flat", w.scheme))
+	}
+	picked, err := numbers(w.pick)
+	if err != nil {
+		return wrongUse(c, err.Error())
+	}
+	i := slices.IndexFunc(h.Shelves, func(s household.Shelf) bool { return s.Name == name })
+	if name != "" && i < 0 {
+		return noSuchShelf(h, name)
+	}
+	if err := a.finishTidying(h, w.yes); err != nil {
+		return err
+	}
+	plans, n, err := a.planAll(c.Context(), h, name, tidy.Scheme(w.scheme))
+	if err != nil {
+		return err
+	}
+	if len(picked) > 0 && slices.Max(picked) > n {
+		return wrongUse(c, fmt.Sprintf("there is no number %d; there are %d", slices.Max(picked), n))
+	}
+	a.showTidy(plans)
+	files := keepMoves(plans, picked, w.all)
+	if w.dry || files == 0 {
+		if a.json {
+			return a.document(plans)
+		}
+		return nil
+	}
+	if err := a.agree(w.yes, fmt.Sprintf("Rename %s?", show.Count(files, "file", "files"))); err != nil {
+		if a.json {
+			return errors.Join(a.document(plans), err)
+		}
+		return err
+	}
+	for _, p := range plans {
+		if len(p.Moves) == 0 {
+			continue
+		}
+		if err := a.carryTidy(h, p, w.sums); err != nil {
+			return err
+		}
+	}
+	a.rescan(c.Context(), h, plans)
+	if a.json {
+		return a.document(plans)
+	}
+	if slices.ContainsFunc(plans, func(p *tidied) bool { return len(p.Odd) > 0 }) {
+		return &exit{problem.ExitFound}
+	}
+	return nil
+}
+
+// planAll plans the folders of one shelf, or of all where no name is given. The moves are
+// numbered through, from 1 to n.
+func (a *app) planAll(ctx context.Context, h *household.Household, name string, scheme tidy.Scheme) (plans []*tidied,
+	n int, err error) {
+	watched := a.watched(ctx)
+	plans = []*tidied{}
+	for _, s := range h.Shelves {
+		if name != "" && s.Name != name {
+			continue
+		}
+		for _, folder := range s.Folders {
+			p, err := a.planTidy(s, folder, scheme, watched)
+			if err != nil {
+				return nil, 0, err
+			}
+			if p == nil {
+				continue
+			}
+			for i := range p.Moves {
+				n++
+				p.Moves[i].N = n
+			}
+			plans = append(plans, p)
+		}
+	}
+	return plans, n, nil
+}
+
+// keepMoves leaves the moves that are picked, or, where none is, those that are sure (with all:
+// every one). It gives how many files they rename.
+func keepMoves(plans []*tidied, picked []int, all bool) (files int) {
+	for _, p := range plans {
+		p.Moves = slices.DeleteFunc(p.Moves, func(m tidy.Move) bool {
+			if len(picked) > 0 {
+				return !slices.Contains(picked, m.N)
+			}
+			return !all && m.Confidence < tidy.Sure
+		})
+		for _, m := range p.Moves {
+			files += 1 + len(m.With)
+		}
+	}
+	return files
 }
 
 // noSuchShelf says that the household file has no such shelf.
