@@ -187,10 +187,10 @@ func (r *accessing) look() error {
 		if len(r.shelves) > 0 && !slices.Contains(r.shelves, s.Name) {
 			continue
 		}
-		for i, folder := range s.Folders {
+		for i := range s.Folders {
 			id, need := f.Asks(r.account, s.Access == household.Change)
 			need.Each = r.each
-			one, err := accessOf(s, i, folder, f.Elsewhere, id, machine.Who(r.account), need)
+			one, err := r.accessOf(s, i, need, id)
 			if err != nil {
 				return err
 			}
@@ -221,7 +221,7 @@ func (r *accessing) mendThem(ctx context.Context) error {
 	if !r.json {
 		r.showAccess(r.report, true)
 	}
-	if err := r.mend(h, f, r.account, r.report.Folders, r.needs, r.remedies, r.yes); err != nil {
+	if err := r.mend(h, f); err != nil {
 		return err
 	}
 	// The file may name further groups by now.
@@ -284,16 +284,16 @@ func accountFor(h *household.Household, as string) (facts.Account, error) {
 }
 
 // accessOf audits one folder of a shelf.
-func accessOf(s household.Shelf, i int, folder string, elsewhere bool, id permit.Identity, who permit.Who,
-	need permit.Need) (accessFolder, error) {
-	if household.IsShare(folder) || elsewhere {
-		// Not of this machine: what may be done there can only be tried.
-		return accessFolder{Shelf: s.Name, Host: folder,
-			Inside: fmt.Sprintf("%s/%s/%d", blueprint.ShelvesInside, s.Name, i+1), Need: s.Access,
-			Problems: []permit.Problem{}, Remedies: []permit.Remedy{}, Exposures: []permit.Exposure{}, apart: true}, nil
-	}
+func (r *accessing) accessOf(s household.Shelf, i int, need permit.Need, id permit.Identity) (accessFolder, error) {
+	folder := s.Folders[i]
 	out := accessFolder{Shelf: s.Name, Host: folder,
-		Inside: fmt.Sprintf("%s/%s/%d", blueprint.ShelvesInside, s.Name, i+1), Need: s.Access}
+		Inside: fmt.Sprintf("%s/%s/%d", blueprint.ShelvesInside, s.Name, i+1), Need: s.Access,
+		Problems: []permit.Problem{}, Remedies: []permit.Remedy{}, Exposures: []permit.Exposure{}}
+	if household.IsShare(folder) || r.house.Facts.Elsewhere {
+		// Not of this machine: what may be done there can only be tried.
+		out.apart = true
+		return out, nil
+	}
 	var err error
 	out.report, err = machine.Audit(folder, id, need)
 	if errors.Is(err, machine.ErrSilent) {
@@ -301,7 +301,6 @@ func accessOf(s household.Shelf, i int, folder string, elsewhere bool, id permit
 		out.report.Folder = folder
 		out.Problems = []permit.Problem{{Path: folder, Kind: "folder", Need: "list", Cause: permit.CauseUnknown,
 			Count: 1, Detail: err.Error()}}
-		out.Remedies, out.Exposures = []permit.Remedy{}, []permit.Exposure{}
 		return out, nil
 	}
 	if err != nil {
@@ -312,11 +311,11 @@ func accessOf(s household.Shelf, i int, folder string, elsewhere bool, id permit
 		}
 		return out, p
 	}
-	r := out.report
-	out.Files, out.Folders, out.ReadableFiles, out.ListableFolders, out.WritableFolders = r.Files, r.Folders,
-		r.ReadableFiles, r.ListableFolders, r.WritableFolders
-	out.Problems, out.Exposures, out.Later = r.Problems, r.Exposures, r.Later
-	out.Remedies = machine.Remedies(r, id, who, need)
+	found := out.report
+	out.Files, out.Folders, out.ReadableFiles, out.ListableFolders, out.WritableFolders = found.Files, found.Folders,
+		found.ReadableFiles, found.ListableFolders, found.WritableFolders
+	out.Problems, out.Exposures, out.Later = found.Problems, found.Exposures, found.Later
+	out.Remedies = machine.Remedies(found, id, machine.Who(r.account), need)
 	return out, nil
 }
 

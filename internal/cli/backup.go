@@ -89,9 +89,8 @@ func weakPassphrase(where, why string) error {
 }
 
 func (a *app) backupCommand() *cobra.Command {
-	var to, every, at string
-	var keep int
-	var encrypt, yes bool
+	var w routine
+	var encrypt bool
 	var pass passphrase
 	c := &cobra.Command{
 		Use: "backup", Short: "Back up members, positions, plays, settings and pictures; media are not in it",
@@ -103,12 +102,12 @@ it so.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			ctx := c.Context()
-			if every != "" || c.Flags().Changed("keep") || c.Flags().Changed("at") {
-				if every == "" || encrypt || pass.file != "" {
+			if w.timed = c.Flags().Changed("at"); w.every != "" || w.timed || c.Flags().Changed("keep") {
+				if w.every == "" || encrypt || pass.file != "" {
 					return wrongUse(c, "--keep and --at go with --every, and encryption does not: the server must "+
 						"not know a passphrase")
 				}
-				return a.backupRoutine(ctx, c, every, at, keep, to, yes)
+				return a.backupRoutine(ctx, c, w)
 			}
 			h, err := a.open(ctx)
 			if err != nil {
@@ -124,47 +123,54 @@ it so.`,
 			if secret != "" {
 				name += ".age"
 			}
-			if to == "" {
-				to = name
-			} else if st, err := os.Stat(to); err == nil && st.IsDir() {
-				to = filepath.Join(to, name)
-			} else if err := meantAsFolder(to); err != nil {
+			if w.to == "" {
+				w.to = name
+			} else if st, err := os.Stat(w.to); err == nil && st.IsDir() {
+				w.to = filepath.Join(w.to, name)
+			} else if err := meantAsFolder(w.to); err != nil {
 				return err
 			}
-			if _, err := os.Lstat(to); err == nil {
-				return &problem.Problem{What: "there is a file already", Where: to,
+			if _, err := os.Lstat(w.to); err == nil {
+				return &problem.Problem{What: "there is a file already", Where: w.to,
 					Why: "a backup never replaces anything", Fix: "name another file, or a folder"}
 			}
-			m, err := h.Backup(ctx, to, secret)
+			m, err := h.Backup(ctx, w.to, secret)
 			if err != nil {
 				return err
 			}
 			if a.json {
-				return a.document(backupTaken{File: to, Encrypted: secret != "", Manifest: reportManifest(m)})
+				return a.document(backupTaken{File: w.to, Encrypted: secret != "", Manifest: reportManifest(m)})
 			}
-			st, err := os.Stat(to)
+			st, err := os.Stat(w.to)
 			if err != nil {
 				return err
 			}
-			a.out.Printf("%s: %s in %s, %s\n", to, show.Count(len(m.Files), "file", "files"), show.Size(st.Size()),
+			a.out.Printf("%s: %s in %s, %s\n", w.to, show.Count(len(m.Files), "file", "files"), show.Size(st.Size()),
 				map[bool]string{true: "encrypted", false: "mode 0600, not encrypted"}[secret != ""])
 			return nil
 		},
 	}
-	c.Flags().StringVar(&to, "to", "", "a file, or a folder; with --every a folder")
+	c.Flags().StringVar(&w.to, "to", "", "a file, or a folder; with --every a folder")
 	c.Flags().BoolVar(&encrypt, "encrypt", false, "encrypt it with a passphrase (the format of age)")
 	pass.flags(c)
-	c.Flags().StringVar(&every, "every", "", "let the server do it: day, week, or hours such as 12h; never to end it")
-	c.Flags().StringVar(&at, "at", "03:30", "with --every day or week: the time of day")
-	c.Flags().IntVar(&keep, "keep", 7, "with --every: how many stay")
-	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	c.Flags().StringVar(&w.every, "every", "", "let the server do it: day, week, or hours such as 12h; never to end it")
+	c.Flags().StringVar(&w.at, "at", "03:30", "with --every day or week: the time of day")
+	c.Flags().IntVar(&w.keep, "keep", 7, "with --every: how many stay")
+	c.Flags().BoolVar(&w.yes, "yes", false, "do not ask")
 	c.AddCommand(a.backupVerifyCommand(), a.backupListCommand())
 	return a.reads(c)
 }
 
+// routine is how the server is to make backups by itself.
+type routine struct {
+	every, at, to string
+	keep          int
+	timed         bool // at was given
+	yes           bool
+}
+
 // backupRoutine writes into the household file how often the server makes backups.
-func (a *app) backupRoutine(ctx context.Context, c *cobra.Command, every, at string, keep int, to string,
-	yes bool) error {
+func (a *app) backupRoutine(ctx context.Context, c *cobra.Command, w routine) error {
 	h, err := a.loadAlone(ctx)
 	if err != nil {
 		return err
@@ -174,16 +180,16 @@ func (a *app) backupRoutine(ctx context.Context, c *cobra.Command, every, at str
 		return err
 	}
 	old := bytes.Clone(text)
-	if to != "" {
-		if to, err = filepath.Abs(to); err != nil {
+	if w.to != "" {
+		if w.to, err = filepath.Abs(w.to); err != nil {
 			return err
 		}
 	}
-	if err := judgeRoutine(c, h, every, at, keep, to); err != nil {
+	if err := w.judge(c, h); err != nil {
 		return err
 	}
-	what := fmt.Sprintf("the server makes a backup every %s and keeps %d", every, keep)
-	if every == "never" {
+	what := fmt.Sprintf("the server makes a backup every %s and keeps %d", w.every, w.keep)
+	if w.every == "never" {
 		what = "the server makes no backups by itself"
 		if h.Backup.Every == "" {
 			a.say("nothing to do: %s\n", what)
@@ -198,14 +204,14 @@ func (a *app) backupRoutine(ctx context.Context, c *cobra.Command, every, at str
 				text, err = household.Set(a.household, text, "backup", key, value)
 			}
 		}
-		set("every", household.Quote(every))
-		set("keep", fmt.Sprint(keep))
-		if c.Flags().Changed("at") {
-			set("at", household.Quote(at))
+		set("every", household.Quote(w.every))
+		set("keep", fmt.Sprint(w.keep))
+		if w.timed {
+			set("at", household.Quote(w.at))
 		}
-		if to != "" {
-			set("folder", household.Quote(to))
-			what += " in " + to
+		if w.to != "" {
+			set("folder", household.Quote(w.to))
+			what += " in " + w.to
 		}
 		if err != nil {
 			return err
@@ -216,15 +222,15 @@ func (a *app) backupRoutine(ctx context.Context, c *cobra.Command, every, at str
 		return nil
 	}
 	a.say("%s\n  • %s\n", show.Bold(a.household), what)
-	if err := a.agree(yes, "Carry this out?"); err != nil {
+	if err := a.agree(w.yes, "Carry this out?"); err != nil {
 		return err
 	}
-	if err := a.rewrite(h, text, "backup", what); err != nil || to == "" {
+	if err := a.rewrite(h, text, "backup", what); err != nil || w.to == "" {
 		return err
 	}
-	if house, err := a.find(ctx); err == nil && !house.MayWrite(to) {
+	if house, err := a.find(ctx); err == nil && !house.MayWrite(w.to) {
 		a.warn(fmt.Sprintf("the server's account may not write in %s, and deploy will refuse until it may: "+
-			"chown %d:%d %s", to, house.Account.UID, house.Account.GID, show.Clean(to)))
+			"chown %d:%d %s", w.to, house.Account.UID, house.Account.GID, show.Clean(w.to)))
 	}
 	return nil
 }
@@ -243,17 +249,17 @@ func meantAsFolder(to string) error {
 		Exit: problem.ExitUsage, Err: os.ErrNotExist}
 }
 
-// judgeRoutine holds flags that are written into the household file to its own checks.
-func judgeRoutine(c *cobra.Command, h *household.Household, every, at string, keep int, to string) error {
-	if every == "never" {
+// judge holds flags that are written into the household file to its own checks.
+func (w routine) judge(c *cobra.Command, h *household.Household) error {
+	if w.every == "never" {
 		return nil
 	}
 	with := *h
-	with.Backup = household.Backup{Every: every, Keep: keep, Folder: to}
-	if c.Flags().Changed("at") {
-		with.Backup.At = at
+	with.Backup = household.Backup{Every: w.every, Keep: w.keep, Folder: w.to}
+	if w.timed {
+		with.Backup.At = w.at
 	}
-	if keep == 0 {
+	if w.keep == 0 {
 		with.Backup.Keep = -1 // none at all, which the file says by leaving the section out
 	}
 	for _, key := range []string{"every", "at", "keep", "folder"} {
@@ -262,7 +268,7 @@ func judgeRoutine(c *cobra.Command, h *household.Household, every, at string, ke
 			continue
 		}
 		if key == "keep" {
-			f.Why = fmt.Sprintf("%d cannot be kept", keep)
+			f.Why = fmt.Sprintf("%d cannot be kept", w.keep)
 		}
 		flag := key
 		if key == "folder" {

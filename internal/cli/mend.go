@@ -46,9 +46,9 @@ type mended struct {
 
 // mend mends folders: with the remedies of these ids, or with the least that
 // mends all that can be mended.
-func (a *app) mend(h *household.Household, engine facts.Engine, account facts.Account, folders []accessFolder,
-	needs []permit.Need, ids []string, yes bool) error {
-	if err := a.cutOff(h, yes); err != nil {
+func (a *accessing) mend(h *household.Household, engine facts.Engine) error {
+	folders, ids := a.report.Folders, a.remedies
+	if err := a.cutOff(h, a.yes); err != nil {
 		return err
 	}
 	var todo []*mending
@@ -61,8 +61,8 @@ func (a *app) mend(h *household.Household, engine facts.Engine, account facts.Ac
 	}()
 	used := map[string]bool{}
 	for i, f := range folders {
-		m := &mending{folder: f, need: needs[i]}
-		if err := m.choose(engine.Identity(account), machine.Who(account), ids, used); err != nil {
+		m := &mending{folder: f, need: a.needs[i]}
+		if err := m.choose(engine.Identity(a.account), machine.Who(a.account), ids, used); err != nil {
 			return err
 		}
 		if len(m.remedies)+len(m.joins) > 0 {
@@ -94,20 +94,20 @@ func (a *app) mend(h *household.Household, engine facts.Engine, account facts.Ac
 				Fix: "run it as root"}
 		}
 	}
-	if err := a.agree(yes, "Carry this out?"); err != nil {
+	if err := a.agree(a.yes, "Carry this out?"); err != nil {
 		return err
 	}
 	done := []mended{}
 	for _, m := range todo {
 		for _, j := range m.joins {
-			if err := a.join(h, engine, account, j, m.folder.Shelf); err != nil {
+			if err := a.join(h, engine, a.account, j, m.folder.Shelf); err != nil {
 				return err
 			}
 		}
 		if m.plan.Steps() == 0 {
 			continue
 		}
-		one, err := a.carryMend(h, engine, account, m)
+		one, err := a.carryMend(h, engine, a.account, m)
 		done = append(done, one)
 		if err != nil {
 			return err

@@ -52,68 +52,82 @@ func Gather(h *household.Household, engine facts.Engine, account facts.Account,
 		p.Purpose, p.Ours = l.Purpose, !p.Free && ours(l.Port, p.Holder)
 		f.Ports = append(f.Ports, p)
 	}
-	f.State = folder(h.Storage.State)
-	if f.State.Error == "" && !engine.Elsewhere {
-		at := f.State.Path
-		if !f.State.Exists {
-			at = f.State.Parent
-		}
-		if err := whole.Locks(at); err != nil {
-			f.State.NoLocks = err.Error()
-		}
-	}
-	audit := func(d *facts.Folder, write bool) {
-		if !d.IsFolder || !f.Account.Known || engine.Elsewhere {
-			return
-		}
-		id, need := engine.Asks(f.Account, write)
-		if r, err := Audit(d.Real, id, need); err == nil {
-			d.Access = &r
-			d.Remedies = Remedies(r, id, Who(f.Account), need)
-		} else {
-			d.Error, d.Silent = plain(err), errors.Is(err, ErrSilent)
-		}
-	}
-	if !engine.Elsewhere {
-		f.State.Exposed = exposed(h.Storage.State)
-	}
-	audit(&f.State, true)
+	f.State = stateFolder(h.Storage.State, engine)
+	audit(&f.State, f, true)
 	if h.Storage.Scratch != "memory" {
-		d := folder(h.Storage.Scratch)
-		d.Exposed = exposed(h.Storage.Scratch)
-		audit(&d, true)
-		f.Scratch = &d
+		f.Scratch = serverFolder(h.Storage.Scratch, f)
 	}
 	if h.Backup.Folder != "" {
-		d := folder(h.Backup.Folder)
-		d.Exposed = exposed(h.Backup.Folder)
-		audit(&d, true)
-		f.Backups = &d
+		f.Backups = serverFolder(h.Backup.Folder, f)
 	}
 	f.Units = Units()
 	for _, s := range h.Shelves {
-		write := s.Access == household.Change
-		shelf := facts.Shelf{Name: s.Name, Write: write}
-		for _, p := range s.Folders {
-			if household.IsShare(p) {
-				shelf.Folders = append(shelf.Folders, facts.Folder{Path: p, Share: share(p, s.Credentials)})
-				continue
-			}
-			d := folder(p)
-			if !d.Silent && !engine.Elsewhere {
-				if _, err := Patiently(func() (struct{}, error) {
-					return struct{}{},
-						boundary.Reach(p)
-				}); errors.Is(err, boundary.ErrLink) {
-					d.Error = linked(err)
-				}
-			}
-			audit(&d, write)
-			shelf.Folders = append(shelf.Folders, d)
-		}
-		f.Shelves = append(f.Shelves, shelf)
+		f.Shelves = append(f.Shelves, shelf(s, f))
 	}
 	return f
+}
+
+// stateFolder gives the facts of the folder of the server's state.
+func stateFolder(path string, engine facts.Engine) facts.Folder {
+	d := folder(path)
+	if d.Error == "" && !engine.Elsewhere {
+		at := d.Path
+		if !d.Exists {
+			at = d.Parent
+		}
+		if err := whole.Locks(at); err != nil {
+			d.NoLocks = err.Error()
+		}
+	}
+	if !engine.Elsewhere {
+		d.Exposed = exposed(path)
+	}
+	return d
+}
+
+// serverFolder gives the facts of a further folder that the server writes to.
+func serverFolder(path string, f facts.Facts) *facts.Folder {
+	d := folder(path)
+	d.Exposed = exposed(path)
+	audit(&d, f, true)
+	return &d
+}
+
+// shelf gives the facts of a shelf's folders.
+func shelf(s household.Shelf, f facts.Facts) facts.Shelf {
+	write := s.Access == household.Change
+	out := facts.Shelf{Name: s.Name, Write: write}
+	for _, p := range s.Folders {
+		if household.IsShare(p) {
+			out.Folders = append(out.Folders, facts.Folder{Path: p, Share: share(p, s.Credentials)})
+			continue
+		}
+		d := folder(p)
+		if !d.Silent && !f.Engine.Elsewhere {
+			reach := func() (struct{}, error) { return struct{}{}, boundary.Reach(p) }
+			if _, err := Patiently(reach); errors.Is(err, boundary.ErrLink) {
+				d.Error = linked(err)
+			}
+		}
+		audit(&d, f, write)
+		out.Folders = append(out.Folders, d)
+	}
+	return out
+}
+
+// audit finds out what the account may do in a folder, if both are known.
+func audit(d *facts.Folder, f facts.Facts, write bool) {
+	if !d.IsFolder || !f.Account.Known || f.Engine.Elsewhere {
+		return
+	}
+	id, need := f.Engine.Asks(f.Account, write)
+	r, err := Audit(d.Real, id, need)
+	if err != nil {
+		d.Error, d.Silent = plain(err), errors.Is(err, ErrSilent)
+		return
+	}
+	d.Access = &r
+	d.Remedies = Remedies(r, id, Who(f.Account), need)
 }
 
 // exposed gives the first folder above one of the server's own that others may write to.

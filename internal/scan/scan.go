@@ -168,7 +168,38 @@ func (s *scanner) root(ctx context.Context, inside, shown string) error {
 	if err != nil {
 		return err
 	}
-	// The walk goes on while the findings are worked on.
+	if here, err := s.findings(ctx, inside, shown, had); err != nil || !here {
+		return err
+	}
+	// What is left was not met on the walk. Where the disk went meanwhile, that says
+	// nothing.
+	if len(had) > 0 || s.vanished {
+		if why := s.presence(inside); why != "" {
+			s.away(shown, why+"; it went while it was looked at")
+			return nil
+		}
+		bare, err := machine.Patiently(func() (bool, error) { return s.bare(ctx, inside, shown, "") })
+		if err != nil || bare && !s.emptied {
+			s.away(shown, "nothing is in it any more: its disk went while it was looked at")
+			return nil
+		}
+		if mounts, err = s.mounts(ctx, inside, shown, mounts); err != nil {
+			return err
+		}
+	}
+	if err := s.notMet(ctx, shown, had); err != nil {
+		return err
+	}
+	if s.only != nil {
+		return nil
+	}
+	return s.st.SetMounts(ctx, s.shelf.Name, shown, mounts)
+}
+
+// findings walks a folder, and works on what is found meanwhile. What it meets it takes out of
+// had. here is false where the disk went silent on the way.
+func (s *scanner) findings(ctx context.Context, inside, shown string, had map[string]store.Folder) (here bool,
+	err error) {
 	walking, cancel := context.WithCancel(ctx)
 	defer cancel()
 	found := make(chan listing, 64)
@@ -212,32 +243,18 @@ func (s *scanner) root(ctx context.Context, inside, shown string) error {
 		if errors.Is(err, machine.ErrSilent) {
 			// What was found until now stands; nothing is taken for gone.
 			s.away(shown, err.Error())
-			return nil
+			return false, nil
 		}
 		if err != nil {
-			return err
+			return false, err
 		}
 	}
-	if err := ctx.Err(); err != nil {
-		return err
-	}
-	// What is left was not met on the walk. Where the disk went meanwhile, that says
-	// nothing.
-	if len(had) > 0 || s.vanished {
-		if why := s.presence(inside); why != "" {
-			s.away(shown, why+"; it went while it was looked at")
-			return nil
-		}
-		bare, err := machine.Patiently(func() (bool, error) { return s.bare(ctx, inside, shown, "") })
-		if err != nil || bare && !s.emptied {
-			s.away(shown, "nothing is in it any more: its disk went while it was looked at")
-			return nil
-		}
-		if mounts, err = s.mounts(ctx, inside, shown, mounts); err != nil {
-			return err
-		}
-	}
-	// Nor does it below a folder that could not be listed.
+	return true, ctx.Err()
+}
+
+// notMet notes that the folders which the walk did not meet are gone: but not those below a folder
+// that could not be listed.
+func (s *scanner) notMet(ctx context.Context, shown string, had map[string]store.Folder) error {
 	for _, f := range had {
 		if f.Signature == "" && f.Problem == "" || s.lost(f.Path) || s.shut(f.Path, had) {
 			continue
@@ -252,10 +269,7 @@ func (s *scanner) root(ctx context.Context, inside, shown string) error {
 			}
 		}
 	}
-	if s.only != nil {
-		return nil
-	}
-	return s.st.SetMounts(ctx, s.shelf.Name, shown, mounts)
+	return nil
 }
 
 // known gives what is known of the folders that are scanned.

@@ -374,122 +374,17 @@ func (c *Scan) rows(ctx context.Context, tx *sql.Tx, b batch) error {
 			return err
 		}
 	}
-	stmts := map[string]*sql.Stmt{}
-	for _, q := range []string{upsertFolder, updateFile} {
-		st, err := tx.PrepareContext(ctx, q)
-		if err != nil {
-			return err
-		}
-		stmts[q] = st
-	}
-	var lastTitle, lastFile int64 // before
-	if err := tx.QueryRowContext(ctx, "SELECT (SELECT coalesce(max(id), 0) FROM titles), (SELECT coalesce(max(id), "+
-		"0) FROM files)").Scan(&lastTitle, &lastFile); err != nil {
+	w, err := c.writer(ctx, tx)
+	if err != nil {
 		return err
-	}
-	nextTitle, anyFile := lastTitle+1, false
-	titles, files := &inserter{tx: tx, into: insertTitle}, &inserter{tx: tx, into: insertFile}
-	// Of most files there is nothing to be said in a third of the columns.
-	plain := &inserter{tx: tx, into: insertPlain, fixed: "'', '', "}
-	// Files need their titles, and one that is changed or moved may need that the ones
-	// before it are in their places.
-	flush := func() error {
-		if err := titles.flush(ctx); err != nil {
-			return err
-		}
-		return errors.Join(files.flush(ctx), plain.flush(ctx))
-	}
-	add := func(to *inserter, values ...any) error {
-		// Its title may be among those that wait.
-		if len(to.args)+len(values) >= rowsAtOnce*len(values) {
-			if err := titles.flush(ctx); err != nil {
-				return err
-			}
-		}
-		return to.add(ctx, values...)
 	}
 	for _, d := range b.folders {
-		var folder int64
-		if err := stmts[upsertFolder].QueryRowContext(ctx, c.shelf, d.Root, d.Path, []byte(d.Signature), d.Problem,
-			d.Samples).Scan(&folder); err != nil {
+		if err := w.folder(ctx, d); err != nil {
 			return err
 		}
-		for _, f := range d.Files {
-			k := titleKey{Fold(f.Title), f.Year, f.By}
-			if c.titles[k] == 0 {
-				if err := titles.add(ctx, nextTitle, c.shelf, c.kind, f.Title, k.folded, f.Year, f.By,
-					milli(c.now)); err != nil {
-					return err
-				}
-				c.titles[k] = nextTitle
-				nextTitle++
-			}
-			if f.ID != 0 {
-				if err := flush(); err != nil {
-					return err
-				}
-				if err := carry(ctx, tx, f.ID, c.titles[k]); err != nil {
-					return err
-				}
-			}
-			if f.Moved {
-				if err := move(ctx, tx, f, folder); err != nil {
-					return err
-				}
-			}
-			var err error
-			switch {
-			case f.ID != 0:
-				_, err = stmts[updateFile].ExecContext(ctx, f.Size, f.MTime, f.CTime, c.titles[k], f.Season, f.Episode,
-					f.Part, f.Content, f.Duration, f.Info, f.Problem, f.Note,
-					int64(f.Inode), []byte(f.Print), f.Last, f.Disc, f.Piece, f.Date, f.Edition, f.Extra, f.Outside,
-					f.Beside, f.ID)
-			case f.plain():
-				anyFile = true
-				err = add(plain, f.Size, f.MTime, f.CTime, c.titles[k], f.Season, f.Episode, f.Part, f.Content,
-					f.Duration, f.Info,
-					int64(f.Inode), []byte(f.Print), milli(c.now), folder, f.Name)
-			default:
-				anyFile = true
-				err = add(files, f.Size, f.MTime, f.CTime, c.titles[k], f.Season, f.Episode, f.Part, f.Content,
-					f.Duration, f.Info, f.Problem, f.Note,
-					int64(f.Inode), []byte(f.Print), f.Last, f.Disc, f.Piece, f.Date, f.Edition, f.Extra, f.Outside,
-					f.Beside, milli(c.now), folder, f.Name)
-			}
-			if err != nil {
-				return err
-			}
-		}
-		for _, id := range d.Gone {
-			if _, err := tx.ExecContext(ctx, "UPDATE files SET gone = ? WHERE id = ?", milli(c.now), id); err != nil {
-				return err
-			}
-		}
-		for id, text := range d.Beside {
-			if _, err := tx.ExecContext(ctx, "UPDATE files SET beside = ? WHERE id = ?", text, id); err != nil {
-				return err
-			}
-			if _, err := tx.ExecContext(ctx,
-				"UPDATE descriptions SET looked = 0 WHERE title = (SELECT title FROM files WHERE id = ?)",
-				id); err != nil {
-				return err
-			}
-		}
 	}
-	if err := flush(); err != nil {
+	if err := w.end(ctx); err != nil {
 		return err
-	}
-	if nextTitle > lastTitle+1 {
-		if _, err := tx.ExecContext(ctx, "INSERT INTO words (rowid, name, maker, people, summary) SELECT id, name, "+
-			"maker, '', '' FROM titles WHERE id > ?", lastTitle); err != nil {
-			return err
-		}
-	}
-	if anyFile {
-		if _, err := tx.ExecContext(ctx, "INSERT INTO parts (rowid, part) SELECT id, part FROM files WHERE id > ? "+
-			"AND part != ''", lastFile); err != nil {
-			return err
-		}
 	}
 	for _, id := range b.gone {
 		if err := folderGone(ctx, tx, id, c.now); err != nil {
@@ -497,6 +392,151 @@ func (c *Scan) rows(ctx context.Context, tx *sql.Tx, b batch) error {
 		}
 	}
 	return nil
+}
+
+// rowWriter writes the rows of one batch.
+type rowWriter struct {
+	c                        *Scan
+	tx                       *sql.Tx
+	upsertFolder, updateFile *sql.Stmt
+	titles, files            *inserter
+	plain                    *inserter // of most files there is nothing to be said in a third of the columns
+	lastTitle, lastFile      int64     // before this batch
+	nextTitle                int64
+	newFiles                 bool
+}
+
+func (c *Scan) writer(ctx context.Context, tx *sql.Tx) (*rowWriter, error) {
+	w := &rowWriter{c: c, tx: tx, titles: &inserter{tx: tx, into: insertTitle},
+		files: &inserter{tx: tx, into: insertFile},
+		plain: &inserter{tx: tx, into: insertPlain, fixed: "'', '', "}}
+	var err error
+	if w.upsertFolder, err = tx.PrepareContext(ctx, upsertFolder); err != nil {
+		return nil, err
+	}
+	if w.updateFile, err = tx.PrepareContext(ctx, updateFile); err != nil {
+		return nil, err
+	}
+	err = tx.QueryRowContext(ctx, "SELECT (SELECT coalesce(max(id), 0) FROM titles), (SELECT coalesce(max(id), 0) "+
+		"FROM files)").Scan(&w.lastTitle, &w.lastFile)
+	w.nextTitle = w.lastTitle + 1
+	return w, err
+}
+
+// flush inserts all that waits: titles first, which files need. A file that is changed or
+// moved may need that those before it are in their places.
+func (w *rowWriter) flush(ctx context.Context) error {
+	if err := w.titles.flush(ctx); err != nil {
+		return err
+	}
+	return errors.Join(w.files.flush(ctx), w.plain.flush(ctx))
+}
+
+// add has a file's row inserted.
+func (w *rowWriter) add(ctx context.Context, to *inserter, values ...any) error {
+	w.newFiles = true
+	// Its title may be among those that wait.
+	if len(to.args)+len(values) >= rowsAtOnce*len(values) {
+		if err := w.titles.flush(ctx); err != nil {
+			return err
+		}
+	}
+	return to.add(ctx, values...)
+}
+
+// folder writes one folder, and all that was found in it.
+func (w *rowWriter) folder(ctx context.Context, d FolderFound) error {
+	var id int64
+	if err := w.upsertFolder.QueryRowContext(ctx, w.c.shelf, d.Root, d.Path, []byte(d.Signature), d.Problem,
+		d.Samples).Scan(&id); err != nil {
+		return err
+	}
+	for _, f := range d.Files {
+		title, err := w.title(ctx, f)
+		if err != nil {
+			return err
+		}
+		if err := w.file(ctx, f, id, title); err != nil {
+			return err
+		}
+	}
+	for _, id := range d.Gone {
+		if _, err := w.tx.ExecContext(ctx, "UPDATE files SET gone = ? WHERE id = ?", milli(w.c.now), id); err != nil {
+			return err
+		}
+	}
+	for id, text := range d.Beside {
+		if _, err := w.tx.ExecContext(ctx, "UPDATE files SET beside = ? WHERE id = ?", text, id); err != nil {
+			return err
+		}
+		if _, err := w.tx.ExecContext(ctx,
+			"UPDATE descriptions SET looked = 0 WHERE title = (SELECT title FROM files WHERE id = ?)", id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// title gives the title that a file belongs to, and adds it if it is new.
+func (w *rowWriter) title(ctx context.Context, f FileFound) (int64, error) {
+	k := titleKey{Fold(f.Title), f.Year, f.By}
+	if w.c.titles[k] == 0 {
+		if err := w.titles.add(ctx, w.nextTitle, w.c.shelf, w.c.kind, f.Title, k.folded, f.Year, f.By,
+			milli(w.c.now)); err != nil {
+			return 0, err
+		}
+		w.c.titles[k] = w.nextTitle
+		w.nextTitle++
+	}
+	return w.c.titles[k], nil
+}
+
+// file writes one file: anew, or over what was known of it.
+func (w *rowWriter) file(ctx context.Context, f FileFound, folder, title int64) error {
+	if f.ID != 0 {
+		if err := w.flush(ctx); err != nil {
+			return err
+		}
+		if err := carry(ctx, w.tx, f.ID, title); err != nil {
+			return err
+		}
+	}
+	if f.Moved {
+		if err := move(ctx, w.tx, f, folder); err != nil {
+			return err
+		}
+	}
+	if f.ID == 0 && f.plain() {
+		return w.add(ctx, w.plain, f.Size, f.MTime, f.CTime, title, f.Season, f.Episode, f.Part, f.Content, f.Duration,
+			f.Info, int64(f.Inode), []byte(f.Print), milli(w.c.now), folder, f.Name)
+	}
+	values := []any{f.Size, f.MTime, f.CTime, title, f.Season, f.Episode, f.Part, f.Content, f.Duration, f.Info,
+		f.Problem, f.Note, int64(f.Inode), []byte(f.Print), f.Last, f.Disc, f.Piece, f.Date, f.Edition, f.Extra,
+		f.Outside, f.Beside}
+	if f.ID != 0 {
+		_, err := w.updateFile.ExecContext(ctx, append(values, f.ID)...)
+		return err
+	}
+	return w.add(ctx, w.files, append(values, milli(w.c.now), folder, f.Name)...)
+}
+
+// end inserts what waits still, and has the search know what is new.
+func (w *rowWriter) end(ctx context.Context) error {
+	if err := w.flush(ctx); err != nil {
+		return err
+	}
+	if w.nextTitle > w.lastTitle+1 {
+		if _, err := w.tx.ExecContext(ctx, "INSERT INTO words (rowid, name, maker, people, summary) SELECT id, name, "+
+			"maker, '', '' FROM titles WHERE id > ?", w.lastTitle); err != nil {
+			return err
+		}
+	}
+	if !w.newFiles {
+		return nil
+	}
+	_, err := w.tx.ExecContext(ctx, "INSERT INTO parts (rowid, part) SELECT id, part FROM files WHERE id > ? AND "+
+		"part != ''", w.lastFile)
+	return err
 }
 
 // carry has what is known of a file's title go with it to another, if nothing is known of

@@ -1,6 +1,7 @@
 package permit
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -678,49 +679,13 @@ func (c *walk) report(r Report, workers []*worker) Report {
 	var later [len(umasks)]Later
 	var each []Problem
 	for _, h := range workers {
-		r.Files += h.files
-		r.Folders += h.folders
-		r.Links += h.links
-		r.ReadableFiles += h.readable
-		r.ListableFolders += h.listable
-		r.WritableFolders += h.writable
-		r.Failing += h.failing
-		r.ACLs += h.acls
-		r.First = append(r.First, h.first...)
+		h.count(&r)
 		each = append(each, h.each...)
-		for k, pr := range h.groups {
-			have, ok := groups[k]
-			switch {
-			case !ok:
-				groups[k] = pr
-			case have.Path == "": // only counted behind it
-				pr.Count += have.Count
-				pr.Folders += have.Folders
-				groups[k] = pr
-			case pr.Path == "":
-				have.Count += pr.Count
-				have.Folders += pr.Folders
-			default:
-				join(have, *pr)
-			}
-		}
-		for k, e := range h.exposed {
-			if have, ok := exposed[k]; ok {
-				have.Count += e.Count
-				have.Path = min(have.Path, e.Path)
-			} else {
-				exposed[k] = e
-			}
-		}
+		h.joinGroups(groups)
+		h.joinExposed(exposed)
 		for i := range umasks {
 			looks[i] += h.looks[i]
-			l := h.later[i]
-			later[i].Folders += l.Folders
-			later[i].Readable += l.Readable
-			later[i].Inherits += l.Inherits
-			if l.Path != "" && (later[i].Path == "" || l.Path < later[i].Path) {
-				later[i].Path = l.Path
-			}
+			later[i].join(h.later[i])
 		}
 	}
 	if c.above != nil {
@@ -730,8 +695,7 @@ func (c *walk) report(r Report, workers []*worker) Report {
 		pr.Count, pr.Folders = 1+r.Files+r.Folders, 1+r.Folders
 		r.ReadableFiles, r.ListableFolders, r.WritableFolders = 0, 0, 0
 	}
-	byPath := func(a, b Finding) int { return strings.Compare(a.Path, b.Path) }
-	slices.SortFunc(r.First, byPath)
+	slices.SortFunc(r.First, func(a, b Finding) int { return strings.Compare(a.Path, b.Path) })
 	r.First = r.First[:min(len(r.First), keepFirst)]
 	if c.need.Each {
 		r.Problems = append(r.Problems, each...)
@@ -741,10 +705,7 @@ func (c *walk) report(r Report, workers []*worker) Report {
 		}
 	}
 	slices.SortFunc(r.Problems, func(a, b Problem) int {
-		if n := strings.Compare(a.Path, b.Path); n != 0 {
-			return n
-		}
-		return strings.Compare(a.Need+a.DecidedBy, b.Need+b.DecidedBy)
+		return cmp.Or(strings.Compare(a.Path, b.Path), strings.Compare(a.Need+a.DecidedBy, b.Need+b.DecidedBy))
 	})
 	for _, e := range exposed {
 		r.Exposures = append(r.Exposures, *e)
@@ -763,6 +724,61 @@ func (c *walk) report(r Report, workers []*worker) Report {
 	}
 	slices.SortFunc(r.Grounds, func(a, b Ground) int { return strings.Compare(a.Point, b.Point) })
 	return r
+}
+
+// count adds what a worker counted.
+func (h *worker) count(r *Report) {
+	r.Files += h.files
+	r.Folders += h.folders
+	r.Links += h.links
+	r.ReadableFiles += h.readable
+	r.ListableFolders += h.listable
+	r.WritableFolders += h.writable
+	r.Failing += h.failing
+	r.ACLs += h.acls
+	r.First = append(r.First, h.first...)
+}
+
+// joinGroups joins a worker's problems with those of the same cause.
+func (h *worker) joinGroups(groups map[groupKey]*Problem) {
+	for k, pr := range h.groups {
+		have, ok := groups[k]
+		switch {
+		case !ok:
+			groups[k] = pr
+		case have.Path == "": // only counted behind it
+			pr.Count += have.Count
+			pr.Folders += have.Folders
+			groups[k] = pr
+		case pr.Path == "":
+			have.Count += pr.Count
+			have.Folders += pr.Folders
+		default:
+			join(have, *pr)
+		}
+	}
+}
+
+// joinExposed adds what a worker found open to more than the account.
+func (h *worker) joinExposed(exposed map[Exposure]*Exposure) {
+	for k, e := range h.exposed {
+		if have, ok := exposed[k]; ok {
+			have.Count += e.Count
+			have.Path = min(have.Path, e.Path)
+		} else {
+			exposed[k] = e
+		}
+	}
+}
+
+// join adds the folders that another worker looked at.
+func (l *Later) join(o Later) {
+	l.Folders += o.Folders
+	l.Readable += o.Readable
+	l.Inherits += o.Inherits
+	if o.Path != "" && (l.Path == "" || o.Path < l.Path) {
+		l.Path = o.Path
+	}
 }
 
 // Summary is the report in one line.

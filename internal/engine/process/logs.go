@@ -9,6 +9,7 @@ import (
 	"os"
 	"time"
 
+	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/engine"
 )
 
@@ -19,90 +20,21 @@ func (e *Engine) Logs(ctx context.Context, id string, o engine.LogOptions, w io.
 		return err
 	}
 	defer dir.Close()
-	// The account's own: a link or another's file in its place is no log.
-	// It is never larger than it may grow; of what is, only the end is read, as the account can make
-	// it as large as it likes.
-	most := max(c.LogLimit, 2*maxLog)
-	open := func(name string) (*os.File, error) {
-		f, err := dir.File(runFolder+"/"+name, []int{int(c.UID)})
-		if err != nil {
-			return nil, err
-		}
-		if st, err := f.Stat(); err == nil && st.Size() > most {
-			if _, err := f.Seek(-most, io.SeekEnd); err != nil {
-				f.Close()
-				return nil, err
-			}
-		}
-		return f, nil
+	r := &logReader{dir: dir, uid: int(c.UID), most: max(c.LogLimit, 2*maxLog), w: w, tail: o.Tail}
+	if !o.Since.IsZero() {
+		r.since = []byte(o.Since.UTC().Format(stamp))
 	}
-	since := []byte(o.Since.UTC().Format(stamp))
-	keep := func(line []byte) bool {
-		return o.Since.IsZero() || len(line) < len(since) || bytes.Compare(line[:len(since)], since) >= 0
-	}
-	var last [][]byte // the tail, while it is not known where it begins
-	emit := func(line []byte) error {
-		if !keep(line) {
-			return nil
-		}
-		if o.Tail > 0 {
-			last = append(last, bytes.Clone(line))
-			if len(last) > o.Tail {
-				last = last[1:]
-			}
-			return nil
-		}
-		_, err := w.Write(line)
+	defer r.close()
+	if err := r.all(); err != nil {
 		return err
 	}
-	if f, err := open("log.1"); err == nil {
-		_, err = lines(io.LimitReader(f, most), emit)
-		f.Close()
-		if err != nil {
-			return err
-		}
-	}
-	f, err := open("log")
-	if err != nil && !errors.Is(err, os.ErrNotExist) {
-		return err
-	}
-	defer func() {
-		if f != nil {
-			f.Close()
-		}
-	}()
-	var rest []byte // a line that is not whole yet
-	read := func() error {
-		if f == nil {
-			return nil
-		}
-		r, err := lines(io.MultiReader(bytes.NewReader(rest), io.LimitReader(f, most)), emit)
-		rest = r
-		return err
-	}
-	if err := read(); err != nil {
-		return err
-	}
-	for _, line := range last {
-		if _, err := w.Write(line); err != nil {
-			return err
-		}
-	}
-	o.Tail = 0
 	for o.Follow {
 		running := e.runs(c, dir.Path())
-		if err := read(); err != nil {
+		if err := r.more(); err != nil {
 			return err
 		}
-		if now, err := open("log"); err == nil {
-			if !sameFile(now, f) {
-				if f != nil {
-					f.Close()
-				}
-				rest, f = nil, now
-				continue
-			}
-			now.Close()
+		if r.turned() {
+			continue
 		}
 		if !running {
 			return nil
@@ -114,6 +46,107 @@ func (e *Engine) Logs(ctx context.Context, id string, o engine.LogOptions, w io.
 		}
 	}
 	return nil
+}
+
+// logReader reads a container's log, and follows it from file to file.
+//
+// The log is the account's own: a link or another's file in its place is no log. It is never
+// larger than it may grow; of what is, only the end is read, as the account can make it as large
+// as it likes.
+type logReader struct {
+	dir   *boundary.Dir
+	uid   int
+	most  int64 // bytes that are read of a file
+	w     io.Writer
+	since []byte // the stamp of the first line wanted; none for all
+	tail  int
+	last  [][]byte // the tail, while it is not known where it begins
+	f     *os.File // the file that grows; nil where there is none
+	rest  []byte   // of a line that has not ended
+}
+
+func (r *logReader) open(name string) (*os.File, error) {
+	f, err := r.dir.File(runFolder+"/"+name, []int{r.uid})
+	if err != nil {
+		return nil, err
+	}
+	if st, err := f.Stat(); err == nil && st.Size() > r.most {
+		if _, err := f.Seek(-r.most, io.SeekEnd); err != nil {
+			f.Close()
+			return nil, err
+		}
+	}
+	return f, nil
+}
+
+func (r *logReader) close() {
+	if r.f != nil {
+		r.f.Close()
+	}
+}
+
+// line takes one line: it is written, or kept where only the last are wanted.
+func (r *logReader) line(line []byte) error {
+	if n := len(r.since); len(line) >= n && bytes.Compare(line[:n], r.since) < 0 {
+		return nil
+	}
+	if r.tail > 0 {
+		r.last = append(r.last, bytes.Clone(line))
+		if len(r.last) > r.tail {
+			r.last = r.last[1:]
+		}
+		return nil
+	}
+	_, err := r.w.Write(line)
+	return err
+}
+
+// all reads what is there: the former file, then the one that grows.
+func (r *logReader) all() error {
+	if f, err := r.open("log.1"); err == nil {
+		_, err = lines(io.LimitReader(f, r.most), r.line)
+		f.Close()
+		if err != nil {
+			return err
+		}
+	}
+	var err error
+	if r.f, err = r.open("log"); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	if err := r.more(); err != nil {
+		return err
+	}
+	for _, line := range r.last {
+		if _, err := r.w.Write(line); err != nil {
+			return err
+		}
+	}
+	r.tail, r.last = 0, nil
+	return nil
+}
+
+// more reads what has come since.
+func (r *logReader) more() (err error) {
+	if r.f != nil {
+		r.rest, err = lines(io.MultiReader(bytes.NewReader(r.rest), io.LimitReader(r.f, r.most)), r.line)
+	}
+	return err
+}
+
+// turned goes on to the next file, where the log has begun a new one.
+func (r *logReader) turned() bool {
+	now, err := r.open("log")
+	if err != nil {
+		return false
+	}
+	if sameFile(now, r.f) {
+		now.Close()
+		return false
+	}
+	r.close()
+	r.rest, r.f = nil, now
+	return true
 }
 
 // sameFile reports whether two open files are one.

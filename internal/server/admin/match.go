@@ -1,6 +1,7 @@
 package admin
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/http"
@@ -61,22 +62,13 @@ func (s *Admin) match(r *http.Request) (any, error) {
 	if err := live.ReadUpTo(r, &in, picture.MostBytes*3/2); err != nil {
 		return nil, err
 	}
-	ctx := r.Context()
 	if in.Again {
-		// Whoever asks for it wants it, whatever was said before.
-		d, err := s.Store.Described(r.Context(), t.ID)
-		if d.Match = store.Unlooked; err == nil {
-			err = s.Store.Describe(r.Context(), t.ID, d)
-		}
-		if err != nil {
-			return nil, err
-		}
-		if err := s.Describe(ctx, t.ID, true); err != nil {
+		if err := s.matchAgain(r.Context(), t.ID); err != nil {
 			return nil, err
 		}
 		return s.matched(r)
 	}
-	ctx, free, err := s.Describing.Take(lookup.Hurry(ctx), t.ID, true, false)
+	ctx, free, err := s.Describing.Take(lookup.Hurry(r.Context()), t.ID, true, false)
 	if err != nil {
 		return nil, err
 	}
@@ -91,38 +83,9 @@ func (s *Admin) match(r *http.Request) (any, error) {
 			Description: describe.Merge(d.Description, describe.Description{}, d.Edited), Match: store.None,
 			Candidates: []describe.Candidate{}}
 	case in.Take != "":
-		source, _, _ := strings.Cut(in.Take, " ")
-		i := slices.IndexFunc(s.Sources, func(src lookup.Source) bool { return src.Name() == source })
-		if i < 0 {
-			return nil, live.UsageProblem(fmt.Sprintf("%q cannot be taken", in.Take),
-				"no catalogue of that name may be asked",
-				"write sources under [lookup] in the household file, and deploy")
+		if d, err = s.take(ctx, t.Name, in.Take, d); err != nil {
+			return nil, err
 		}
-		found, err := s.Sources[i].Describe(ctx, in.Take, describe.Languages(s.Settings.Language))
-		if errors.Is(err, lookup.ErrNotFound) {
-			return nil, live.UsageProblem(fmt.Sprintf("there is no %q", in.Take), "the catalogue has no such entry",
-				"cozyshelf shelf match lists those that may fit")
-		}
-		if err != nil {
-			return nil, &problem.Problem{What: "the catalogue could not be asked", Where: source, Why: err.Error(),
-				Fix: "try again later", Err: err}
-		}
-		address := found.Picture
-		found.Picture = d.Picture
-		from := d.From
-		if address != "" && !slices.Contains(d.Edited, "picture") {
-			b, err := s.FetchPicture(ctx, address, found.Outside)
-			if err == nil {
-				found.Picture, err = s.KeepPicture(b)
-				from = address
-			}
-			if err != nil {
-				s.Log.Info("a picture could not be had", "title", t.Name, "why", err)
-				found.Picture = d.Picture
-			}
-		}
-		d.Description, d.Source, d.Match, d.From = describe.Merge(d.Description, found, d.Edited), source,
-			store.Chosen, from
 	}
 	for field, value := range in.Edit {
 		if err := edit(&d, field, value); err != nil {
@@ -150,6 +113,56 @@ func (s *Admin) match(r *http.Request) (any, error) {
 	}
 	s.Events.Tell(event.TitleMatched{Title: t.Name, Match: string(d.Match), Edited: strings.Join(d.Edited, ",")})
 	return s.matched(r)
+}
+
+// matchAgain looks a title up anew: whoever asks for it wants it, whatever was said before.
+func (s *Admin) matchAgain(ctx context.Context, id int64) error {
+	d, err := s.Store.Described(ctx, id)
+	if err != nil {
+		return err
+	}
+	d.Match = store.Unlooked
+	if err := s.Store.Describe(ctx, id, d); err != nil {
+		return err
+	}
+	return s.Describe(ctx, id, true)
+}
+
+// take gives a title what a catalogue's entry says, but for what a person has set.
+func (s *Admin) take(ctx context.Context, title, id string, d store.Described) (store.Described, error) {
+	source, _, _ := strings.Cut(id, " ")
+	i := slices.IndexFunc(s.Sources, func(src lookup.Source) bool { return src.Name() == source })
+	if i < 0 {
+		return d, live.UsageProblem(fmt.Sprintf("%q cannot be taken", id),
+			"no catalogue of that name may be asked",
+			"write sources under [lookup] in the household file, and deploy")
+	}
+	found, err := s.Sources[i].Describe(ctx, id, describe.Languages(s.Settings.Language))
+	if errors.Is(err, lookup.ErrNotFound) {
+		return d, live.UsageProblem(fmt.Sprintf("there is no %q", id), "the catalogue has no such entry",
+			"cozyshelf shelf match lists those that may fit")
+	}
+	if err != nil {
+		return d, &problem.Problem{What: "the catalogue could not be asked", Where: source, Why: err.Error(),
+			Fix: "try again later", Err: err}
+	}
+	address := found.Picture
+	found.Picture = d.Picture
+	from := d.From
+	if address != "" && !slices.Contains(d.Edited, "picture") {
+		b, err := s.FetchPicture(ctx, address, found.Outside)
+		if err == nil {
+			found.Picture, err = s.KeepPicture(b)
+			from = address
+		}
+		if err != nil {
+			s.Log.Info("a picture could not be had", "title", title, "why", err)
+			found.Picture = d.Picture
+		}
+	}
+	d.Description, d.Source, d.Match, d.From = describe.Merge(d.Description, found, d.Edited), source,
+		store.Chosen, from
+	return d, nil
 }
 
 // edit sets one field as a person gave it.

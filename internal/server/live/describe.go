@@ -129,7 +129,8 @@ func (s *Server) Describe(ctx context.Context, id int64, person bool) error {
 	return s.Store.Describe(ctx, id, out)
 }
 
-// work works out what is known of a title now.
+// work works out what is known of a title now: from what lies beside its files, from the files
+// themselves, and from catalogues. What a person has set stays.
 func (s *Server) work(ctx context.Context, id int64, ask bool) (store.Described, error) {
 	known, err := s.Store.Described(ctx, id)
 	if err != nil {
@@ -143,99 +144,137 @@ func (s *Server) work(ctx context.Context, id int64, ask bool) (store.Described,
 	if err != nil {
 		return known, err
 	}
-	out := store.Described{Edited: known.Edited, Candidates: []describe.Candidate{}, Looked: time.Now(),
-		Match: known.Match}
-	want := describe.Wanted{Name: t.Name, Year: t.Year, By: t.By, Kind: t.Kind}
-	var cover []byte
-	said := ""
+	g := gathering{s: s, title: t, out: store.Described{Edited: known.Edited, Candidates: []describe.Candidate{},
+		Looked: time.Now(), Match: known.Match},
+		want: describe.Wanted{Name: t.Name, Year: t.Year, By: t.By, Kind: t.Kind}}
 	for _, f := range files {
-		if want.Outside == "" {
-			want.Outside = f.Outside
-		}
-		if t.Kind == household.Films && f.Extra == "" && f.Piece == 0 && want.Duration == 0 {
-			want.Duration = f.Duration
-		}
-		for _, b := range f.Beside {
-			switch {
-			case b.Sort == naming.Sidecar && out.Source == "":
-				text, err := s.beside(f, b.Name, describe.MaxSidecar)
-				if err == nil {
-					out.Description, err = describe.ReadSidecar(text)
-				}
-				if err != nil {
-					s.Log.Info("a sidecar cannot be read", "shelf", f.Shelf, "file", b.Name, "why", err)
-					continue
-				}
-				out.Source = "sidecar"
-				if want.Outside == "" {
-					want.Outside = out.Outside
-				}
-			case b.Sort == naming.Image && cover == nil:
-				if cover, err = s.beside(f, b.Name, picture.MostBytes); err == nil {
-					said = b.Name
-				}
-			}
+		g.besideFile(f)
+	}
+	g.insideFiles(files)
+	if ask && g.out.Summary == "" && known.Match != store.None {
+		if err := g.fromCatalogues(ctx); err != nil {
+			return known, err
 		}
 	}
-	for _, f := range files {
-		if f.Content == string(naming.Picture) && f.Problem == "" && cover == nil {
-			// A set of photos has its first for a cover.
-			if cover, err = s.bytesOf(f, picture.MostBytes); err == nil {
-				said = filepath.Base(f.Path)
-			}
-		}
-		if f.Problem != "" || f.Content == string(naming.Picture) || f.Extra != "" {
-			continue
-		}
-		d, err := s.tags(f)
-		if err != nil {
-			s.Log.Debug("a file's tags cannot be read", "shelf", f.Shelf, "file", f.Path, "why", err)
-			continue
-		}
-		// What an episode says of itself does not tell of the show.
-		if out.Source == "" && t.Kind != household.Series &&
-			(len(d.Genres) > 0 || len(d.People) > 0 || d.Summary != "") {
-			out.Year, out.People, out.Genres, out.Summary, out.Source = d.Year, d.People, d.Genres, d.Summary, "file"
-		}
-		if cover == nil && d.Embedded != nil {
-			cover, said = d.Embedded, "the file itself"
-		}
-		break // the first says what there is to be said
-	}
-	if ask && out.Summary == "" && known.Match != store.None {
-		d, list, match, err := s.lookUp(ctx, want)
-		out.Candidates, out.Match = list, match
-		switch {
-		case err != nil && ctx.Err() != nil:
-			return known, ctx.Err()
-		case err != nil:
-			out.Match = store.Failed
-			s.Log.Warn("a catalogue could not be asked", "title", t.Name, "why", err)
-		case match == store.Taken:
-			source, _, _ := strings.Cut(d.Outside, " ")
-			out.Description, out.Source = describe.Merge(out.Description, d, nil), source
-		}
-	}
-	address := out.Picture
-	out.Picture = ""
-	if cover == nil && address != "" {
-		if cover, err = s.FetchPicture(ctx, address, out.Outside); err != nil {
-			s.Log.Info("a picture could not be had", "title", t.Name, "why", err)
-		}
-		said = address
-	}
-	if cover != nil {
-		if name, err := s.KeepPicture(cover); err != nil {
-			s.Log.Info("a picture cannot be used", "title", t.Name, "from", said, "why", err)
-		} else {
-			out.Picture, out.From = name, said
-		}
-	}
+	g.keepCover(ctx)
+	out := g.out
 	out.Description = describe.Merge(known.Description, out.Description, known.Edited)
 	if slices.Contains(known.Edited, "picture") {
 		out.From = known.From
 	}
 	return out, nil
+}
+
+// gathering is what is found out of a title, the nearest source first.
+type gathering struct {
+	s      *Server
+	title  store.Title
+	want   describe.Wanted // what catalogues are asked
+	out    store.Described
+	cover  []byte
+	source string // where the cover is from
+}
+
+// besideFile takes the sidecar and the picture that lie beside a file, if none was found yet.
+func (g *gathering) besideFile(f store.File) {
+	if g.want.Outside == "" {
+		g.want.Outside = f.Outside
+	}
+	if g.title.Kind == household.Films && f.Extra == "" && f.Piece == 0 && g.want.Duration == 0 {
+		g.want.Duration = f.Duration
+	}
+	for _, b := range f.Beside {
+		switch {
+		case b.Sort == naming.Sidecar && g.out.Source == "":
+			text, err := g.s.beside(f, b.Name, describe.MaxSidecar)
+			if err == nil {
+				g.out.Description, err = describe.ReadSidecar(text)
+			}
+			if err != nil {
+				g.s.Log.Info("a sidecar cannot be read", "shelf", f.Shelf, "file", b.Name, "why", err)
+				continue
+			}
+			g.out.Source = "sidecar"
+			if g.want.Outside == "" {
+				g.want.Outside = g.out.Outside
+			}
+		case b.Sort == naming.Image && g.cover == nil:
+			var err error
+			if g.cover, err = g.s.beside(f, b.Name, picture.MostBytes); err == nil {
+				g.source = b.Name
+			}
+		}
+	}
+}
+
+// insideFiles takes what the first file that can be read says of itself.
+func (g *gathering) insideFiles(files []store.File) {
+	for _, f := range files {
+		if f.Content == string(naming.Picture) && f.Problem == "" && g.cover == nil {
+			// A set of photos has its first for a cover.
+			var err error
+			if g.cover, err = g.s.bytesOf(f, picture.MostBytes); err == nil {
+				g.source = filepath.Base(f.Path)
+			}
+		}
+		if f.Problem != "" || f.Content == string(naming.Picture) || f.Extra != "" {
+			continue
+		}
+		d, err := g.s.tags(f)
+		if err != nil {
+			g.s.Log.Debug("a file's tags cannot be read", "shelf", f.Shelf, "file", f.Path, "why", err)
+			continue
+		}
+		// What an episode says of itself does not tell of the show.
+		out := &g.out
+		if out.Source == "" && g.title.Kind != household.Series &&
+			(len(d.Genres) > 0 || len(d.People) > 0 || d.Summary != "") {
+			out.Year, out.People, out.Genres, out.Summary, out.Source = d.Year, d.People, d.Genres, d.Summary, "file"
+		}
+		if g.cover == nil && d.Embedded != nil {
+			g.cover, g.source = d.Embedded, "the file itself"
+		}
+		return
+	}
+}
+
+// fromCatalogues asks the catalogues. It gives an error only where there is no time left.
+func (g *gathering) fromCatalogues(ctx context.Context) error {
+	d, list, match, err := g.s.lookUp(ctx, g.want)
+	g.out.Candidates, g.out.Match = list, match
+	switch {
+	case err != nil && ctx.Err() != nil:
+		return ctx.Err()
+	case err != nil:
+		g.out.Match = store.Failed
+		g.s.Log.Warn("a catalogue could not be asked", "title", g.title.Name, "why", err)
+	case match == store.Taken:
+		source, _, _ := strings.Cut(d.Outside, " ")
+		g.out.Description, g.out.Source = describe.Merge(g.out.Description, d, nil), source
+	}
+	return nil
+}
+
+// keepCover keeps the cover that was found, or the one that a description names by its address.
+func (g *gathering) keepCover(ctx context.Context) {
+	address := g.out.Picture
+	g.out.Picture = ""
+	if g.cover == nil && address != "" {
+		var err error
+		if g.cover, err = g.s.FetchPicture(ctx, address, g.out.Outside); err != nil {
+			g.s.Log.Info("a picture could not be had", "title", g.title.Name, "why", err)
+		}
+		g.source = address
+	}
+	if g.cover == nil {
+		return
+	}
+	name, err := g.s.KeepPicture(g.cover)
+	if err != nil {
+		g.s.Log.Info("a picture cannot be used", "title", g.title.Name, "from", g.source, "why", err)
+		return
+	}
+	g.out.Picture, g.out.From = name, g.source
 }
 
 // lookUp asks the catalogues that know titles of a kind, in their order, until one is
