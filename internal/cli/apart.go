@@ -28,25 +28,25 @@ var within = []string{"serve", "supervise", "healthcheck", "relay", "probe", "lo
 // apart runs the command in a child, where network file systems are mounted. One
 // that does not answer holds whoever touches it beyond any signal, so that such a
 // process cannot even end; then the child is left behind, with all said and done,
-// and this process ends in its place. done is false where no child is needed.
-func apart(args []string) (code int, done bool) {
+// and this process ends in its place. done is false where no child is needed, or this is
+// the child: then parent is who hears the exit code.
+func apart(args []string) (code int, parent *os.File, done bool) {
 	if fd, err := strconv.Atoi(os.Getenv(apartEnv)); err == nil && fd > 2 {
 		// We are the child. What we start must not speak for us.
 		os.Unsetenv(apartEnv)
 		syscall.CloseOnExec(fd)
-		parent = os.NewFile(uintptr(fd), "parent")
-		return 0, false
+		return 0, os.NewFile(uintptr(fd), "parent"), false
 	}
 	if len(args) == 0 || slices.Contains(within, args[0]) || !machine.Remote() {
-		return 0, false
+		return 0, nil, false
 	}
 	exe, err := os.Executable()
 	if err != nil {
-		return 0, false
+		return 0, nil, false
 	}
 	r, w, err := os.Pipe()
 	if err != nil {
-		return 0, false
+		return 0, nil, false
 	}
 	defer r.Close()
 	c := exec.Command(exe, args...)
@@ -63,7 +63,7 @@ func apart(args []string) (code int, done bool) {
 	err = c.Start()
 	w.Close()
 	if err != nil {
-		return 0, false
+		return 0, nil, false
 	}
 	go func() {
 		for s := range told {
@@ -72,7 +72,7 @@ func apart(args []string) (code int, done bool) {
 	}()
 	b, _ := io.ReadAll(io.LimitReader(r, 1))
 	if len(b) == 1 {
-		return int(b[0]), true
+		return int(b[0]), nil, true
 	}
 	// It ended without a word.
 	var ended *exec.ExitError
@@ -82,17 +82,14 @@ func apart(args []string) (code int, done bool) {
 			_ = syscall.Kill(os.Getpid(), ws.Signal())
 		}
 		if ended.ExitCode() > 0 {
-			return ended.ExitCode(), true
+			return ended.ExitCode(), nil, true
 		}
 	}
-	return problem.ExitFailed, true
+	return problem.ExitFailed, nil, true
 }
 
-// parent hears the exit code; nil where there is none.
-var parent *os.File
-
 // tell tells the parent, if there is one, the exit code.
-func tell(code int) int {
+func tell(parent *os.File, code int) int {
 	if parent != nil {
 		// Whoever reads what we said is not to wait for us.
 		if null, err := os.OpenFile(os.DevNull, os.O_RDWR, 0); err == nil {

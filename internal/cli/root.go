@@ -46,16 +46,16 @@ type app struct {
 
 // Run runs the program with its arguments and gives its exit code.
 func Run(ctx context.Context, version string, args []string) int {
-	if code, done := apart(args); done {
+	code, parent, done := apart(args)
+	if done {
 		return code
 	}
-	return tell(run(ctx, version, args))
+	return tell(parent, run(ctx, version, args))
 }
 
 func run(ctx context.Context, version string, args []string) int {
 	a := &app{version: version, out: show.To(os.Stdout), err: show.To(os.Stderr), in: os.Stdin, ctx: ctx}
 	a.lines = bufio.NewReader(a.in)
-	looks()
 	// Whoever reads what we print may go; what is being done is done to its end all the same, and
 	// nothing is left behind.
 	gone := make(chan os.Signal, 1)

@@ -7,7 +7,6 @@ import (
 	"log/slog"
 	"net"
 	"os"
-	"os/exec"
 	"os/signal"
 	"runtime/debug"
 	"runtime/metrics"
@@ -44,9 +43,6 @@ func (a *app) serveCommand() *cobra.Command {
 			}
 			log := logger(s)
 			syscall.Umask(int(s.Umask))
-			if zone, err := time.LoadLocation(s.Timezone); err == nil {
-				time.Local = zone
-			}
 			ctx, stop := signal.NotifyContext(c.Context(), syscall.SIGTERM, syscall.SIGINT)
 			defer stop()
 			if os.Getenv("GOGC") == "" { // which says otherwise
@@ -94,16 +90,6 @@ func (a *app) superviseCommand() *cobra.Command {
 	}
 	c.Flags().BoolVar(&boot, "boot", false, "the machine starts: do nothing where somebody has stopped the server")
 	return c
-}
-
-// looks lets folders be looked at by a child, which is held in our place where a
-// network file system does not answer.
-func looks() {
-	exe, err := os.Executable()
-	if err != nil {
-		return
-	}
-	machine.Apart = func(folder string) *exec.Cmd { return exec.Command(exe, "look", "--", folder) }
 }
 
 func (a *app) lookCommand() *cobra.Command {

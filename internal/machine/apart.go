@@ -6,8 +6,10 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -17,14 +19,23 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Apart gives the command that looks at a folder in a process of its own: this
-// program with its hidden command "look". While it is nil, folders are looked at
-// by this process.
+// itself is the path of this program where it has the hidden command "look", and empty in
+// others, such as that of a test: then folders are looked at by this process.
 //
-// A network file system that does not answer holds whoever asked it, beyond any
-// signal, until it does; such a process cannot even end. So where there may be one in
-// the way, a child asks first, and only the child is held.
-var Apart func(folder string) *exec.Cmd
+// A network file system that does not answer holds whoever asked it until it does; no signal
+// ends such a process. So where there may be one in the way, a child asks first, and only the
+// child is held.
+var itself = sync.OnceValue(func() string {
+	built, ok := debug.ReadBuildInfo()
+	if !ok || built.Path != "cozyshelf/cmd/cozyshelf" {
+		return ""
+	}
+	exe, err := os.Executable()
+	if err != nil {
+		return ""
+	}
+	return exe
+})
 
 // Remote reports whether anything is mounted here that could be held by another
 // machine or program.
@@ -72,7 +83,7 @@ func Far(folder string) bool {
 // ErrSilent's text.
 func Presence(folder string, within time.Duration) string {
 	done := make(chan string, 1)
-	if Apart != nil && Far(folder) {
+	if itself() != "" && Far(folder) {
 		go func() { done <- apart(folder) }()
 	} else {
 		go func() { done <- LookHere(folder) }()
@@ -87,7 +98,7 @@ func Presence(folder string, within time.Duration) string {
 
 // apart lets a child look.
 func apart(folder string) string {
-	c := Apart(folder)
+	c := exec.Command(itself(), "look", "--", folder)
 	r, w, err := os.Pipe()
 	if err != nil {
 		return ""

@@ -163,7 +163,7 @@ func (s *scanner) read(name string, e machine.Entry, f *store.Found) {
 		return
 	}
 	f.Duration = info.Duration
-	f.Date = dated(s.shelf.Kind, f, info)
+	f.Date = dated(s.shelf.Kind, f, info, s.zone)
 	b, err := json.Marshal(info)
 	if err != nil {
 		f.Problem = err.Error()
@@ -188,7 +188,7 @@ func pictured(r io.ReadSeeker) (media.Info, error) {
 // dated gives the date of a file: of a photo the moment that it tells, which counts more
 // than its name; of a recording or a clip among photos that of its name, else the day that
 // it tells, here.
-func dated(kind household.Kind, f *store.Found, info media.Info) string {
+func dated(kind household.Kind, f *store.Found, info media.Info, zone *time.Location) string {
 	switch {
 	case info.Made == "" || kind != household.Photos && kind != household.Recordings:
 		return f.Date
@@ -201,7 +201,7 @@ func dated(kind household.Kind, f *store.Found, info media.Info) string {
 	if err != nil {
 		return f.Date
 	}
-	return at.Local().Format("2006-01-02T15:04:05")
+	return at.In(zone).Format("2006-01-02T15:04:05")
 }
 
 // tagged takes what a track says of itself, which counts more than its name. Whose album

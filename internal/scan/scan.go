@@ -8,6 +8,7 @@
 package scan
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"log/slog"
@@ -42,7 +43,7 @@ type Options struct {
 	Quiet time.Duration
 	// Gently gives way to all else on the machine.
 	Gently bool
-	// Only leaves all but parts of one of the shelf's folders as they are known. While
+	// Only is the part of the shelf that is scanned; the rest stays as it is known. While
 	// nil, all is scanned.
 	Only *Part
 	// Told is called now and then with how much was looked at.
@@ -50,6 +51,8 @@ type Options struct {
 	// Suspects passes over files that brought the server down; nil passes none over.
 	Suspects *suspect.Book
 	Log      *slog.Logger // required
+	// Zone is where the days of recordings are counted; while nil, that of the machine.
+	Zone *time.Location
 }
 
 // Shelf scans one shelf.
@@ -58,6 +61,7 @@ func Shelf(ctx context.Context, st *store.Store, shelf blueprint.SettingsShelf, 
 		o.Presence = func(inside string) string { return machine.Presence(inside, Patience) }
 	}
 	s := &scanner{st: st, shelf: shelf, log: o.Log, suspects: o.Suspects, told: o.Told, emptied: o.Emptied,
+		zone:     cmp.Or(o.Zone, time.Local),
 		presence: o.Presence, now: time.Now(), taken: map[int64]bool{}, lately: map[int64]bool{},
 		twins: map[sameness][]store.Twin{}, stays: map[int64]bool{}, named: map[string]int{}, gone: map[int64]string{},
 		report: Report{Shelf: shelf.Name, Away: []Away{}, Seen: []Seen{}}}
@@ -121,6 +125,7 @@ type scanner struct {
 	now      time.Time
 	report   Report
 
+	zone      *time.Location
 	quiet     time.Duration
 	gently    bool
 	only      *Part

@@ -43,7 +43,7 @@ func (s *Server) Backups(ctx context.Context) {
 		last, _, err := s.lastBackup()
 		now := time.Now()
 		if err == nil {
-			next := routine.Next(last, now, b.Every, b.At, time.Local)
+			next := routine.Next(last, now, b.Every, b.At, s.Zone)
 			if !next.After(now) && !now.Before(notBefore) {
 				err = s.ownBackup(ctx, now)
 			} else if d := next.Sub(now); d > 0 {
@@ -129,7 +129,7 @@ func (s *Server) BackupStatus() *control.Backup {
 		out.Problem = err.Error()
 	}
 	out.Last, out.Kept = last, n
-	out.Next = routine.Next(last, time.Now(), b.Every, b.At, time.Local)
+	out.Next = routine.Next(last, time.Now(), b.Every, b.At, s.Zone)
 	if p := s.backupProblem.Load(); p != nil {
 		out.Problem = *p
 	}

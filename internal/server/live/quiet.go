@@ -36,7 +36,7 @@ func (s *Server) Quiet(ctx context.Context) {
 		return
 	}
 	for {
-		if hours.Hold(time.Now()) {
+		if hours.Hold(time.Now().In(s.Zone)) {
 			for _, work := range q.Work {
 				s.quietWork(ctx, hours, tools, work)
 			}
@@ -58,7 +58,7 @@ func (s *Server) quietWork(ctx context.Context, hours household.Hours, tools ffm
 			s.Log.Info("work of quiet hours", "work", work, "done", done, "failed", failed)
 		}
 	}()
-	for after := int64(0); hours.Hold(time.Now()) && ctx.Err() == nil; {
+	for after := int64(0); hours.Hold(time.Now().In(s.Zone)) && ctx.Err() == nil; {
 		f, err := s.Store.DueAfter(ctx, work, after)
 		if err != nil {
 			if !errors.Is(err, store.ErrNotFound) && ctx.Err() == nil {
@@ -152,7 +152,7 @@ func (s *Server) QuietStatus(ctx context.Context) (*control.Quiet, error) {
 	}
 	out := &control.Quiet{Work: q.Work, Hours: q.Hours, Left: map[string]int{}}
 	if hours, err := household.ParseHours(q.Hours); err == nil {
-		out.Now = hours.Hold(time.Now())
+		out.Now = hours.Hold(time.Now().In(s.Zone))
 	}
 	if _, err := ffmpeg.Find(); err != nil {
 		out.Problem = err.Error()

@@ -36,6 +36,7 @@ import (
 // Server is one server. Make it with Open.
 type Server struct {
 	Settings blueprint.Settings
+	Zone     *time.Location // the household's
 	Version  string
 	Log      *slog.Logger
 	Events   event.Stream // what happens; the log is one of those that hear of it
@@ -110,8 +111,12 @@ func ReadSettings(path string) (blueprint.Settings, error) {
 
 // New makes a server. Its store is opened by Run.
 func New(s blueprint.Settings, version string, log *slog.Logger) *Server {
+	zone, err := time.LoadLocation(s.Timezone)
+	if err != nil {
+		zone = time.Local // the tool has read it
+	}
 	srv := &Server{
-		Settings: s, Version: version, Log: log, Started: time.Now(),
+		Settings: s, Zone: zone, Version: version, Log: log, Started: time.Now(),
 		Trusted:    household.Remote{TrustedProxies: s.TrustedProxies}.Networks(),
 		Shelves:    map[string]*shelfState{},
 		Names:      NamesOf(s.Names, s.RemoteAddress),
@@ -267,7 +272,7 @@ func (s *Server) scanShelf(ctx context.Context, sh blueprint.SettingsShelf, o sc
 	o.Told = func(folders, files int) {
 		s.shelf(sh.Name, func(st *shelfState) { st.progress = control.Progress{Folders: folders, Files: files} })
 	}
-	o.Presence, o.Inside, o.Log, o.Suspects = s.Presence.look, s.inside, s.Log, s.Suspects
+	o.Presence, o.Inside, o.Log, o.Suspects, o.Zone = s.Presence.look, s.inside, s.Log, s.Suspects, s.Zone
 	r, err := scan.Shelf(ctx, s.Store, sh, o)
 	if r.New+r.Changed+r.Moved+r.Gone+r.Failing > 0 || err != nil {
 		if _, cerr := s.count(ctx, sh.Name); cerr != nil && err == nil && ctx.Err() == nil {
