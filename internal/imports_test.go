@@ -108,7 +108,7 @@ func TestRoomsKeepToTheirPlace(t *testing.T) {
 	for _, room := range []string{"engine/docker", "engine/process"} {
 		for _, path := range all[room] {
 			if ours, ok := strings.CutPrefix(path, "cozyshelf/internal/"); ok && !strings.HasPrefix(ours, "core/") &&
-				ours != "engine" && ours != "pack" && ours != "whole" && ours != "boundary" {
+				ours != "engine" && ours != "pack" && ours != "atomicfile" && ours != "boundary" {
 				t.Errorf("%s imports %s", room, path)
 			}
 		}

@@ -22,7 +22,7 @@ import (
 func (m *mill) cut(n int, args ...string) {
 	m.t.Helper()
 	env := m.env
-	m.env = append(env, fmt.Sprintf("COZYSHELF_SEAM=before:%d", n))
+	m.env = append(env, fmt.Sprintf("COZYSHELF_CRASHPOINT=before:%d", n))
 	out, errs, code := m.run("", args...)
 	m.env = env
 	if code == 0 {
@@ -66,8 +66,8 @@ func (m *mill) lastDeployment() ledger.Entry {
 func TestWhatCanBeGoneBackToFollowsFromWhatRan(t *testing.T) {
 	t.Parallel()
 	m := newMill(t, "process")
-	old, newer := testbuild.Variant{Version: "1.0.0", Tags: "seam"}.Program(t),
-		testbuild.Variant{Version: "2.0.0", Tags: "seam", Newer: true}.Program(t)
+	old, newer := testbuild.Variant{Version: "1.0.0", Tags: "crashpoint"}.Program(t),
+		testbuild.Variant{Version: "2.0.0", Tags: "crashpoint", Newer: true}.Program(t)
 	with := func(program string) { m.program = program }
 	with(old)
 	m.must("deploy", "--yes")
@@ -145,7 +145,7 @@ func TestWhatCanBeGoneBackToFollowsFromWhatRan(t *testing.T) {
 func TestARestoreThatWasCutOffEarlyIsTakenBack(t *testing.T) {
 	t.Parallel()
 	m := newMill(t, "process")
-	m.program = testbuild.Variant{Version: "1.0.0", Tags: "seam"}.Program(t)
+	m.program = testbuild.Variant{Version: "1.0.0", Tags: "crashpoint"}.Program(t)
 	m.must("deploy", "--yes")
 	m.add(demo.People[0])
 	saved := m.path("saved.tar.zst")
@@ -296,8 +296,8 @@ func (m *mill) server() int {
 func TestATakingBackThatWasCutOffIsTakenAgain(t *testing.T) {
 	t.Parallel()
 	m := newMill(t, "process")
-	old := testbuild.Variant{Version: "1.0.0", Tags: "seam"}.Program(t)
-	newer := testbuild.Variant{Version: "2.0.0", Tags: "seam", Newer: true}.Program(t)
+	old := testbuild.Variant{Version: "1.0.0", Tags: "crashpoint"}.Program(t)
+	newer := testbuild.Variant{Version: "2.0.0", Tags: "crashpoint", Newer: true}.Program(t)
 	m.program = old
 	m.must("deploy", "--yes")
 	m.add(demo.People[0])
@@ -308,7 +308,7 @@ func TestATakingBackThatWasCutOffIsTakenAgain(t *testing.T) {
 		id := fmt.Sprint(m.lastDeployment().ID)
 		for step := 1; step <= 2; step++ {
 			env := m.env
-			m.env = append(env, fmt.Sprintf("COZYSHELF_SEAM=before:%d", step))
+			m.env = append(env, fmt.Sprintf("COZYSHELF_CRASHPOINT=before:%d", step))
 			m.run("", "undo", id, "--yes") // it may have fewer steps
 			m.env = env
 		}

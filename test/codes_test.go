@@ -149,7 +149,7 @@ func TestEveryDocumentIsOne(t *testing.T) {
 		"backup verify b.tar.zst", "restore b.tar.zst --yes", "access films --mend", "access --mend --yes")
 	docs("undo " + m.entry("mend") + " --yes")
 	docs("stop", "start", "restart")
-	m.program = testbuild.Variant{Version: "2.0.0", Tags: "seam", Newer: true}.Program(t)
+	m.program = testbuild.Variant{Version: "2.0.0", Tags: "crashpoint", Newer: true}.Program(t)
 	docs("upgrade --yes", "rollback --yes")
 	m.program = ""
 	if err := os.Mkdir(m.path("more"), 0o755); err != nil {

@@ -163,7 +163,7 @@ func podmanGoesTheWholeWay(t *testing.T, account *syscall.Credential) {
 		t.Errorf("the unit: %v\n%s", err, out)
 	}
 	usual := m.program
-	m.program = testbuild.Variant{Version: "2.0.0", Newer: true, Tags: "seam"}.Program(t)
+	m.program = testbuild.Variant{Version: "2.0.0", Newer: true, Tags: "crashpoint"}.Program(t)
 	m.must("upgrade", "--yes")
 	m.must("rollback", "--yes")
 	m.program = usual

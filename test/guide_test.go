@@ -51,7 +51,7 @@ func follow(t *testing.T, file string) {
 		}
 	}
 	program := testbuild.Program(t)
-	newer := testbuild.Variant{Version: "2.0.0", Tags: "seam", Newer: true}.Program(t)
+	newer := testbuild.Variant{Version: "2.0.0", Tags: "crashpoint", Newer: true}.Program(t)
 	if err := errors.Join(os.Symlink(program, m.path("cozyshelf")),
 		os.Symlink(newer, m.path("cozyshelf-new"))); err != nil {
 		t.Fatal(err)

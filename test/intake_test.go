@@ -118,7 +118,7 @@ func TestWhatComesInIsOnTheShelfAtOnce(t *testing.T) {
 func TestPlacingIsCutOffAnywhere(t *testing.T) {
 	t.Parallel()
 	m := newMill(t, "process")
-	m.program = testbuild.Variant{Tags: "seam"}.Program(t)
+	m.program = testbuild.Variant{Tags: "crashpoint"}.Program(t)
 	disk := m.path("disk")
 	for n := 1; n < 20; n++ {
 		if err := os.MkdirAll(filepath.Join(disk, "new"), 0o755); err != nil {
@@ -131,7 +131,7 @@ func TestPlacingIsCutOffAnywhere(t *testing.T) {
 			}
 		}
 		how := []string{"fail", "before", "after"}[n%3]
-		m.env = append(m.env, fmt.Sprintf("COZYSHELF_SEAM=%s:%d", how, (n+2)/3))
+		m.env = append(m.env, fmt.Sprintf("COZYSHELF_CRASHPOINT=%s:%d", how, (n+2)/3))
 		_, _, code := m.run("", "intake", "copy", disk, "--onto", "films", "--move", "--yes")
 		m.env = m.env[:len(m.env)-1]
 		m.must("intake", "copy", disk, "--onto", "films", "--move", "--yes")

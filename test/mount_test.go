@@ -79,7 +79,7 @@ func TestADiskThatComesAndGoesIsNoticed(t *testing.T) {
 	t.Parallel()
 	engines(t, func(t *testing.T, engine string) {
 		m := newMill(t, engine)
-		// As on most machines, what the shelves lie on hands mounts on.
+		// As on most machines, the shelves lie on a shared mount.
 		media := m.path("media")
 		mount(t, media, "", media, unix.MS_BIND, "")
 		if err := unix.Mount("", media, "", unix.MS_SHARED, ""); err != nil {
@@ -215,7 +215,7 @@ func TestANetworkFileSystemThatStopsAnsweringHoldsNobody(t *testing.T) {
 }
 
 // TestACacheThatAnswersForAWhileHoldsNobodyEither stops the other side of a file
-// system that goes on answering some questions by itself.
+// system that keeps answering some questions by itself.
 func TestACacheThatAnswersForAWhileHoldsNobodyEither(t *testing.T) {
 	t.Parallel()
 	m := newMill(t, "process")

@@ -38,7 +38,7 @@ func (m *mill) spoil(s spoilt, putBack func(errs string), args ...string) bool {
 	for how := range strings.SplitSeq(s.how, "+") {
 		one := spoilt{how, s.step}
 		c := m.command(args...)
-		c.Env = append(c.Env, "COZYSHELF_SEAM="+one.String())
+		c.Env = append(c.Env, "COZYSHELF_CRASHPOINT="+one.String())
 		var out bytes.Buffer
 		c.Stdout, c.Stderr = &out, &out
 		err := c.Run()
@@ -203,7 +203,7 @@ func some(t *testing.T, engine string, first, pace int, do func(s spoilt) (came 
 // that one of them has begun.
 func survivor(t *testing.T, engine string) *mill {
 	m := newMill(t, engine)
-	m.program = testbuild.Variant{Version: "1.0.0", Tags: "seam"}.Program(t)
+	m.program = testbuild.Variant{Version: "1.0.0", Tags: "crashpoint"}.Program(t)
 	m.env = append(m.env, "COZYSHELF_UNITS="+m.path("units"))
 	return m
 }
@@ -294,7 +294,7 @@ func TestEveryStepOfUpgradeAndRollbackMayFailOrBeCutOff(t *testing.T) {
 	t.Parallel()
 	halves(t, func(t *testing.T, engine string, first int) {
 		m := survivor(t, engine)
-		old, newer := m.program, testbuild.Variant{Version: "2.0.0", Tags: "seam", Newer: true}.Program(t)
+		old, newer := m.program, testbuild.Variant{Version: "2.0.0", Tags: "crashpoint", Newer: true}.Program(t)
 		m.must("deploy", "--yes")
 		m.add(demo.People[0])
 		running := func(where, version string) {

@@ -154,7 +154,7 @@ func TestTidyingIsCutOffAnywhere(t *testing.T) {
 	t.Parallel()
 	m := newMill(t, "process")
 	m.misname()
-	m.program = testbuild.Variant{Tags: "seam"}.Program(t)
+	m.program = testbuild.Variant{Tags: "crashpoint"}.Program(t)
 	before := relative(t, m.path("media/films"))
 	m.must("tidy", "films", "--yes")
 	after := relative(t, m.path("media/films"))
@@ -162,7 +162,7 @@ func TestTidyingIsCutOffAnywhere(t *testing.T) {
 	for n := 1; ; n++ {
 		through := true
 		for i, how := range []string{"fail", "before", "after"} {
-			m.env = append(m.env, fmt.Sprintf("COZYSHELF_SEAM=%s:%d", how, n))
+			m.env = append(m.env, fmt.Sprintf("COZYSHELF_CRASHPOINT=%s:%d", how, n))
 			_, _, code := m.run("", "tidy", "films", "--yes")
 			m.env = m.env[:len(m.env)-1]
 			if code == 0 {

@@ -119,8 +119,8 @@ func tortured(t *testing.T, engine string, seed uint64) *torture {
 	m.env = append(m.env, "COZYSHELF_UNITS="+m.path("units"))
 	x := &torture{mill: m, Rand: rand.New(rand.NewPCG(seed, 0)), took: map[string]time.Duration{},
 		programs: map[string]string{
-			"1.0.0": testbuild.Variant{Version: "1.0.0", Tags: "seam"}.Program(t),
-			"2.0.0": testbuild.Variant{Version: "2.0.0", Tags: "seam", Newer: true}.Program(t),
+			"1.0.0": testbuild.Variant{Version: "1.0.0", Tags: "crashpoint"}.Program(t),
+			"2.0.0": testbuild.Variant{Version: "2.0.0", Tags: "crashpoint", Newer: true}.Program(t),
 		}}
 	if err := os.Mkdir(m.path("units"), 0o755); err != nil {
 		t.Fatal(err)
@@ -475,7 +475,7 @@ func (x *torture) kill(where *string, already string, args ...string) (ended boo
 	c := x.command(args...)
 	if x.IntN(2) == 0 {
 		how := fmt.Sprintf("within:%d:%s", 1+x.IntN(9), time.Duration(x.IntN(15000))*time.Microsecond)
-		c.Env = append(c.Env, "COZYSHELF_SEAM="+how)
+		c.Env = append(c.Env, "COZYSHELF_CRASHPOINT="+how)
 		*where += ", " + how
 		after = time.Minute
 	} else {

@@ -80,7 +80,7 @@ every folder; where that differs from what was computed, it is told.`,
 	c.Flags().BoolVar(&r.prove, "prove", false, "really list, open and read everything, from inside the container")
 	c.Flags().IntVar(&r.sample, "sample", 0, "with --prove: only so many files of every folder, chosen by chance")
 	c.Flags().BoolVar(&r.yes, "yes", false, "do not ask")
-	return a.reads(c)
+	return a.withJSON(c)
 }
 
 // accessing is one run of cozyshelf access.
@@ -142,7 +142,7 @@ func (r *accessing) run(c *cobra.Command, args []string) error {
 // begin reads the household and tells shelves from remedies.
 func (r *accessing) begin(ctx context.Context, args []string) error {
 	if r.mending {
-		if err := r.alone(ctx); err != nil {
+		if err := r.lock(ctx); err != nil {
 			return err
 		}
 	}

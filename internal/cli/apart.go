@@ -26,8 +26,8 @@ const apartEnv = "COZYSHELF_CODE_FD"
 var within = []string{"serve", "supervise", "healthcheck", "relay", "probe", "look", storework.Command}
 
 // apart runs the command in a child, where network file systems are mounted. One
-// that does not answer holds whoever touches it beyond any signal, so that such a
-// process cannot even end; then the child is left behind, with all said and done,
+// that does not answer holds whoever touches it, and no signal ends such a process.
+// Then the child is left behind, with all said and done,
 // and this process ends in its place. done is false where no child is needed, or this is
 // the child: then parent is who hears the exit code.
 func apart(args []string) (code int, parent *os.File, done bool) {
@@ -57,16 +57,16 @@ func apart(args []string) (code int, parent *os.File, done bool) {
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
 	c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
-	told := make(chan os.Signal, 4)
-	signal.Notify(told, syscall.SIGINT, syscall.SIGTERM)
-	defer signal.Stop(told)
+	signals := make(chan os.Signal, 4)
+	signal.Notify(signals, syscall.SIGINT, syscall.SIGTERM)
+	defer signal.Stop(signals)
 	err = c.Start()
 	w.Close()
 	if err != nil {
 		return 0, nil, false
 	}
 	go func() {
-		for s := range told {
+		for s := range signals {
 			_ = c.Process.Signal(s) // it may have ended
 		}
 	}()

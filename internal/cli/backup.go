@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"cozyshelf/internal/atomicfile"
 	"cozyshelf/internal/backup"
 	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/cli/show"
@@ -23,7 +24,6 @@ import (
 	"cozyshelf/internal/operate"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/secret"
-	"cozyshelf/internal/whole"
 
 	"github.com/spf13/cobra"
 )
@@ -158,7 +158,7 @@ it so.`,
 	c.Flags().IntVar(&w.keep, "keep", 7, "with --every: how many stay")
 	c.Flags().BoolVar(&w.yes, "yes", false, "do not ask")
 	c.AddCommand(a.backupVerifyCommand(), a.backupListCommand())
-	return a.reads(c)
+	return a.withJSON(c)
 }
 
 // routine is how the server is to make backups by itself.
@@ -171,7 +171,7 @@ type routine struct {
 
 // backupRoutine writes into the household file how often the server makes backups.
 func (a *app) backupRoutine(ctx context.Context, c *cobra.Command, w routine) error {
-	h, err := a.loadAlone(ctx)
+	h, err := a.loadLocked(ctx)
 	if err != nil {
 		return err
 	}
@@ -303,7 +303,7 @@ func (a *app) backupListCommand() *cobra.Command {
 			return nil
 		},
 	}
-	return a.reads(c)
+	return a.withJSON(c)
 }
 
 // backups lists what lies in the household's folders of backups.
@@ -366,7 +366,7 @@ func (a *app) backupVerifyCommand() *cobra.Command {
 		},
 	}
 	pass.flags(c)
-	return a.reads(c)
+	return a.withJSON(c)
 }
 
 // secretFor takes the passphrase where a backup needs one.
@@ -439,7 +439,7 @@ is written first: look at its folders and its account, then restore again.`,
 	pass.flags(c)
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	g.flags(c)
-	return a.reads(c)
+	return a.withJSON(c)
 }
 
 // restoreHouseholdFile writes the household file of a backup where there is none.
@@ -459,7 +459,7 @@ func (a *app) restoreHouseholdFile(u deploy.Unpacked, yes bool) error {
 	if err := a.agree(yes, "Carry this out?"); err != nil {
 		return err
 	}
-	if err := whole.Create(a.household, text, 0o644, nil); err != nil {
+	if err := atomicfile.Create(a.household, text, 0o644, nil); err != nil {
 		return err
 	}
 	if a.json {
@@ -565,13 +565,13 @@ func (a *app) undoUnbegun(ctx context.Context, e ledger.Entry, yes bool) error {
 
 // known gives the state folder and the account of the household, where there is a
 // household file; without one nothing is known.
-func (a *app) known() (state string, owner *whole.Owner) {
+func (a *app) known() (state string, owner *atomicfile.Owner) {
 	h, err := a.load()
 	if err != nil {
 		return "", nil
 	}
 	if account := machine.Account(h.Server); account.Known {
-		owner = &whole.Owner{UID: int(account.UID), GID: int(account.GID)}
+		owner = &atomicfile.Owner{UID: int(account.UID), GID: int(account.GID)}
 	}
 	return h.Storage.State, owner
 }

@@ -66,7 +66,7 @@ changed. With --facts only what was found is written, as JSON.`,
 	c.Flags().BoolVar(&mending, "mend", false, "make the run-as account, if there is none")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	c.Flags().BoolVar(&only, "facts", false, "only write what was found on this machine, as JSON")
-	return a.reads(c)
+	return a.withJSON(c)
 }
 
 // makeAccount makes a proposed account, and the state folder with the ledger for it.

@@ -48,7 +48,7 @@ a while with everything as it was. cozyshelf undo takes a deployment back.`,
 		},
 	}
 	f.add(c)
-	return a.reads(c)
+	return a.withJSON(c)
 }
 
 // deploy makes the engine match the household file.
@@ -348,7 +348,7 @@ func (a *app) ledgerCommand() *cobra.Command {
 	c.Flags().StringVar(&from, "since", "", "only since then, such as 2h or 3d")
 	c.Flags().BoolVar(&steps, "steps", false, "also the single steps of deployments")
 	c.AddCommand(a.ledgerVerifyCommand())
-	return a.reads(c)
+	return a.withJSON(c)
 }
 
 func (a *app) ledgerVerifyCommand() *cobra.Command {
@@ -380,5 +380,5 @@ very end leave no trace in a chain.`,
 			return err
 		},
 	}
-	return a.reads(c)
+	return a.withJSON(c)
 }

@@ -74,7 +74,7 @@ type brought struct {
 func (a *app) intakeCopyCommand() *cobra.Command {
 	var w copying
 	var shelf, folder string
-	c := a.reads(&cobra.Command{
+	c := a.withJSON(&cobra.Command{
 		Use: "copy SOURCE…", Short: "Copy files, or folders of files, onto a shelf",
 		Long: `Shows what would go where under which name, what is on the shelf already, and whether
 there is room; then copies into a holding folder on the shelf's own disk, checks every file
@@ -83,7 +83,7 @@ where it was when the same is asked for again. With --move the sources are remov
 end, each only if it is still what was copied.`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			h, err := a.loadAlone(c.Context())
+			h, err := a.loadLocked(c.Context())
 			if err != nil {
 				return err
 			}
@@ -346,7 +346,7 @@ func (a *app) showLook(s household.Shelf, folder string, look intake.Found, held
 func (a *app) intakeFetchCommand() *cobra.Command {
 	w := fetching{atOnce: 3}
 	var shelf, folder string
-	c := a.reads(&cobra.Command{
+	c := a.withJSON(&cobra.Command{
 		Use: "fetch URL…", Short: "Fetch files from the web onto a shelf",
 		Long: `Fetches files over HTTP or HTTPS into the holding folder, several at once, and continues
 where it was cut off if the server still has the same file; checks that they are what the shelf
@@ -355,7 +355,7 @@ machine and of private networks are refused unless --private is given, also wher
 or a redirection leads to them.`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			h, err := a.loadAlone(c.Context())
+			h, err := a.loadLocked(c.Context())
 			if err != nil {
 				return err
 			}
@@ -620,7 +620,7 @@ func (a *app) jobs(h *household.Household) ([]waiting, error) {
 }
 
 func (a *app) intakeListCommand() *cobra.Command {
-	return a.reads(&cobra.Command{
+	return a.withJSON(&cobra.Command{
 		Use: "list", Short: "What is coming in, waits or failed, and why", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			h, err := a.load()
@@ -670,7 +670,7 @@ func (a *app) intakeClearCommand() *cobra.Command {
 		Use: "clear JOB…", Short: "Remove what is held of jobs that failed, were cut off or taken back",
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			h, err := a.loadAlone(c.Context())
+			h, err := a.loadLocked(c.Context())
 			if err != nil {
 				return err
 			}
@@ -733,7 +733,7 @@ func (a *app) intakeClearCommand() *cobra.Command {
 		},
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
-	return a.reads(c)
+	return a.withJSON(c)
 }
 
 // clearedJob is what was removed of a job, as a document.

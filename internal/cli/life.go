@@ -85,7 +85,7 @@ level and are always shown. With --json each line is a document of its own.`,
 			return chosen.flush()
 		},
 	}
-	c.Flags().BoolVarP(&o.Follow, "follow", "f", false, "go on as lines come")
+	c.Flags().BoolVarP(&o.Follow, "follow", "f", false, "print further lines as they come")
 	c.Flags().StringVar(&from, "since", "", "only since then, such as 10m, 2h or 2026-11-23")
 	c.Flags().IntVar(&o.Tail, "tail", 0, "only the last lines")
 	c.Flags().StringVar(&level, "level", "", "only from a level on: debug, info, warn, error")
@@ -203,7 +203,7 @@ func (g *gentle) wait(ctx context.Context, a *app, h *operate.House, watching []
 
 // turn stops or starts what is deployed, as asked.
 func (a *app) turn(ctx context.Context, command string, stop, start bool, g gentle) error {
-	if err := a.alone(ctx); err != nil {
+	if err := a.lock(ctx); err != nil {
 		return err
 	}
 	h, seen, err := a.deployed(ctx)
@@ -250,7 +250,7 @@ func (a *app) turn(ctx context.Context, command string, stop, start bool, g gent
 }
 
 func (a *app) startCommand() *cobra.Command {
-	return a.reads(&cobra.Command{Use: "start", Short: "Start the server again", Args: cobra.NoArgs,
+	return a.withJSON(&cobra.Command{Use: "start", Short: "Start the server again", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error { return a.turn(c.Context(), "start", false, true, gentle{}) }})
 }
 
@@ -273,7 +273,7 @@ func (a *app) turning(c *cobra.Command, start bool) *cobra.Command {
 		return a.turn(c.Context(), c.Name(), true, start, g)
 	}
 	g.flags(c)
-	return a.reads(c)
+	return a.withJSON(c)
 }
 
 func (a *app) retireCommand() *cobra.Command {
@@ -339,7 +339,7 @@ given. Media are never touched.`,
 	c.Flags().BoolVar(&erase, "erase", false, "also erase the state folder")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	g.flags(c)
-	return a.reads(c)
+	return a.withJSON(c)
 }
 
 // stays lists what a household that has retired leaves on this machine, beside its media and

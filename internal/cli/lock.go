@@ -9,12 +9,12 @@ import (
 	"strings"
 	"time"
 
+	"cozyshelf/internal/atomicfile"
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/deploy"
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/problem"
-	"cozyshelf/internal/whole"
 
 	"golang.org/x/sys/unix"
 )
@@ -22,11 +22,11 @@ import (
 // lockWait is how long a command waits for another one.
 const lockWait = 10 * time.Minute
 
-// alone lets one command at a time change the household: it locks the household
+// lock lets one command at a time change the household: it locks the household
 // file, which every administrator can open, whoever they are. It waits for the
 // command that holds the lock and says which that is. The lock goes with the
 // process, however that ends.
-func (a *app) alone(ctx context.Context) error {
+func (a *app) lock(ctx context.Context) error {
 	if a.locked != nil && current(a.locked, a.household) {
 		return nil
 	}
@@ -70,10 +70,10 @@ func (a *app) alone(ctx context.Context) error {
 	}
 }
 
-// loadAlone reads the household file for a command that will change something. What the
+// loadLocked reads the household file for a command that will change something. What the
 // server told meanwhile is entered into the ledger first.
-func (a *app) loadAlone(ctx context.Context) (*household.Household, error) {
-	if err := a.alone(ctx); err != nil {
+func (a *app) loadLocked(ctx context.Context) (*household.Household, error) {
+	if err := a.lock(ctx); err != nil {
 		return nil, err
 	}
 	h, err := a.load()
@@ -90,7 +90,7 @@ func (a *app) takeOver(h *household.Household) error {
 	ledger.Sweep(h.Storage.State)
 	endEdits(h.Storage.State)
 	if path, err := filepath.EvalSymlinks(a.household); err == nil { // it was read a moment ago
-		whole.Sweep(filepath.Dir(path), func(name string) bool { return name == filepath.Base(path) })
+		atomicfile.Sweep(filepath.Dir(path), func(name string) bool { return name == filepath.Base(path) })
 	}
 	sweepHeld(h)
 	_, odd, err := ledger.TakeOver(h.Storage.State)

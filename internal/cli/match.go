@@ -16,6 +16,7 @@ import (
 	"strings"
 	"time"
 
+	"cozyshelf/internal/atomicfile"
 	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/control"
@@ -24,7 +25,6 @@ import (
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/store"
-	"cozyshelf/internal/whole"
 
 	"github.com/spf13/cobra"
 )
@@ -37,7 +37,7 @@ func (a *app) shelfMatchCommand() *cobra.Command {
 	var take, pictureFile string
 	var none, again, sidecar, yes bool
 	var edits []string
-	c := a.reads(&cobra.Command{
+	c := a.withJSON(&cobra.Command{
 		Use: "match TITLE", Short: "What a title is: its description, what else it may be, and corrections",
 		Long: `Shows what is known of a title, where it is from, and which entries of the catalogues it
 may be, with the reasons. TITLE is its name, or the beginnings of words of it, or #NUMBER.
@@ -234,7 +234,7 @@ func readPlain(path string) ([]byte, error) {
 
 // writeSidecar writes what is known of a title beside its first file.
 func (a *app) writeSidecar(ctx context.Context, m control.Matched, yes bool) error {
-	h, err := a.loadAlone(ctx)
+	h, err := a.loadLocked(ctx)
 	if err != nil {
 		return err
 	}
@@ -277,7 +277,7 @@ func (a *app) writeSidecar(ctx context.Context, m control.Matched, yes bool) err
 		return &problem.Problem{What: "the ledger could not be written, so nothing was", Where: h.Storage.State,
 			Why: err.Error(), Fix: "run it as root, or as the run-as account", Err: err}
 	}
-	if err := whole.Create(at, b, 0o644, whole.OwnerOf(filepath.Dir(at))); err != nil {
+	if err := atomicfile.Create(at, b, 0o644, atomicfile.OwnerOf(filepath.Dir(at))); err != nil {
 		_ = ledger.End(h.Storage.State, id, err.Error()) // the error below tells
 		p := &problem.Problem{What: "the sidecar could not be written", Where: at, Why: err.Error(),
 			Fix: "run it as root, or as who owns the folder", Err: err}

@@ -139,7 +139,7 @@ standard input, a file or a prompt, or is made and printed once.`,
 	if err := c.MarkFlagRequired("role"); err != nil {
 		panic(err) // the flag is made above
 	}
-	return a.reads(c)
+	return a.withJSON(c)
 }
 
 func yesNo(c *cobra.Command, flag, s string) (*bool, error) {
@@ -161,7 +161,7 @@ func awayWords(away bool) string {
 }
 
 func (a *app) memberListCommand() *cobra.Command {
-	return a.reads(&cobra.Command{
+	return a.withJSON(&cobra.Command{
 		Use: "list", Short: "Who has an account", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			cl, err := a.server(c.Context())
@@ -233,7 +233,7 @@ It holds at once, also for who is signed in. The last administrator stays one.`,
 	}
 	c.Flags().StringVar(&role, "role", "", "admin, adult, child or guest")
 	c.Flags().StringVar(&away, "away", "", "yes or no: may use the server from outside the home")
-	return a.reads(c)
+	return a.withJSON(c)
 }
 
 // roleWords are roles in a sentence.
@@ -265,7 +265,7 @@ func (a *app) memberRemoveCommand() *cobra.Command {
 		},
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
-	return a.reads(c)
+	return a.withJSON(c)
 }
 
 func (a *app) memberPasswordCommand() *cobra.Command {
@@ -301,5 +301,5 @@ func (a *app) memberPasswordCommand() *cobra.Command {
 		},
 	}
 	p.flags(c)
-	return a.reads(c)
+	return a.withJSON(c)
 }

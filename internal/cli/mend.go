@@ -11,6 +11,7 @@ import (
 	"syscall"
 	"time"
 
+	"cozyshelf/internal/atomicfile"
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/household"
@@ -20,7 +21,6 @@ import (
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/mend"
 	"cozyshelf/internal/problem"
-	"cozyshelf/internal/whole"
 )
 
 // mending is what is to be done about one folder of a shelf.
@@ -230,9 +230,9 @@ func (a *app) ready(h *household.Household, owner permit.Identity) error {
 	if _, err := os.Stat(state); !errors.Is(err, os.ErrNotExist) {
 		return err
 	}
-	var to *whole.Owner
+	var to *atomicfile.Owner
 	if os.Getuid() == 0 {
-		to = &whole.Owner{UID: int(owner.UID), GID: int(owner.Groups[0])}
+		to = &atomicfile.Owner{UID: int(owner.UID), GID: int(owner.Groups[0])}
 	}
 	if err := deploy.MakeFolder(state, to); err != nil {
 		return &problem.Problem{What: "the state folder, where the ledger is kept, could not be made", Where: state,
@@ -302,7 +302,7 @@ func (a *app) steps(h *household.Household, entry int, plan io.ReadSeeker, c men
 		return mend.Outcome{}, err
 	}
 	progress := a.err.Progress("mending", total)
-	c.Told = progress.At
+	c.Progress = progress.At
 	o, err := c.Carry(plan)
 	progress.End()
 	a.showOdd(o)
@@ -336,7 +336,7 @@ func (a *app) showOdd(o mend.Outcome) {
 	}
 }
 
-// lockMending lets one mend of a household go on at a time. Closing it lets go.
+// lockMending lets one mend of a household run at a time. Closing it lets go.
 func (a *app) lockMending(h *household.Household) (io.Closer, error) {
 	f, err := ledger.OpenFolder(h.Storage.State)
 	if err != nil {

@@ -12,11 +12,11 @@ import (
 	"strconv"
 	"strings"
 
+	"cozyshelf/internal/atomicfile"
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/problem"
-	"cozyshelf/internal/whole"
 
 	"github.com/spf13/cobra"
 )
@@ -304,7 +304,7 @@ func notFolder(path string) string {
 // answers are not lost.
 func (q *questions) write(text []byte) error {
 	for {
-		err := whole.Create(q.a.household, text, 0o644, nil)
+		err := atomicfile.Create(q.a.household, text, 0o644, nil)
 		if err == nil {
 			return nil
 		}

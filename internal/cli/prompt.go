@@ -73,7 +73,7 @@ func (a *app) unseen(question string) (string, error) {
 	return string(b), err
 }
 
-// agree asks whether to go on. Without a terminal it takes --yes.
+// agree asks whether to carry on. Without a terminal it takes --yes.
 func (a *app) agree(yes bool, question string) error {
 	if yes {
 		return nil

@@ -38,7 +38,7 @@ type app struct {
 	lines     *bufio.Reader   // of in, for questions
 	ctx       context.Context // of this run: it ends with Ctrl-C
 	did       string          // what is said to be done where the command is interrupted
-	told      bool            // it was said whose the household file is
+	saidOwner bool            // it was said whose the household file is
 	own       *pack.Image     // this program, once it was read
 	ownIs     os.FileInfo     // the file that it was read from
 	locked    *os.File        // the household file, while this command alone may change things
@@ -234,8 +234,8 @@ func wrongUse(c *cobra.Command, why string) error {
 		c.CommandPath() + " --help", Exit: problem.ExitUsage}
 }
 
-// reads gives a command the --json flag.
-func (a *app) reads(c *cobra.Command) *cobra.Command {
+// withJSON gives a command the --json flag.
+func (a *app) withJSON(c *cobra.Command) *cobra.Command {
 	c.Flags().BoolVar(&a.json, "json", false, "write one JSON document")
 	return c
 }
@@ -278,8 +278,8 @@ func (a *app) read() (*household.Household, []byte, error) {
 				"server over could have %s do what it says", owner, who()), Fix: "chown root: " + a.household +
 				", and look whether it says what you want"}
 	}
-	if owner != os.Geteuid() && !a.told {
-		a.told = true
+	if owner != os.Geteuid() && !a.saidOwner {
+		a.saidOwner = true
 		a.err.Printf("%s belongs to %s; what it says is done as %s\n", show.Clean(a.household), accountName(owner),
 			who())
 	}

@@ -29,7 +29,7 @@ func (a *app) shelfCommand() *cobra.Command {
 }
 
 func (a *app) shelfListCommand() *cobra.Command {
-	return a.reads(&cobra.Command{
+	return a.withJSON(&cobra.Command{
 		Use: "list", Short: "The shelves with their figures", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			cl, err := a.server(c.Context())
@@ -80,7 +80,7 @@ func (a *app) showShelves(list []control.Shelf) {
 
 func (a *app) shelfShowCommand() *cobra.Command {
 	var problems bool
-	c := a.reads(&cobra.Command{
+	c := a.withJSON(&cobra.Command{
 		Use: "show [NAME]", Short: "Every file of a shelf; with no name, the whole library in figures",
 		Args: cobra.MaximumNArgs(1),
 		Long: "Shows every file of a shelf, and what cannot be read, with the reason. With no name it shows " +
@@ -157,7 +157,7 @@ func (a *app) showSeen(list []scan.Report) {
 	}
 }
 
-// scanProgress tells how far the scans are that go on, until it is stopped.
+// scanProgress tells how far the running scans are, until it is stopped.
 func (a *app) scanProgress(ctx context.Context, cl *control.Client) (stop func()) {
 	ctx, cancel := context.WithCancel(ctx)
 	progress := a.err.Progress("scanning", 0)
@@ -292,7 +292,7 @@ func titled(t store.Title) string {
 
 func (a *app) shelfFindCommand() *cobra.Command {
 	limit := 20
-	c := a.reads(&cobra.Command{
+	c := a.withJSON(&cobra.Command{
 		Use: "find WORD…", Short: "Find titles and parts by words, or their beginnings", Args: cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := a.server(c.Context())
@@ -461,5 +461,5 @@ func (a *app) shelfScanCommand() *cobra.Command {
 	c.Flags().BoolVar(&emptied, "emptied", false,
 		"a folder with nothing in it was emptied; it is not the place of a disk that is away")
 	c.Flags().BoolVar(&gently, "gently", false, "give way to all else on the machine: takes longer")
-	return a.reads(c)
+	return a.withJSON(c)
 }

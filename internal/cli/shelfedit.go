@@ -11,13 +11,13 @@ import (
 	"syscall"
 	"time"
 
+	"cozyshelf/internal/atomicfile"
 	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/problem"
-	"cozyshelf/internal/whole"
 
 	"github.com/spf13/cobra"
 )
@@ -35,7 +35,7 @@ they are. Without --folder one beside those of the other shelves is proposed. Wi
 for the run-as account. cozyshelf deploy then makes it so.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			h, err := a.loadAlone(c.Context())
+			h, err := a.loadLocked(c.Context())
 			if err != nil {
 				return err
 			}
@@ -91,7 +91,7 @@ for the run-as account. cozyshelf deploy then makes it so.`,
 	if err := c.MarkFlagRequired("kind"); err != nil {
 		panic(err) // the flag is made above
 	}
-	return a.reads(c)
+	return a.withJSON(c)
 }
 
 // showNewShelf shows a shelf that is to be added, and gives its folders that have to be made. It
@@ -130,7 +130,7 @@ func (a *app) shelfRemoveCommand() *cobra.Command {
 		Use: "remove NAME", Short: "Take a shelf out of the household file; its media are not touched",
 		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			h, err := a.loadAlone(c.Context())
+			h, err := a.loadLocked(c.Context())
 			if err != nil {
 				return err
 			}
@@ -159,7 +159,7 @@ func (a *app) shelfRemoveCommand() *cobra.Command {
 		},
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
-	return a.reads(c)
+	return a.withJSON(c)
 }
 
 // commonRoot gives the deepest folder that the folders of all shelves lie below;
@@ -311,12 +311,12 @@ func replace(path string, text []byte) error {
 	if err != nil {
 		return err
 	}
-	var owner *whole.Owner
+	var owner *atomicfile.Owner
 	if os.Getuid() == 0 {
 		had := st.Sys().(*syscall.Stat_t)
-		owner = &whole.Owner{UID: int(had.Uid), GID: int(had.Gid)}
+		owner = &atomicfile.Owner{UID: int(had.Uid), GID: int(had.Gid)}
 	}
-	return whole.Replace(path, text, st.Mode().Perm(), owner)
+	return atomicfile.Replace(path, text, st.Mode().Perm(), owner)
 }
 
 // enter notes a change in the ledger, once there is a state folder to keep it in,

@@ -39,7 +39,7 @@ func (a *app) open(ctx context.Context) (*operate.House, error) {
 // openAlone does the same for a command that will change something: it waits until it is the
 // only one, and finishes what others left.
 func (a *app) openAlone(ctx context.Context) (*operate.House, error) {
-	if err := a.alone(ctx); err != nil {
+	if err := a.lock(ctx); err != nil {
 		return nil, err
 	}
 	h, err := a.open(ctx)

@@ -103,7 +103,7 @@ deployed, or sick; so that a program which watches the machine can use it.`,
 	}
 	c.Flags().BoolVar(&watch, "watch", false, "show it again and again")
 	spanVar(c, &pause, "pause", 2*time.Second, "with --watch: how long to wait in between")
-	return a.reads(c)
+	return a.withJSON(c)
 }
 
 // watchStatus shows the status again and again. Where there is no terminal, each

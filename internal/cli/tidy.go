@@ -46,7 +46,7 @@ type tidied struct {
 
 func (a *app) tidyCommand() *cobra.Command {
 	var w tidying
-	c := a.reads(&cobra.Command{
+	c := a.withJSON(&cobra.Command{
 		Use: "tidy [SHELF]", Short: "Names on disk: shows what should be renamed and why, and does it",
 		Long: `Reads the names of the files on a shelf, or on all, and shows what would be renamed or
 moved, why, and how sure that is. Subtitles, pictures and all else that goes with a file
@@ -56,7 +56,7 @@ proven after each. What it did is one entry of the ledger, and undo puts every n
 Names it is not sure of are shown, and changed only when they are picked.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			h, err := a.loadAlone(c.Context())
+			h, err := a.loadLocked(c.Context())
 			if err != nil {
 				return err
 			}
@@ -371,13 +371,13 @@ func (a *app) carryTidy(h *household.Household, p *tidied, sums bool) error {
 	for _, m := range p.Moves {
 		files += 1 + len(m.With)
 	}
-	var told func(int)
+	var progress func(int)
 	if sums {
 		reading := a.err.Progress("reading", files)
 		defer reading.End()
-		told = reading.At
+		progress = reading.At
 	}
-	steps, err := rename.Prepare(p.Folder, p.Moves, sums, told)
+	steps, err := rename.Prepare(p.Folder, p.Moves, sums, progress)
 	if err != nil {
 		return fail(err)
 	}

@@ -47,7 +47,7 @@ can be undone. Exit code 3 when something was left alone.`,
 			if err := g.judge(c); err != nil {
 				return err
 			}
-			h, err := a.loadAlone(c.Context())
+			h, err := a.loadLocked(c.Context())
 			if err != nil {
 				return err
 			}
@@ -87,7 +87,7 @@ can be undone. Exit code 3 when something was left alone.`,
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	g.flags(c)
-	return a.reads(c)
+	return a.withJSON(c)
 }
 
 // entry finds an entry that can be taken back.
@@ -178,7 +178,7 @@ func (a *app) undoAccess(h *household.Household, e ledger.Entry, yes bool) error
 }
 
 // beginUndo begins the entry that takes another back, by what that one keeps; so it can be
-// taken back in turn. One that was cut off goes on.
+// taken back in turn. One that was cut off is continued.
 func beginUndo(h *household.Household, e ledger.Entry) (int, error) {
 	list, _, _ := ledger.Read(h.Storage.State) // read a moment ago
 	if o, ok := ledger.Undoing(list, e.ID); ok && o.Undo != nil && *o.Undo == *e.Undo {

@@ -29,7 +29,7 @@ cozyshelf rollback goes back to it.`,
 				return err
 			}
 			ctx := c.Context()
-			h, err := a.loadAlone(ctx)
+			h, err := a.loadLocked(ctx)
 			if err != nil {
 				return err
 			}
@@ -74,7 +74,7 @@ cozyshelf rollback goes back to it.`,
 		},
 	}
 	f.add(c)
-	return a.reads(c)
+	return a.withJSON(c)
 }
 
 func (a *app) rollbackCommand() *cobra.Command {
@@ -104,7 +104,7 @@ came into the store since is said first, and is kept in a backup.`,
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	g.flags(c)
-	return a.reads(c)
+	return a.withJSON(c)
 }
 
 // undoDeployment deploys what a deployment replaced.
@@ -131,7 +131,7 @@ func (a *app) undoDeployment(ctx context.Context, h *operate.House, command stri
 				Why: err.Error(), Fix: "check that you may write there; nothing was done", Err: err}
 		}
 	}
-	if err := a.alone(ctx); err != nil { // it is another file now
+	if err := a.lock(ctx); err != nil { // it is another file now
 		return err
 	}
 	a.begun()

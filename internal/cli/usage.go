@@ -18,7 +18,7 @@ func (a *app) usageCommand() *cobra.Command {
 }
 
 func (a *app) usageLatelyCommand() *cobra.Command {
-	return a.reads(&cobra.Command{
+	return a.withJSON(&cobra.Command{
 		Use: "lately", Short: "What arrived on the shelves lately", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			cl, err := a.server(c.Context())
@@ -58,8 +58,8 @@ func playTitle(p usage.Play) string {
 }
 
 func (a *app) usageNowCommand() *cobra.Command {
-	return a.reads(&cobra.Command{
-		Use: "now", Short: "The streams that go on", Args: cobra.NoArgs,
+	return a.withJSON(&cobra.Command{
+		Use: "now", Short: "Who is watching what now", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			cl, err := a.server(c.Context())
 			if err != nil {
@@ -78,7 +78,7 @@ func (a *app) usageNowCommand() *cobra.Command {
 	})
 }
 
-// showStreams shows the streams that go on.
+// showStreams shows the streams that are running.
 func (a *app) showStreams(list []usage.Play) {
 	if len(list) == 0 {
 		a.out.Printf("nobody is watching\n")
@@ -147,7 +147,7 @@ func (a *app) usageHistoryCommand() *cobra.Command {
 	c.Flags().StringVar(&f.Member, "member", "", "only this member")
 	c.Flags().StringVar(&from, "since", "", "only since then, such as 2h, 7d or 2026-11-23")
 	c.Flags().IntVar(&f.Limit, "limit", 50, "at most so many; 0 for all")
-	return a.reads(c)
+	return a.withJSON(c)
 }
 
 func (a *app) usageTopCommand() *cobra.Command {
@@ -201,7 +201,7 @@ func (a *app) usageTopCommand() *cobra.Command {
 	}
 	c.Flags().StringVar(&from, "since", "", "only since then, such as 7d")
 	c.Flags().IntVar(&limit, "limit", 10, "at most so many rows; 0 for all")
-	return a.reads(c)
+	return a.withJSON(c)
 }
 
 func (a *app) topTitles(list []usage.Rank) {

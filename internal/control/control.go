@@ -111,7 +111,7 @@ type Shelf struct {
 	Folders  []string         `json:"folders"` // as the administrator wrote them
 	Away     []scan.Away      `json:"away"`    // what is not there now
 	Scanning bool             `json:"scanning"`
-	Progress Progress         `json:"progress,omitzero"`   // of the scan that goes on
+	Progress Progress         `json:"progress,omitzero"`   // of the scan that is running
 	Scanned  time.Time        `json:"scanned_at,omitzero"` // when the last scan ended
 	// Mounted is what the server sees mounted below the folders, by their names on the host.
 	Mounted []string `json:"mounted,omitempty"`

@@ -157,7 +157,7 @@ func (d *Carrier) lastLines(ctx context.Context, key string) string {
 	return "\nlast lines of its log:\n" + strings.TrimSpace(log.String())
 }
 
-// takeAway lets a new service that failed, or whose deployment did, not go on by itself. It is
+// takeAway keeps a new service that failed, or whose deployment did, from running by itself. It is
 // kept, to be looked at, only where there is no other of its kind. One that ran before all
 // this, and was not stopped for it, is left alone.
 func (d *Carrier) takeAway(ctx context.Context, w blueprint.Service, failed blueprint.Change,

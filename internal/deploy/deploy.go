@@ -17,11 +17,11 @@ import (
 	"time"
 
 	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/crashpoint"
 	"cozyshelf/internal/engine"
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/pack"
 	"cozyshelf/internal/problem"
-	"cozyshelf/internal/seam"
 )
 
 // Carrier carries changes out.
@@ -42,7 +42,7 @@ type Carrier struct {
 	Who     string // for the ledger: who runs it
 
 	// Told, unless nil, hears of each change before and after it.
-	Told func(c blueprint.Change, done bool, took time.Duration)
+	Progress func(c blueprint.Change, done bool, took time.Duration)
 	// Entry, unless nil, is the ledger's entry of all changes together: what, why,
 	// and how they are undone. Continues is the number of one that is open already.
 	Entry     *ledger.Entry
@@ -86,8 +86,8 @@ func (d *Carrier) Carry(ctx context.Context, changes []blueprint.Change) error {
 				return d.putBack(ctx, c, fmt.Errorf("the ledger could not be written: %w", err), stopped)
 			}
 		}
-		if d.Told != nil {
-			d.Told(c, false, 0)
+		if d.Progress != nil {
+			d.Progress(c, false, 0)
 		}
 		var err error
 		if d.Before != nil {
@@ -112,8 +112,8 @@ func (d *Carrier) Carry(ctx context.Context, changes []blueprint.Change) error {
 		if c.Action == blueprint.AwaitHealthy && !d.gap.IsZero() {
 			d.Gap = time.Since(d.gap)
 		}
-		if d.Told != nil {
-			d.Told(c, true, time.Since(began))
+		if d.Progress != nil {
+			d.Progress(c, true, time.Since(began))
 		}
 	}
 	if len(changes) > 0 && !d.Partial && !d.Turning {
@@ -165,7 +165,7 @@ func CloseLeft(state, command string, except ...int) {
 
 // noted carries a change out and keeps the ledger of it.
 func (d *Carrier) noted(ctx context.Context, c blueprint.Change, whole int) error {
-	step := func() error { return seam.Step(func() error { return d.one(ctx, c) }) }
+	step := func() error { return crashpoint.Step(func() error { return d.one(ctx, c) }) }
 	silent := c.Action == blueprint.AwaitHealthy || c.Action == blueprint.Prove || c.Action == blueprint.EraseState
 	if silent || !d.hasState() {
 		err := step()

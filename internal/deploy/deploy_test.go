@@ -10,12 +10,12 @@ import (
 	"testing"
 	"time"
 
+	"cozyshelf/internal/atomicfile"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/engine/enginetest"
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/pack"
-	"cozyshelf/internal/whole"
 )
 
 type setting struct {
@@ -179,7 +179,7 @@ func TestEraseLeavesWhatIsNotOurs(t *testing.T) {
 	if err := os.Remove(filepath.Join(dir, "holiday.mp4")); err != nil {
 		t.Fatal(err)
 	}
-	let, err := whole.Claim(t.Context(), dir, 0) // as a server does
+	let, err := atomicfile.Claim(t.Context(), dir, 0) // as a server does
 	if err != nil {
 		t.Fatal(err)
 	}

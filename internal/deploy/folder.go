@@ -6,9 +6,9 @@ import (
 	"os"
 	"path/filepath"
 
+	"cozyshelf/internal/atomicfile"
 	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/problem"
-	"cozyshelf/internal/whole"
 )
 
 // folder makes a folder for the run-as account.
@@ -20,7 +20,7 @@ func (d *Carrier) folder(path string) error {
 // nil is for the caller. One that is
 // there already stays the account's, or is given to it where it is empty and the caller's:
 // that is how a command that was cut off leaves it.
-func MakeFolder(path string, owner *whole.Owner) error {
+func MakeFolder(path string, owner *atomicfile.Owner) error {
 	above, err := boundary.MakeAll(filepath.Dir(path), 0o755)
 	if err != nil {
 		return err

@@ -9,13 +9,13 @@ import (
 	"syscall"
 	"time"
 
+	"cozyshelf/internal/atomicfile"
 	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/engine"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/pack"
 	"cozyshelf/internal/problem"
-	"cozyshelf/internal/whole"
 )
 
 func (d *Carrier) one(ctx context.Context, c blueprint.Change) error {
@@ -151,14 +151,14 @@ func (d *Carrier) ours() bool {
 
 // settings writes the settings file.
 func (d *Carrier) settings() error {
-	return whole.Replace(filepath.Join(d.Blueprint.State, d.Blueprint.SettingsFile()), d.Blueprint.SettingsJSON(),
+	return atomicfile.Replace(filepath.Join(d.Blueprint.State, d.Blueprint.SettingsFile()), d.Blueprint.SettingsJSON(),
 		0o600, d.owner())
 }
 
 // owner is who what we make is given to: nil where it is ours already.
-func (d *Carrier) owner() *whole.Owner {
+func (d *Carrier) owner() *atomicfile.Owner {
 	if d.ours() {
 		return nil
 	}
-	return &whole.Owner{UID: int(d.Blueprint.OwnerUID), GID: int(d.Blueprint.OwnerGID)}
+	return &atomicfile.Owner{UID: int(d.Blueprint.OwnerUID), GID: int(d.Blueprint.OwnerGID)}
 }

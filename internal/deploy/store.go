@@ -12,13 +12,13 @@ import (
 	"strings"
 	"time"
 
+	"cozyshelf/internal/atomicfile"
 	"cozyshelf/internal/backup"
 	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/store"
 	"cozyshelf/internal/storework"
-	"cozyshelf/internal/whole"
 
 	"golang.org/x/sys/unix"
 )
@@ -47,7 +47,7 @@ func (u Unpacked) Text(name string) ([]byte, error) { return u.Dir.Read(name, ba
 // that is not known. Nothing else is touched. The backup may have been made by the
 // server, so nothing in it is believed before it has been judged. An empty state stands
 // for a household that is not known yet.
-func Unpack(ctx context.Context, file, passphrase, state string, owner *whole.Owner) (u Unpacked, err error) {
+func Unpack(ctx context.Context, file, passphrase, state string, owner *atomicfile.Owner) (u Unpacked, err error) {
 	f, err := openBackup(file, state)
 	if err != nil {
 		return u, &problem.Problem{What: "the backup cannot be read", Where: file, Why: plainly(err),
@@ -145,7 +145,7 @@ func openBackup(file, state string) (*os.File, error) {
 
 // giveStore gives the folder and the store in it to the account that looks at it. All
 // above stays the administrator's, so nobody else comes there.
-func giveStore(d *boundary.Dir, owner *whole.Owner) error {
+func giveStore(d *boundary.Dir, owner *atomicfile.Owner) error {
 	if os.Geteuid() != 0 {
 		return nil
 	}
@@ -179,7 +179,7 @@ func unreadable(file string, err error) error {
 // PutStore puts the store and the pictures of a backup in place of those of a state
 // folder. The server must not run. A store that is there and damaged is put aside,
 // not away. Done twice, it does no harm.
-func PutStore(ctx context.Context, state, file, passphrase string, owner *whole.Owner) (backup.Manifest, error) {
+func PutStore(ctx context.Context, state, file, passphrase string, owner *atomicfile.Owner) (backup.Manifest, error) {
 	let, err := idle(ctx, state)
 	if err != nil {
 		return backup.Manifest{}, err
@@ -223,7 +223,7 @@ func PutStore(ctx context.Context, state, file, passphrase string, owner *whole.
 }
 
 // Room gives an error where there is too little room to put a backup's store in place: for
-// what is in it, for a backup of what is there, and for the server to go on afterwards.
+// what is in it, for a backup of what is there, and for the server afterwards.
 func Room(state string, m backup.Manifest) error {
 	need := m.Size() + goesOn
 	for _, part := range []string{"", "-wal"} {
@@ -241,7 +241,7 @@ func Room(state string, m backup.Manifest) error {
 		return nil
 	}
 	why := fmt.Sprintf("%d MiB are free, and %d MiB are needed: for the store of the backup, "+
-		"for a backup of the one that is there, and for the server to go on", free>>20, need>>20+1)
+		"for a backup of the one that is there, and for the server afterwards", free>>20, need>>20+1)
 	return &problem.Problem{What: "there is not enough room; nothing was touched", Where: at, Why: why,
 		Fix: "free some space there, and try again", Err: unix.ENOSPC}
 }
@@ -255,8 +255,8 @@ const ended = 5 * time.Second
 // idle sees to it that no server is at work on a state folder, until the function that it
 // gives is called.
 func idle(ctx context.Context, state string) (func(), error) {
-	let, err := whole.Claim(ctx, state, ended)
-	if errors.Is(err, whole.ErrClaimed) {
+	let, err := atomicfile.Claim(ctx, state, ended)
+	if errors.Is(err, atomicfile.ErrClaimed) {
 		err = &problem.Problem{What: "a server still works on the state folder", Where: state,
 			Why: "it holds the folder; what is changed under it would be damaged",
 			Fix: "stop it: cozyshelf check says whether it runs on another engine", Err: err}
@@ -266,7 +266,7 @@ func idle(ctx context.Context, state string) (func(), error) {
 
 // pictures moves the pictures of a backup to those that are there; none is replaced,
 // since each is named by what it holds.
-func pictures(from, to *boundary.Dir, owner *whole.Owner) error {
+func pictures(from, to *boundary.Dir, owner *atomicfile.Owner) error {
 	name := strings.TrimSuffix(backup.Pictures, "/")
 	err := from.Walk(name, func(p string, st unix.Stat_t) error {
 		if st.Mode&unix.S_IFMT != unix.S_IFREG || to.Exists(p) {
@@ -318,7 +318,7 @@ func putAside(state string, from *boundary.Dir) error {
 
 // storeBack puts the store of a backup back where that is needed: always, or else
 // where another program has brought the store to a format of its own.
-func storeBack(ctx context.Context, state, file string, always bool, owner *whole.Owner) (bool, error) {
+func storeBack(ctx context.Context, state, file string, always bool, owner *atomicfile.Owner) (bool, error) {
 	m, err := ReadBackup(file, state)
 	if errors.Is(err, fs.ErrNotExist) {
 		return false, nil // it had not come to that
@@ -345,7 +345,7 @@ func ReadBackup(file, state string) (backup.Manifest, error) {
 }
 
 // Inspect looks at the store of a state folder, with the account's powers.
-func Inspect(ctx context.Context, state string, owner *whole.Owner) (store.Facts, error) {
+func Inspect(ctx context.Context, state string, owner *atomicfile.Owner) (store.Facts, error) {
 	var f store.Facts
 	err := withStore(state, owner, func(w storework.Work) (err error) {
 		f, err = w.Inspect(ctx, false)
@@ -355,7 +355,7 @@ func Inspect(ctx context.Context, state string, owner *whole.Owner) (store.Facts
 }
 
 // LookSince says what came into the store of a state folder after a time.
-func LookSince(ctx context.Context, state string, owner *whole.Owner, t time.Time) (store.Since, error) {
+func LookSince(ctx context.Context, state string, owner *atomicfile.Owner, t time.Time) (store.Since, error) {
 	var s store.Since
 	err := withStore(state, owner, func(w storework.Work) (err error) {
 		s, err = w.LookSince(ctx, t)
@@ -364,7 +364,7 @@ func LookSince(ctx context.Context, state string, owner *whole.Owner, t time.Tim
 	return s, err
 }
 
-func withStore(state string, owner *whole.Owner, do func(storework.Work) error) error {
+func withStore(state string, owner *atomicfile.Owner, do func(storework.Work) error) error {
 	d, err := boundary.Open(state)
 	if err != nil {
 		return err
@@ -411,7 +411,7 @@ func (t Texts) Parts(state string) ([]backup.Part, error) {
 // WriteBackup writes an archive of a state folder in which no server is at work. It
 // belongs to whoever runs this.
 func WriteBackup(ctx context.Context, to io.Writer, m backup.Manifest, state string, t Texts,
-	owner *whole.Owner) (backup.Manifest, error) {
+	owner *atomicfile.Owner) (backup.Manifest, error) {
 	let, err := idle(ctx, state)
 	if err != nil {
 		return m, err
@@ -455,7 +455,7 @@ func WriteBackup(ctx context.Context, to io.Writer, m backup.Manifest, state str
 
 // TakeBackup writes such an archive to a file among the administrator's backups.
 func TakeBackup(ctx context.Context, path string, m backup.Manifest, state string, t Texts,
-	owner *whole.Owner) (backup.Manifest, error) {
+	owner *atomicfile.Owner) (backup.Manifest, error) {
 	if filepath.Dir(path) != BackupsFolder(state) {
 		return m, fmt.Errorf("%s is none of the administrator's backups", path)
 	}

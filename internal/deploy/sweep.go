@@ -4,11 +4,11 @@ import (
 	"path/filepath"
 	"strings"
 
+	"cozyshelf/internal/atomicfile"
 	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/layout"
 	"cozyshelf/internal/machine"
-	"cozyshelf/internal/whole"
 )
 
 // SweepLeft removes what a command that was cut off left half-written. Whoever calls it
@@ -18,7 +18,7 @@ func SweepLeft(state string) {
 	boundary.Sweep(state)
 	if dir := machine.Units(); dir != "" {
 		unit := blueprint.UnitName(blueprint.ID(state))
-		whole.Sweep(dir, func(name string) bool { return name == unit })
+		atomicfile.Sweep(dir, func(name string) bool { return name == unit })
 	}
 	sweep(state, func(name string) bool {
 		rest, ok := strings.CutPrefix(name, boundary.Unfinished)

@@ -4,9 +4,9 @@ import (
 	"os"
 	"path/filepath"
 
+	"cozyshelf/internal/atomicfile"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/machine"
-	"cozyshelf/internal/whole"
 )
 
 // Unit looks at a household's unit of systemd: its text, empty where there is none,
@@ -29,7 +29,7 @@ func (d *Carrier) unit() error {
 	if err := os.MkdirAll(u.Dir, 0o755); err != nil {
 		return err
 	}
-	if err := whole.Replace(u.Path(), []byte(u.Text), 0o644, nil); err != nil {
+	if err := atomicfile.Replace(u.Path(), []byte(u.Text), 0o644, nil); err != nil {
 		return err
 	}
 	return machine.EnableUnit(u.Dir, u.Name, u.Target, true)

@@ -105,7 +105,7 @@ type Engine interface {
 // LogOptions says which lines are wanted.
 type LogOptions struct {
 	Since  time.Time // zero for all that is kept
-	Follow bool      // go on until the context ends or the container stops
+	Follow bool      // until the context ends or the container stops
 	Tail   int       // the last lines only; 0 for all
 }
 

@@ -298,7 +298,7 @@ const chunk = 8 << 20
 
 // Copy copies the files of a job that are not whole yet into its folder, and checks each
 // against its source by SHA-256. told hears of bytes. It stops at the first that fails.
-func (j *Job) Copy(ctx context.Context, told func(n int64)) error {
+func (j *Job) Copy(ctx context.Context, progress func(n int64)) error {
 	j.State, j.Why = Coming, ""
 	if err := j.Save(); err != nil {
 		return err
@@ -306,11 +306,11 @@ func (j *Job) Copy(ctx context.Context, told func(n int64)) error {
 	for i := range j.Files {
 		f := &j.Files[i]
 		if f.State == Held || f.State == Placed {
-			told(f.Size)
+			progress(f.Size)
 			continue
 		}
 		f.State, f.Why = Coming, ""
-		if err := j.copyOne(ctx, f, told); err != nil {
+		if err := j.copyOne(ctx, f, progress); err != nil {
 			if errors.Is(err, context.Canceled) {
 				f.State, j.State = Waiting, Waiting
 				return errors.Join(err, j.Save())
@@ -331,7 +331,7 @@ func (j *Job) Copy(ctx context.Context, told func(n int64)) error {
 	return j.Save()
 }
 
-func (j *Job) copyOne(ctx context.Context, f *File, told func(n int64)) error {
+func (j *Job) copyOne(ctx context.Context, f *File, progress func(n int64)) error {
 	src, err := boundary.PlainFile(f.Source)
 	if err != nil {
 		return err
@@ -354,10 +354,10 @@ func (j *Job) copyOne(ctx context.Context, f *File, told func(n int64)) error {
 	if err != nil {
 		return err
 	}
-	told(done)
+	progress(done)
 	// The same blocks in two files, where the file system has that.
 	if done == 0 && unix.IoctlFileClone(int(dst.Fd()), int(src.Fd())) == nil {
-		if err := hashOf(ctx, src, sum, 0, f.Size, told); err != nil {
+		if err := hashOf(ctx, src, sum, 0, f.Size, progress); err != nil {
 			return err
 		}
 		done = f.Size
@@ -378,7 +378,7 @@ func (j *Job) copyOne(ctx context.Context, f *File, told func(n int64)) error {
 			return err
 		}
 		done += n
-		told(n)
+		progress(n)
 		if f.Done = done; time.Since(saved) > 2*time.Second {
 			if err := j.Save(); err != nil {
 				return err
@@ -455,7 +455,7 @@ func copyChunk(dst, src *os.File, at, n int64) (int64, error) {
 	return io.Copy(io.NewOffsetWriter(dst, at), io.NewSectionReader(src, at, n))
 }
 
-func hashOf(ctx context.Context, f *os.File, sum hash.Hash, at, n int64, told func(int64)) error {
+func hashOf(ctx context.Context, f *os.File, sum hash.Hash, at, n int64, progress func(int64)) error {
 	r := io.NewSectionReader(f, at, n)
 	b := make([]byte, 1<<20)
 	for left := n; left > 0; {
@@ -464,8 +464,8 @@ func hashOf(ctx context.Context, f *os.File, sum hash.Hash, at, n int64, told fu
 		}
 		m, err := r.Read(b)
 		sum.Write(b[:m])
-		if left -= int64(m); told != nil {
-			told(int64(m))
+		if left -= int64(m); progress != nil {
+			progress(int64(m))
 		}
 		if err != nil && left > 0 {
 			return &fs.PathError{Op: "read", Path: f.Name(), Err: err}

@@ -91,7 +91,7 @@ type Wanted struct {
 // Fetch fetches one file of a job, and continues where it was cut off if the server has the
 // same file still. told hears of bytes.
 func (j *Job) Fetch(ctx context.Context, f *File, kind household.Kind, want Wanted, with Fetcher,
-	told func(n int64)) error {
+	progress func(n int64)) error {
 	u, err := ParseAddress(f.Source)
 	if err != nil {
 		return err
@@ -108,9 +108,9 @@ func (j *Job) Fetch(ctx context.Context, f *File, kind household.Kind, want Want
 	} else if f.Done = min(f.Done, st.Size()); f.Tag == "" {
 		f.Done = 0 // it cannot be told whether it would be the same
 	}
-	told(f.Done)
+	progress(f.Done)
 	f.State, f.Why = Coming, ""
-	t := transfer{job: j, f: f, out: out, client: client, address: u, name: want.Name, with: with, told: told}
+	t := transfer{job: j, f: f, out: out, client: client, address: u, name: want.Name, with: with, progress: progress}
 	if err := t.persist(ctx); err != nil {
 		return err
 	}
@@ -136,14 +136,14 @@ func (j *Job) Fetch(ctx context.Context, f *File, kind household.Kind, want Want
 
 // transfer brings one file from its server into the file that holds it.
 type transfer struct {
-	job     *Job
-	f       *File
-	out     *os.File
-	client  *http.Client
-	address *url.URL
-	name    string
-	with    Fetcher
-	told    func(n int64)
+	job      *Job
+	f        *File
+	out      *os.File
+	client   *http.Client
+	address  *url.URL
+	name     string
+	with     Fetcher
+	progress func(n int64)
 }
 
 // persist asks again until all is there, or trying again is no use.
@@ -269,7 +269,7 @@ func (t *transfer) answered(res *http.Response) (complete bool, wait time.Durati
 // anew begins from the first byte again: what is there counts no longer.
 func (t *transfer) anew() error {
 	if t.f.Done > 0 {
-		t.told(-t.f.Done)
+		t.progress(-t.f.Done)
 	}
 	t.f.Done = 0
 	return t.out.Truncate(0)
@@ -294,7 +294,7 @@ func (t *transfer) receive(ctx context.Context, cancel context.CancelCauseFunc, 
 				return err
 			}
 			f.Done += int64(n)
-			t.told(int64(n))
+			t.progress(int64(n))
 			if time.Since(saved) > 2*time.Second {
 				// What is said to be there must be.
 				if err := t.out.Sync(); err != nil {

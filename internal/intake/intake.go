@@ -2,12 +2,12 @@
 // web, or uploaded. What arrives waits in a hidden holding folder on the file system of
 // the shelf, is checked there, and only then gets its name on the shelf, in one rename:
 // nobody ever sees half a file. Each thing that is brought in is a job, described by a
-// file beside what it holds, so that one that was cut off goes on where it was.
+// file beside what it holds, so that one that was cut off continues where it was.
 //
 // The shelf often belongs to the server's account, so folders and files are reached by
 // descriptors (package boundary). What root brings in lies in a folder of root's own in the
 // holding folder until it is on the shelf; a job that lies in somebody else's is none that
-// root goes on with.
+// root continues with.
 package intake
 
 import (
@@ -50,7 +50,7 @@ const (
 
 // States of a job, and of its files.
 const (
-	Waiting = "waiting" // not begun, or to go on
+	Waiting = "waiting" // not begun, or to be continued
 	Coming  = "coming in"
 	Held    = "held" // whole and checked, and not yet on the shelf
 	Failed  = "failed"
@@ -114,7 +114,7 @@ func NewID() string {
 }
 
 // Begin makes the holding folder and a job's folder in it, below a folder of a shelf as
-// this process sees it, and locks it. A job of that id that is there already goes on,
+// this process sees it, and locks it. A job of that id that is there already is continued,
 // unless it lies in a folder that another account could write to: then it begins anew.
 func Begin(folder string, j Job) (*Job, error) {
 	shelf, err := boundary.Open(folder)
@@ -268,7 +268,7 @@ func (j *Job) Save() error {
 	return j.dir.Replace("job.json", append(b, '\n'), 0o640, nil)
 }
 
-// Fail notes why a job, or one of its files, cannot go on.
+// Fail notes why a job, or one of its files, cannot be continued.
 func (j *Job) Fail(f *File, why string) error {
 	if f != nil {
 		f.State, f.Why = Failed, why

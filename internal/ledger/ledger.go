@@ -51,7 +51,7 @@ const Deployed = layout.Deployed
 // most is how large a ledger may be to be read.
 const most = 256 << 20
 
-// Kinds of Undo that a later deployment goes on with: a deployment as a whole, and a
+// Kinds of Undo that a later deployment continues: a deployment as a whole, and a
 // store that was replaced.
 const (
 	Deployment = "deployment"

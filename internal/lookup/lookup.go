@@ -23,10 +23,10 @@ import (
 	"sync"
 	"time"
 
+	"cozyshelf/internal/atomicfile"
 	"cozyshelf/internal/core/describe"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/outside"
-	"cozyshelf/internal/whole"
 )
 
 // Source is a catalogue.
@@ -97,7 +97,7 @@ func (a *Asker) get(ctx context.Context, address, accept string) ([]byte, error)
 			a.turns.free(pause)
 			if kept != "" {
 				if err := os.MkdirAll(a.Cache, 0o700); err == nil {
-					_ = whole.Replace(kept, b, 0o600, nil) // without it, it is asked again
+					_ = atomicfile.Replace(kept, b, 0o600, nil) // without it, it is asked again
 				}
 			}
 			return b, nil

@@ -49,7 +49,7 @@ func Remote() bool {
 
 // held reports whether a mount could be held by another machine or program.
 func held(m *mountinfo.Info) bool {
-	g := permit.GroundOf(m.Mountpoint, m.FSType, m.Source, m.Options, m.VFSOptions)
+	g := permit.MountOf(m.Mountpoint, m.FSType, m.Source, m.Options, m.VFSOptions)
 	return g.Server || g.Daemon || g.Only != nil || m.FSType == "autofs"
 }
 

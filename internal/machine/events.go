@@ -20,7 +20,7 @@ func TellsChanges(folder string) bool {
 	longest, tells := -1, true
 	for _, m := range list {
 		if n := len(m.Mountpoint); n >= longest && (m.Mountpoint == folder || household.Within(folder, m.Mountpoint)) {
-			g := permit.GroundOf(m.Mountpoint, m.FSType, m.Source, m.Options, m.VFSOptions)
+			g := permit.MountOf(m.Mountpoint, m.FSType, m.Source, m.Options, m.VFSOptions)
 			longest, tells = n, !g.Server && !g.Daemon && m.FSType != "autofs"
 		}
 	}

@@ -13,10 +13,10 @@ import (
 	"syscall"
 	"time"
 
+	"cozyshelf/internal/atomicfile"
 	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/household"
-	"cozyshelf/internal/whole"
 
 	"golang.org/x/sys/unix"
 )
@@ -75,7 +75,7 @@ func stateFolder(path string, engine facts.Engine) facts.Folder {
 		if !d.Exists {
 			at = d.Parent
 		}
-		if err := whole.Locks(at); err != nil {
+		if err := atomicfile.Locks(at); err != nil {
 			d.NoLocks = err.Error()
 		}
 	}

@@ -154,7 +154,7 @@ func disk(f *facts.Folder, at string) {
 		return
 	}
 	f.FSType, f.Point, f.Source = m.FSType, m.Mountpoint, m.Source
-	g := (&Tree{}).Ground(at)
+	g := (&Tree{}).Mount(at)
 	f.Network, f.Ruled = g.Server, g.Ruled
 	f.ReadOnly = f.ReadOnly || g.ReadOnly
 	f.Private = !handsOn(m)
@@ -183,8 +183,8 @@ func aclsWork(path string) bool {
 	return err != syscall.ENOTSUP
 }
 
-// Spread reports whether a folder lies on a mount that hands on what is mounted below it
-// later (mount_namespaces(7)), so that a container sees it, too.
+// Spread reports whether a folder lies on a shared mount (mount_namespaces(7)), so that a
+// container sees what is mounted below it later, too.
 func Spread(folder string) bool {
 	if real, err := Patiently(func() (string, error) { return filepath.EvalSymlinks(folder) }); err == nil {
 		folder = real

@@ -217,8 +217,8 @@ func TestMountsThatRule(t *testing.T) {
 		t.Fatal(err)
 	}
 	i := slices.IndexFunc(r.Problems, func(p permit.Problem) bool { return p.Cause == permit.CauseReadOnly })
-	if i < 0 || r.Problems[i].Path != point || len(r.Grounds) != 2 {
-		t.Errorf("got %+v, %+v", r.Problems, r.Grounds)
+	if i < 0 || r.Problems[i].Path != point || len(r.Mounts) != 2 {
+		t.Errorf("got %+v, %+v", r.Problems, r.Mounts)
 	}
 	if f := folder(point); !f.ReadOnly || f.FSType != "tmpfs" || f.Point != point {
 		t.Errorf("facts: %+v", f)

@@ -175,15 +175,15 @@ func attribute(path, name string) ([]byte, error) {
 	return buf[:max(n, 0)], err
 }
 
-// Ground says what a path is mounted from.
-func (t *Tree) Ground(path string) permit.Ground {
+// Mount says what a path is mounted from.
+func (t *Tree) Mount(path string) permit.Mount {
 	t.once.Do(func() { t.mounts, _ = mountinfo.GetMounts(nil) }) // without it, modes alone decide
 	if m := over(t.mounts, path); m != nil {
-		g := permit.GroundOf(m.Mountpoint, m.FSType, m.Source, m.Options, m.VFSOptions)
+		g := permit.MountOf(m.Mountpoint, m.FSType, m.Source, m.Options, m.VFSOptions)
 		g.NoACL = !aclsWork(path)
 		return g
 	}
-	return permit.Ground{}
+	return permit.Mount{}
 }
 
 // over gives the mount that a path, free of links, lies on: the deepest, and of
@@ -205,7 +205,7 @@ var ErrSilent = errors.New("it does not answer: the disk or the network behind i
 var patience = 6 * time.Second
 
 // Patiently does something that a file system may never answer, and gives it up
-// after a while. What was begun goes on in the background until it is answered.
+// after a while. What was begun continues in the background until it is answered.
 func Patiently[T any](do func() (T, error)) (T, error) { return patiently(nil, do) }
 
 func patiently[T any](moved func() int64, do func() (T, error)) (T, error) {

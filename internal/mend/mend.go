@@ -20,8 +20,8 @@ import (
 	"unicode/utf8"
 
 	"cozyshelf/internal/core/permit"
+	"cozyshelf/internal/crashpoint"
 	"cozyshelf/internal/machine"
-	"cozyshelf/internal/seam"
 )
 
 // Step is one path of a plan.
@@ -228,7 +228,7 @@ type Carrier struct {
 	// Before, unless nil, may refuse a step: it is where tests let steps fail.
 	Before func(n int, path string) error
 	// Told, unless nil, hears of each step once it is taken.
-	Told func(n int)
+	Progress func(n int)
 }
 
 // Carry takes the steps of a plan. What is in the wanted state already is passed
@@ -253,13 +253,13 @@ func (c Carrier) Carry(plan io.ReadSeeker) (Outcome, error) {
 		n++
 		do := func() error { return c.step(s, &out) }
 		if !c.Dry {
-			do = func() error { return seam.Step(func() error { return c.step(s, &out) }) }
+			do = func() error { return crashpoint.Step(func() error { return c.step(s, &out) }) }
 		}
 		if err := do(); err != nil {
 			return err
 		}
-		if c.Told != nil {
-			c.Told(n)
+		if c.Progress != nil {
+			c.Progress(n)
 		}
 		return nil
 	})

@@ -6,11 +6,11 @@ import (
 	"io"
 	"path/filepath"
 
+	"cozyshelf/internal/atomicfile"
 	"cozyshelf/internal/backup"
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/deploy"
 	"cozyshelf/internal/problem"
-	"cozyshelf/internal/whole"
 )
 
 // Backup writes a backup to a file: by the server where it runs, else here. It
@@ -18,11 +18,11 @@ import (
 func (h *House) Backup(ctx context.Context, to, secret string) (backup.Manifest, error) {
 	var m backup.Manifest
 	// One that was cut off leaves nothing, but on disks that know no files without names.
-	whole.Sweep(filepath.Dir(to), func(name string) bool {
+	atomicfile.Sweep(filepath.Dir(to), func(name string) bool {
 		id, _, ok := backup.ParseName(name)
 		return name == filepath.Base(to) || ok && id == h.ID
 	})
-	err := whole.WriteNew(to, 0o600, nil, func(f io.Writer) error {
+	err := atomicfile.WriteNew(to, 0o600, nil, func(f io.Writer) error {
 		w := io.WriteCloser(nopCloser{f})
 		if secret != "" {
 			var err error

@@ -8,12 +8,12 @@ import (
 	"slices"
 	"time"
 
+	"cozyshelf/internal/atomicfile"
 	"cozyshelf/internal/backup"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/deploy"
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/problem"
-	"cozyshelf/internal/whole"
 )
 
 // Telling hears how a plan goes. Fields that are nil hear nothing.
@@ -58,14 +58,14 @@ func (p Plan) Carry(ctx context.Context, t Telling) (Done, error) {
 			return fmt.Errorf("noting down what is deployed: %w", err)
 		}
 		// For the server's own backups.
-		return whole.Replace(filepath.Join(h.State(), backup.Household), []byte(now.Household), 0o600, h.Owner())
+		return atomicfile.Replace(filepath.Join(h.State(), backup.Household), []byte(now.Household), 0o600, h.Owner())
 	}
 	err := c.Carry(ctx, p.Changes)
 	return Done{Gap: c.Gap}, err
 }
 
 // keep writes down what is needed to undo the plan, once there is something to go
-// back to. It also gives the entry under whose number the plan goes on.
+// back to. It also gives the entry that the plan continues.
 func (p Plan) keep() (*ledger.Undo, *ledger.Entry, error) {
 	state := p.house.State()
 	open := p.Open
@@ -102,7 +102,7 @@ func (p Plan) carrier(t Telling) *deploy.Carrier {
 			_, err := h.takeBackup(ctx, path)
 			return err
 		},
-		Told: t.Change,
+		Progress: t.Change,
 	}
 }
 

@@ -54,7 +54,7 @@ func Choose(ctx context.Context, engines Engines, h *household.Household) (engin
 		return e, f, nil
 	}
 	kinds := engines.Kinds()
-	// A household that runs on the embedded engine already goes on so: otherwise the
+	// A household that runs on the embedded engine already stays there: otherwise the
 	// arrival of another engine would leave it behind.
 	own, err := engines.Open(kinds[len(kinds)-1])
 	if err != nil {

@@ -1,6 +1,6 @@
 // Package operate does what the commands are for: it gathers what has to be known, once;
 // draws an immutable plan; and carries the plan out. It knows no flags, asks nobody and prints
-// nothing: what is to be shown it gives as values, or tells while it goes on.
+// nothing: what is to be shown it gives as values, or tells while it works.
 //
 // # Gather
 //
@@ -16,7 +16,7 @@
 // # Carry out
 //
 // [Plan.Carry] does what the plan says, through package deploy, and tells a [Telling] how it
-// goes. Cut off anywhere, the same command goes on from there.
+// goes. Cut off anywhere, the same command continues from there.
 package operate
 
 import (
@@ -27,6 +27,7 @@ import (
 	"os"
 	"slices"
 
+	"cozyshelf/internal/atomicfile"
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/facts"
@@ -35,7 +36,6 @@ import (
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/pack"
 	"cozyshelf/internal/problem"
-	"cozyshelf/internal/whole"
 )
 
 // Setting is what a command is run with.
@@ -154,15 +154,15 @@ func (h *House) health(ctx context.Context) error {
 }
 
 // Owner is who files in the state folder belong to; nil where that is who runs this.
-func (h *House) Owner() *whole.Owner {
+func (h *House) Owner() *atomicfile.Owner {
 	if os.Getuid() != 0 {
 		return nil
 	}
 	if h.Account.Known {
 		host := h.Facts.Identity(h.Account)
-		return &whole.Owner{UID: int(host.UID), GID: int(host.Groups[0])}
+		return &atomicfile.Owner{UID: int(host.UID), GID: int(host.Groups[0])}
 	}
-	return whole.OwnerOf(h.State())
+	return atomicfile.OwnerOf(h.State())
 }
 
 // Address is where people open the household's page.

@@ -186,7 +186,7 @@ func (h *House) noDowngrade(now blueprint.Service) error {
 	}
 	return &problem.Problem{What: "this program is older than the one that is deployed", Where: h.Name(),
 		Why: fmt.Sprintf("%s is deployed, and this is %s: to deploy it would be a downgrade", now.Version, h.Version),
-		Fix: fmt.Sprintf("cozyshelf rollback goes back to the program before, with its store; to go on with %s, "+
+		Fix: fmt.Sprintf("cozyshelf rollback goes back to the program before, with its store; to continue with %s, "+
 			"put it in "+
 			"the place of this one; cozyshelf upgrade, run by this one, deploys it all the same", now.Version)}
 }
@@ -246,7 +246,7 @@ func (h *House) Streams(ctx context.Context) []usage.Play {
 
 // Wait waits until nobody is watching, and tells how many still are, whenever that changes.
 // It gives up with an error after a while.
-func (h *House) Wait(ctx context.Context, patience time.Duration, told func(streams int)) error {
+func (h *House) Wait(ctx context.Context, patience time.Duration, report func(streams int)) error {
 	began, last := time.Now(), 0
 	for {
 		list := h.Streams(ctx)
@@ -255,7 +255,7 @@ func (h *House) Wait(ctx context.Context, patience time.Duration, told func(stre
 		}
 		if len(list) != last {
 			last = len(list)
-			told(last)
+			report(last)
 		}
 		if time.Since(began) >= patience {
 			return &Busy{House: h.Name(), Streams: len(list), After: patience}

@@ -11,7 +11,7 @@ import (
 )
 
 // Unseen is a disk that is mounted below a shelf's folder, and that the server does not see: it
-// was mounted after the server started, and the folder's mount does not hand that on.
+// was mounted after the server started, and the folder's mount is private.
 type Unseen struct {
 	Shelf  string
 	Folder string // of the shelf
@@ -21,14 +21,14 @@ type Unseen struct {
 
 // Unseen finds such disks, and takes what is on them off the facts: what the server cannot see is
 // not counted among what it can read. told are the shelves as the server tells of them.
-func (h *House) Unseen(f facts.Facts, told []control.Shelf) (facts.Facts, []Unseen) {
+func (h *House) Unseen(f facts.Facts, shelves []control.Shelf) (facts.Facts, []Unseen) {
 	if !h.Facts.Can.Isolates || h.Facts.Elsewhere {
 		return f, nil
 	}
 	var out []Unseen
 	f.Shelves = slices.Clone(f.Shelves)
 	for i, s := range f.Shelves {
-		at := slices.IndexFunc(told, func(t control.Shelf) bool { return t.Name == s.Name })
+		at := slices.IndexFunc(shelves, func(t control.Shelf) bool { return t.Name == s.Name })
 		if at < 0 {
 			continue
 		}
@@ -39,7 +39,7 @@ func (h *House) Unseen(f facts.Facts, told []control.Shelf) (facts.Facts, []Unse
 			}
 			seen, last := *folder.Access, ""
 			for _, point := range machine.MountPoints(folder.Path) {
-				if slices.Contains(told[at].Mounted, point) || last != "" && permit.Below(point, last) {
+				if slices.Contains(shelves[at].Mounted, point) || last != "" && permit.Below(point, last) {
 					continue
 				}
 				last = point

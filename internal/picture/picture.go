@@ -20,7 +20,7 @@ import (
 	"strings"
 	"sync"
 
-	"cozyshelf/internal/whole"
+	"cozyshelf/internal/atomicfile"
 
 	"golang.org/x/image/draw"
 	_ "golang.org/x/image/webp"
@@ -170,7 +170,7 @@ func Keep(dir string, b []byte) (name string, err error) {
 		if err != nil {
 			return "", err
 		}
-		if err := whole.Replace(Path(dir, name, w), out, 0o600, nil); err != nil {
+		if err := atomicfile.Replace(Path(dir, name, w), out, 0o600, nil); err != nil {
 			return "", err
 		}
 	}

@@ -114,9 +114,9 @@ func ForHost(err error) *Problem {
 		return nil
 	}
 	if fix := ofDisk(err, p.Where); fix != "" {
-		told := *p
-		told.Fix = fix
-		return &told
+		other := *p
+		other.Fix = fix
+		return &other
 	}
 	return p
 }

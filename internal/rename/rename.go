@@ -21,7 +21,7 @@ import (
 
 	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/core/tidy"
-	"cozyshelf/internal/seam"
+	"cozyshelf/internal/crashpoint"
 
 	"golang.org/x/sys/unix"
 )
@@ -51,7 +51,7 @@ type Step struct {
 // Prepare works out the steps for moves below a folder: the folders that have to be made,
 // the renames, and the folders that will be empty. With sums it reads every file that is
 // to be renamed.
-func Prepare(folder string, moves []tidy.Move, sums bool, told func(n int)) ([]Step, error) {
+func Prepare(folder string, moves []tidy.Move, sums bool, progress func(n int)) ([]Step, error) {
 	dir, root, err := open(folder)
 	if err != nil {
 		return nil, err
@@ -108,8 +108,8 @@ func Prepare(folder string, moves []tidy.Move, sums bool, told func(n int)) ([]S
 		for _, d := range above(p.From) {
 			left[d] = true
 		}
-		if told != nil {
-			told(n + 1)
+		if progress != nil {
+			progress(n + 1)
 		}
 	}
 	// The deepest first; those that get something stay anyway.
@@ -253,7 +253,7 @@ func (c Carrier) Carry(steps []Step) (Outcome, error) {
 	for n, s := range steps {
 		do := func() error { return c.step(root, s, &out, touched) }
 		if !c.Dry {
-			do = func() error { return seam.Step(func() error { return c.step(root, s, &out, touched) }) }
+			do = func() error { return crashpoint.Step(func() error { return c.step(root, s, &out, touched) }) }
 		}
 		if err := do(); err != nil {
 			return out, err

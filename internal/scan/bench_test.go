@@ -46,7 +46,7 @@ func BenchmarkHeaders(b *testing.B) {
 		s := &scanner{shelf: sh}
 		found := make(chan listing, 64)
 		w := walker{inside: sh.Folders[0], kind: sh.Kind, found: found,
-			hands: make(chan struct{}, runtime.GOMAXPROCS(0))}
+			slots: make(chan struct{}, runtime.GOMAXPROCS(0))}
 		go func() {
 			defer close(found)
 			w.walk(ctx, "", true)

@@ -53,7 +53,7 @@ func (s *scanner) open(ctx context.Context, inside, dir string, entries []machin
 	var next atomic.Int64
 	results, over := make(chan result), make(chan struct{})
 	defer close(over)
-	before := slices.Clone(found) // for the hands: what does not answer may go on after us
+	before := slices.Clone(found) // for the workers: one that is not answered may still be reading after us
 	for range workers {
 		go func() {
 			if s.gently {
@@ -146,8 +146,8 @@ func (s *scanner) read(name string, e machine.Entry, f *store.Found) {
 			inside = true
 			info, err = media.Read(head, e.Size)
 		case streamed[strings.ToLower(path.Ext(e.Name))]:
-			if told, serr := media.Read(head, e.Size); serr == nil {
-				inside, info = true, told
+			if inHead, serr := media.Read(head, e.Size); serr == nil {
+				inside, info = true, inHead
 			}
 		case f.Content == string(naming.Picture):
 			inside = true

@@ -77,8 +77,8 @@ func (s *scanner) begin(ctx context.Context, shown string, l listing, had map[st
 	}
 	old, known := had[l.path]
 	delete(had, l.path)
-	if s.report.Folders++; s.told != nil {
-		s.told(s.report.Folders, s.report.Files)
+	if s.report.Folders++; s.progress != nil {
+		s.progress(s.report.Folders, s.report.Files)
 	}
 	if errors.Is(l.err, fs.ErrNotExist) || errors.Is(l.err, unix.ENOTDIR) {
 		s.report.Folders--
@@ -108,7 +108,7 @@ func (s *scanner) begin(ctx context.Context, shown string, l listing, had map[st
 		done: make(chan error, 1)}, nil
 }
 
-// prepare reads names, finds what is new or changed, and opens that. It goes on while
+// prepare reads names, finds what is new or changed, and opens that. It runs while
 // others are finished, and so touches nothing of the scanner.
 func (s *scanner) prepare(ctx context.Context, inside string, p *work) error {
 	p.found = make([]store.Found, 0, len(p.files))

@@ -24,7 +24,7 @@ import (
 )
 
 // Patience is how long a folder may take to answer. A scan of one that does not
-// is given up; what waits for it goes on waiting in the background.
+// is given up; what waits for it keeps waiting in the background.
 var Patience = 10 * time.Second
 
 // Options is how to scan. The zero value is ready.
@@ -46,8 +46,8 @@ type Options struct {
 	// Only is the part of the shelf that is scanned; the rest stays as it is known. While
 	// nil, all is scanned.
 	Only *Part
-	// Told is called now and then with how much was looked at.
-	Told func(folders, files int)
+	// Progress is called now and then with how much was looked at.
+	Progress func(folders, files int)
 	// Suspects passes over files that brought the server down; nil passes none over.
 	Suspects *suspect.Book
 	Log      *slog.Logger // required
@@ -60,7 +60,7 @@ func Shelf(ctx context.Context, st *store.Store, shelf blueprint.SettingsShelf, 
 	if o.Presence == nil {
 		o.Presence = func(inside string) string { return machine.Presence(inside, Patience) }
 	}
-	s := &scanner{st: st, shelf: shelf, log: o.Log, suspects: o.Suspects, told: o.Told, emptied: o.Emptied,
+	s := &scanner{st: st, shelf: shelf, log: o.Log, suspects: o.Suspects, progress: o.Progress, emptied: o.Emptied,
 		zone:     cmp.Or(o.Zone, time.Local),
 		presence: o.Presence, now: time.Now(), taken: map[int64]bool{}, lately: map[int64]bool{},
 		twins: map[sameness][]store.Twin{}, stays: map[int64]bool{}, named: map[string]int{}, gone: map[int64]string{},
@@ -129,7 +129,7 @@ type scanner struct {
 	quiet     time.Duration
 	gently    bool
 	only      *Part
-	told      func(folders, files int)
+	progress  func(folders, files int)
 	emptied   bool
 	presence  func(inside string) string
 	inside    func(shelf, shown string) string
@@ -208,7 +208,7 @@ func (s *scanner) findings(ctx context.Context, inside, shown string, had map[st
 	walking, cancel := context.WithCancel(ctx)
 	defer cancel()
 	found := make(chan listing, 64)
-	w := walker{inside: inside, kind: s.shelf.Kind, found: found, hands: make(chan struct{}, runtime.GOMAXPROCS(0)),
+	w := walker{inside: inside, kind: s.shelf.Kind, found: found, slots: make(chan struct{}, runtime.GOMAXPROCS(0)),
 		gently: s.gently}
 	go func() {
 		defer close(found)

@@ -99,7 +99,7 @@ func TestADiskThatGoesInMidScanTakesNothingWithIt(t *testing.T) {
 						}
 					}
 					went := false
-					r, err := Shelf(ctx, s, sh, Options{Log: slog.New(slog.DiscardHandler), Told: func(n, _ int) {
+					r, err := Shelf(ctx, s, sh, Options{Log: slog.New(slog.DiscardHandler), Progress: func(n, _ int) {
 						if !went && n > moment {
 							went = true
 							unplug()
@@ -139,7 +139,7 @@ func TestFilesThatGoOneByOneAreGone(t *testing.T) {
 	}
 	s, sh := open(t), shelf(root)
 	n := 0
-	if _, err := Shelf(ctx, s, sh, Options{Log: slog.New(slog.DiscardHandler), Told: func(int, int) {
+	if _, err := Shelf(ctx, s, sh, Options{Log: slog.New(slog.DiscardHandler), Progress: func(int, int) {
 		if n < 10 {
 			if err := os.Remove(filepath.Join(root, fmt.Sprint(n), "a.mkv")); err != nil {
 				t.Error(err)

@@ -25,17 +25,17 @@ type listing struct {
 	err       error
 }
 
-// walker walks a tree with a few hands at once.
+// walker walks a tree with a few workers at once.
 type walker struct {
 	inside string
 	kind   household.Kind
 	found  chan<- listing
-	hands  chan struct{} // holds one for each further hand
+	slots  chan struct{} // holds one for each further worker
 	gently bool
 	others sync.WaitGroup
 }
 
-// begin makes a hand gentle, where that is wanted.
+// begin makes a worker gentle, where that is wanted.
 func (w *walker) begin() {
 	if w.gently {
 		machine.Gently()
@@ -90,11 +90,11 @@ func (w *walker) walk(ctx context.Context, rel string, deep bool) {
 	for _, name := range sub {
 		below := path.Join(rel, name)
 		select {
-		case w.hands <- struct{}{}:
+		case w.slots <- struct{}{}:
 			w.others.Go(func() {
 				w.begin()
 				w.walk(ctx, below, true)
-				<-w.hands
+				<-w.slots
 			})
 		default:
 			w.walk(ctx, below, true)

@@ -41,7 +41,7 @@ func Watch(ctx context.Context, folder string, log *slog.Logger, ready func(), c
 		return errors.Join(ErrUnwatched, err)
 	}
 	defer w.Close()
-	// The folders that are watched, by name: one that is moved would go on telling of its
+	// The folders that are watched, by name: one that is moved would keep telling its
 	// old name.
 	folders := map[string]bool{}
 	if err := watchTree(ctx, w, folder, folders); err != nil {

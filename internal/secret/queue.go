@@ -78,7 +78,7 @@ func (q *queue) wait(ctx context.Context, line Line, always bool) error {
 			return ctx.Err()
 		}
 	}
-	// It was called in the same moment, so the place goes on.
+	// It was called in the same moment, so the place is handed on.
 	q.next()
 	return ctx.Err()
 }

@@ -198,7 +198,7 @@ func TestASessionEndsWhateverHappens(t *testing.T) {
 	}
 }
 
-// A film that goes on ends when its member may no longer have it.
+// A film that is playing ends when its member may no longer have it.
 func TestStreamsEndWithThePermission(t *testing.T) {
 	h := open(t)
 	big := filepath.Join(h.Settings.Shelves[0].Folders[0], "Copper Kite (2003)", "big.mp4")
@@ -528,7 +528,7 @@ func TestUploadsThatRunTogetherLeaveTheReserve(t *testing.T) {
 	if code := begin(10); code != 429 {
 		t.Errorf("after %d uploads: %d", live.MostUploads, code)
 	}
-	// What never goes on goes.
+	// What is never continued is removed.
 	h.ExpireUploads(time.Now().Add(live.KeepUploads + time.Minute))
 	if code := begin(10); code != 201 {
 		t.Errorf("after the old ones have gone: %d", code)

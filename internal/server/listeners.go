@@ -85,7 +85,7 @@ func (e *entrances) end(ctx context.Context) error {
 	var all sync.WaitGroup
 	for _, srv := range e.servers() {
 		all.Go(func() {
-			// Streams that go on are cut after the moment; their devices come back.
+			// Streams that are running are cut after a moment; their devices come back.
 			if srv.Shutdown(end) != nil {
 				srv.Close()
 			}

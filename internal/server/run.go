@@ -5,15 +5,15 @@ import (
 	"errors"
 	"fmt"
 
+	"cozyshelf/internal/atomicfile"
 	"cozyshelf/internal/scan"
 	"cozyshelf/internal/server/live"
-	"cozyshelf/internal/whole"
 )
 
 // Run serves until the context ends, then lets requests finish for a moment.
 func (s *Server) Run(ctx context.Context) error {
-	let, err := whole.Claim(ctx, s.Settings.State, takenFor)
-	if errors.Is(err, whole.ErrClaimed) {
+	let, err := atomicfile.Claim(ctx, s.Settings.State, takenFor)
+	if errors.Is(err, atomicfile.ErrClaimed) {
 		return fmt.Errorf("another server works on this state folder, or it is being restored: %s", s.Settings.State)
 	}
 	if err != nil {

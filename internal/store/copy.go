@@ -33,8 +33,8 @@ func (fullError) Error() string { return "the disk is full" }
 // Is reports whether a target is the system's word for a full disk.
 func (fullError) Is(target error) bool { return target == syscall.ENOSPC }
 
-// told adds what an error of the database means.
-func told(err error) error {
+// explain adds what an error of the database means.
+func explain(err error) error {
 	var e *sqlite.Error
 	if err == nil || !errors.As(err, &e) {
 		if errors.Is(err, syscall.ENOSPC) {
@@ -114,12 +114,12 @@ func Inspect(ctx context.Context, path string, whole bool) (Facts, error) {
 	}
 	var last sql.NullInt64
 	if err := db.QueryRowContext(ctx, "SELECT coalesce(max(version_id), 0) FROM goose_db_version WHERE is_applied").Scan(&f.Format); err != nil {
-		return f, told(fmt.Errorf("it is no store of this program: %w", err))
+		return f, explain(fmt.Errorf("it is no store of this program: %w", err))
 	}
 	if err := db.QueryRowContext(ctx, "SELECT (SELECT count(*) FROM members), (SELECT count(*) FROM titles), "+
 		"(SELECT count(*) FROM plays), (SELECT max(seen) FROM plays)").Scan(&f.Members, &f.Titles, &f.Plays,
 		&last); err != nil {
-		return f, told(err)
+		return f, explain(err)
 	}
 	f.Last = fromMilli(last.Int64)
 	return f, nil
@@ -129,7 +129,7 @@ func Inspect(ctx context.Context, path string, whole bool) (Facts, error) {
 func integrity(ctx context.Context, db *sql.DB, check string) error {
 	list, err := rows(ctx, db, func(r *sql.Rows, s *string) error { return r.Scan(s) }, "PRAGMA "+check+"(3)")
 	if err != nil {
-		return told(err)
+		return explain(err)
 	}
 	if len(list) == 1 && list[0] == "ok" {
 		return nil
@@ -165,7 +165,7 @@ func snapshot(ctx context.Context, db *sql.DB, to string) (err error) {
 	defer func() {
 		if err != nil {
 			os.Remove(to)
-			err = told(err)
+			err = explain(err)
 		}
 	}()
 	c, err := db.Conn(ctx)
@@ -192,7 +192,7 @@ func snapshot(ctx context.Context, db *sql.DB, to string) (err error) {
 		if err != nil {
 			return err
 		}
-		// All at once: readers and the writer go on beside it.
+		// All at once: readers and the writer work beside it.
 		for more := true; more; {
 			if err := ctx.Err(); err != nil {
 				return errors.Join(err, b.Finish())
@@ -224,7 +224,7 @@ func Settle(ctx context.Context, path string) error {
 	db.SetMaxOpenConns(1)
 	var mode string
 	if err := db.QueryRowContext(ctx, "PRAGMA journal_mode(DELETE)").Scan(&mode); err != nil {
-		return told(err)
+		return explain(err)
 	}
 	if mode != "delete" {
 		return fmt.Errorf("the write-ahead log of %s could not be brought in (%s)", path, mode)
@@ -252,9 +252,9 @@ func LookSince(ctx context.Context, path string, t time.Time) (Since, error) {
 	defer db.Close()
 	if out.Members, err = rows(ctx, db, func(r *sql.Rows, s *string) error { return r.Scan(s) },
 		"SELECT name FROM members WHERE created > ? ORDER BY created", milli(t)); err != nil {
-		return out, told(err)
+		return out, explain(err)
 	}
 	err = db.QueryRowContext(ctx, "SELECT (SELECT count(*) FROM plays WHERE started > ?1), (SELECT count(*) FROM "+
 		"positions WHERE updated > ?1)", milli(t)).Scan(&out.Plays, &out.Positions)
-	return out, told(err)
+	return out, explain(err)
 }

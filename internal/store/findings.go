@@ -40,7 +40,7 @@ func (s *Store) DueAfter(ctx context.Context, work string, after int64) (File, e
 // Due counts the files for a piece of work.
 func (s *Store) Due(ctx context.Context, work string) (n int, err error) {
 	err = s.r.QueryRowContext(ctx, "SELECT count(*)"+dueFrom+due[work], work, 0).Scan(&n)
-	return n, s.told(err)
+	return n, s.explain(err)
 }
 
 // Find notes what was found out about a file in the state in which it was looked at.

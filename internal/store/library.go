@@ -26,7 +26,7 @@ func (s *Store) Each(ctx context.Context, shelf string, yield func(library.File)
 		FROM folders d CROSS JOIN files f ON f.folder = d.id AND f.gone = 0 CROSS JOIN titles t ON t.id = f.title LEFT JOIN descriptions x ON x.title = t.id
 		WHERE ? IN ('', d.shelf) ORDER BY d.shelf, d.root, d.path, f.name`, shelf)
 	if err != nil {
-		return s.told(err)
+		return s.explain(err)
 	}
 	defer rs.Close()
 	for rs.Next() {
@@ -36,7 +36,7 @@ func (s *Store) Each(ctx context.Context, shelf string, yield func(library.File)
 			&f.Size, &f.Print, &f.Problem, &f.Note,
 			&f.Season, &f.Episode, &f.Last, &f.Disc, &f.Piece, &f.Part, &f.Date, &f.Edition, &f.Extra, &info, &goes,
 			&f.Described, &f.Pictured, &f.Unmatched); err != nil {
-			return s.told(err)
+			return s.explain(err)
 		}
 		f.Path = path.Join(root, dir, name)
 		for text, v := range map[string]any{info: &f.Media, goes: &f.Beside} {
@@ -51,7 +51,7 @@ func (s *Store) Each(ctx context.Context, shelf string, yield func(library.File)
 			return nil
 		}
 	}
-	return s.told(rs.Err())
+	return s.explain(rs.Err())
 }
 
 // Library is the whole library in figures.
@@ -67,7 +67,7 @@ func (s *Store) Library(ctx context.Context, lately int) (l Library, err error) 
 	rs, err := s.r.QueryContext(ctx, "SELECT f.title, t.kind, f.season, f.duration, f.size, f.info FROM titles t "+
 		"CROSS JOIN files f ON f.title = t.id WHERE f.gone = 0 ORDER BY t.id")
 	if err != nil {
-		return l, s.told(err)
+		return l, s.explain(err)
 	}
 	defer rs.Close()
 	var c library.Counter
@@ -75,7 +75,7 @@ func (s *Store) Library(ctx context.Context, lately int) (l Library, err error) 
 	var kind, info sql.RawBytes
 	for rs.Next() {
 		if err := rs.Scan(&f.Title, &kind, &f.Season, &f.Duration, &f.Size, &info); err != nil {
-			return l, s.told(err)
+			return l, s.explain(err)
 		}
 		if string(kind) != string(f.Kind) {
 			f.Kind = household.Kind(kind)
@@ -86,7 +86,7 @@ func (s *Store) Library(ctx context.Context, lately int) (l Library, err error) 
 		}
 	}
 	if err := rs.Err(); err != nil {
-		return l, s.told(err)
+		return l, s.explain(err)
 	}
 	l.Kinds, l.Codecs, l.Sizes = c.Kinds(), c.Codecs(), c.Sizes()
 	l.Lately, err = s.Lately(ctx, lately)

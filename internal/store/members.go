@@ -86,13 +86,13 @@ func (s *Store) AddMember(ctx context.Context, m Member, now time.Time) (Member,
 func (s *Store) change(ctx context.Context, do func(*sql.Tx) error) error {
 	tx, err := s.w.BeginTx(ctx, nil)
 	if err != nil {
-		return s.told(err)
+		return s.explain(err)
 	}
 	defer tx.Rollback()
 	if err := do(tx); err != nil {
-		return s.told(err)
+		return s.explain(err)
 	}
-	return s.told(tx.Commit())
+	return s.explain(tx.Commit())
 }
 
 const memberColumns = `SELECT m.id, m.name, m.role, m.away, m.created, m.password,

@@ -50,7 +50,7 @@ func (s *Store) BeginPlay(ctx context.Context, p usage.Play, device, file int64,
 	return p, err
 }
 
-// Mark is what is noted of a stream that goes on: sums so far.
+// Mark is what is noted of a stream that is running: sums so far.
 type Mark struct {
 	Play     int64
 	Position float64
@@ -97,14 +97,14 @@ func (s *Store) MarkPlays(ctx context.Context, marks ...Mark) error {
 // the moment they were last seen: those last seen before a time.
 func (s *Store) CloseStale(ctx context.Context, before time.Time) error {
 	_, err := s.w.ExecContext(ctx, "UPDATE plays SET ended = seen WHERE ended = 0 AND seen < ?", milli(before))
-	return s.told(err)
+	return s.explain(err)
 }
 
 // PlayFilter says which plays are wanted. Zero fields leave all in.
 type PlayFilter struct {
 	Member string
 	Since  time.Time
-	Open   bool // streams that go on
+	Open   bool // streams that are running
 	Limit  int
 }
 

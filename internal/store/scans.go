@@ -109,17 +109,17 @@ func (s *Store) OfSize(ctx context.Context, shelf, root string, size int64) ([]s
 func (s *Store) Prints(ctx context.Context, yield func(print string)) error {
 	rs, err := s.r.QueryContext(ctx, "SELECT fingerprint FROM files WHERE fingerprint != x''")
 	if err != nil {
-		return s.told(err)
+		return s.explain(err)
 	}
 	defer rs.Close()
 	var b sql.RawBytes
 	for rs.Next() {
 		if err := rs.Scan(&b); err != nil {
-			return s.told(err)
+			return s.explain(err)
 		}
 		yield(string(b))
 	}
-	return s.told(rs.Err())
+	return s.explain(rs.Err())
 }
 
 // AnyFile reports whether any file was ever known.
@@ -195,7 +195,7 @@ type Scan struct {
 	titles map[titleKey]int64 // for write only; nil until it is needed
 	next   batch
 	since  time.Time
-	busy   chan error // of the write that goes on; nil where none does
+	busy   chan error // of the write that is running; nil where none does
 }
 
 // batch is what is written in one transaction.
@@ -267,7 +267,7 @@ func (c *Scan) gathered(ctx context.Context, n int) error {
 	return nil
 }
 
-// wait waits for the write that goes on.
+// wait waits for the write that is running.
 func (c *Scan) wait() error {
 	if c.busy == nil {
 		return nil

@@ -20,7 +20,7 @@ import (
 	"sync/atomic"
 	"time"
 
-	"cozyshelf/internal/whole"
+	"cozyshelf/internal/atomicfile"
 
 	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the driver
@@ -57,9 +57,9 @@ func (s *Store) Damage() error {
 	return nil
 }
 
-// told adds what an error means, and remembers damage.
-func (s *Store) told(err error) error {
-	err = told(err)
+// explain adds what an error means, and remembers damage.
+func (s *Store) explain(err error) error {
+	err = explain(err)
 	if errors.Is(err, ErrDamaged) {
 		s.damage.CompareAndSwap(nil, &err)
 	}
@@ -87,7 +87,7 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	r.SetMaxOpenConns(4)
 	r.SetMaxIdleConns(2)
 	r.SetConnMaxIdleTime(time.Minute)
-	if err := whole.Locks(filepath.Dir(path)); err != nil {
+	if err := atomicfile.Locks(filepath.Dir(path)); err != nil {
 		w.Close()
 		r.Close()
 		return nil, fmt.Errorf("%w: %w", ErrNoLocks, err)
@@ -111,13 +111,13 @@ func (s *Store) migrate(ctx context.Context) error {
 	}
 	have, err := p.GetDBVersion(ctx)
 	if err != nil {
-		return fmt.Errorf("looking at the store: %w", told(err))
+		return fmt.Errorf("looking at the store: %w", explain(err))
 	}
 	if have > int64(Newest()) {
 		return fmt.Errorf("%w: it has format %d, this program knows %d", ErrNewer, have, Newest())
 	}
 	if _, err := p.Up(ctx); err != nil {
-		return fmt.Errorf("bringing the store up to date: %w", told(err))
+		return fmt.Errorf("bringing the store up to date: %w", explain(err))
 	}
 	return nil
 }
@@ -129,11 +129,11 @@ func (s *Store) Close() error { return errors.Join(s.r.Close(), s.w.Close()) }
 func (s *Store) Ping(ctx context.Context) error {
 	tx, err := s.w.BeginTx(ctx, nil)
 	if err != nil {
-		return s.told(err)
+		return s.explain(err)
 	}
 	defer tx.Rollback()
 	var n int
-	return s.told(tx.QueryRowContext(ctx, "SELECT count(*) FROM members").Scan(&n))
+	return s.explain(tx.QueryRowContext(ctx, "SELECT count(*) FROM members").Scan(&n))
 }
 
 func milli(t time.Time) int64 {
@@ -156,7 +156,7 @@ func rows[T any](ctx context.Context, db interface {
 }, scan func(*sql.Rows, *T) error, query string, args ...any) ([]T, error) {
 	rs, err := db.QueryContext(ctx, query, args...)
 	if err != nil {
-		return nil, told(err)
+		return nil, explain(err)
 	}
 	defer rs.Close()
 	out := []T{}
@@ -167,7 +167,7 @@ func rows[T any](ctx context.Context, db interface {
 		}
 		out = append(out, v)
 	}
-	return out, told(rs.Err())
+	return out, explain(rs.Err())
 }
 
 // one gives the only row, or ErrNotFound.

@@ -112,7 +112,7 @@ func (s *Store) measure(ctx context.Context, t *Title) error {
 	if t.copies == t.Parts {
 		return nil
 	}
-	return s.told(s.r.QueryRowContext(ctx, `SELECT total(seconds) FROM (SELECT max(f.duration) AS seconds
+	return s.explain(s.r.QueryRowContext(ctx, `SELECT total(seconds) FROM (SELECT max(f.duration) AS seconds
 		FROM titles t JOIN files f ON f.title = t.id AND f.gone = 0 AND f.extra = '' WHERE t.id = ?
 		GROUP BY `+partKey+`)`,
 		t.ID).Scan(&t.Duration))
@@ -234,7 +234,7 @@ func (s *Store) TitlePage(ctx context.Context, w Wanted) (Page, error) {
 			out.Before = nil
 		}
 	}
-	return out, s.told(err)
+	return out, s.explain(err)
 }
 
 // Initials gives the letters with which names on a shelf begin, in their order; nothing
@@ -328,7 +328,7 @@ func (s *Store) FileOf(ctx context.Context, id, member int64) (Title, File, erro
 		return scanFile(r, f, &t.ID, &t.Kind, &t.Name, &t.Year, &t.By)
 	}, fileOf, member, id))
 	t.Shelf = f.Shelf
-	return t, f, s.told(err)
+	return t, f, s.explain(err)
 }
 
 // fileOf asks for it.
@@ -358,7 +358,7 @@ func (s *Store) Figures(ctx context.Context, shelf string) (v ShelfFigures, err 
 	err = s.r.QueryRowContext(ctx, `SELECT count(DISTINCT f.title), count(f.id), count(*) FILTER (WHERE f.problem != '') + count(DISTINCT d.id) FILTER (WHERE d.problem != ''), total(f.duration) FILTER (WHERE f.extra = ''), coalesce(sum(f.size), 0)
 		FROM folders d LEFT JOIN files f ON f.folder = d.id AND f.gone = 0 WHERE d.shelf = ?`, shelf).Scan(&v.Titles,
 		&v.Files, &v.Problems, &v.Duration, &v.Size)
-	return v, s.told(err)
+	return v, s.explain(err)
 }
 
 // FolderProblem is a folder that could not be listed.

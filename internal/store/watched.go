@@ -30,7 +30,7 @@ func (s *Store) open(dsn string) (*sql.DB, error) {
 func (w *watched) Connect(context.Context) (driver.Conn, error) {
 	c, err := w.driver.Open(w.dsn)
 	if err != nil {
-		return nil, w.store.told(err)
+		return nil, w.store.explain(err)
 	}
 	whole, ok := c.(wholeConn)
 	if !ok {
@@ -71,7 +71,7 @@ func (c *conn) mayWrite() error {
 func (c *conn) PrepareContext(ctx context.Context, query string) (driver.Stmt, error) {
 	st, err := c.wholeConn.PrepareContext(ctx, query)
 	if err != nil {
-		return nil, c.s.told(err)
+		return nil, c.s.explain(err)
 	}
 	return &stmt{st, c}, nil
 }
@@ -86,7 +86,7 @@ func (c *conn) BeginTx(ctx context.Context, opts driver.TxOptions) (driver.Tx, e
 	}
 	t, err := c.wholeConn.BeginTx(ctx, opts)
 	if err != nil {
-		return nil, c.s.told(err)
+		return nil, c.s.explain(err)
 	}
 	return &tx{t, c.s}, nil
 }
@@ -96,13 +96,13 @@ func (c *conn) ExecContext(ctx context.Context, query string, args []driver.Name
 		return nil, err
 	}
 	r, err := c.wholeConn.ExecContext(ctx, query, args)
-	return r, c.s.told(err)
+	return r, c.s.explain(err)
 }
 
 func (c *conn) QueryContext(ctx context.Context, query string, args []driver.NamedValue) (driver.Rows, error) {
 	r, err := c.wholeConn.QueryContext(ctx, query, args)
 	if err != nil {
-		return nil, c.s.told(err)
+		return nil, c.s.explain(err)
 	}
 	return &result{r, c.s}, nil
 }
@@ -112,7 +112,7 @@ type tx struct {
 	s *Store
 }
 
-func (t *tx) Commit() error { return t.s.told(t.Tx.Commit()) }
+func (t *tx) Commit() error { return t.s.explain(t.Tx.Commit()) }
 
 type stmt struct {
 	driver.Stmt
@@ -128,7 +128,7 @@ func (st *stmt) ExecContext(ctx context.Context, args []driver.NamedValue) (driv
 		return nil, driver.ErrSkip
 	}
 	r, err := of.ExecContext(ctx, args)
-	return r, st.c.s.told(err)
+	return r, st.c.s.explain(err)
 }
 
 func (st *stmt) QueryContext(ctx context.Context, args []driver.NamedValue) (driver.Rows, error) {
@@ -138,7 +138,7 @@ func (st *stmt) QueryContext(ctx context.Context, args []driver.NamedValue) (dri
 	}
 	r, err := of.QueryContext(ctx, args)
 	if err != nil {
-		return nil, st.c.s.told(err)
+		return nil, st.c.s.explain(err)
 	}
 	return &result{r, st.c.s}, nil
 }
@@ -149,4 +149,4 @@ type result struct {
 	s *Store
 }
 
-func (r *result) Next(into []driver.Value) error { return r.s.told(r.Rows.Next(into)) }
+func (r *result) Next(into []driver.Value) error { return r.s.explain(r.Rows.Next(into)) }

@@ -26,7 +26,7 @@ type Plays interface {
 	MarkPlays(ctx context.Context, marks ...store.Mark) error
 }
 
-// Tracker keeps account of the streams that go on. A stream is one file on one
+// Tracker keeps account of the streams that are running. A stream is one file on one
 // device; it begins with the first bytes or report, and is over when the device
 // says so or has been silent for a while. What Report has acknowledged is on
 // the disk; bytes are noted every few seconds.
@@ -46,16 +46,16 @@ type Tracker struct {
 type key struct{ device, file int64 }
 
 type live struct {
-	mu     sync.Mutex
-	play   usage.Play
-	member int64
-	file   int64
-	told   time.Time  // of the last report
-	pace   usage.Pace // bounds what counts as watched
-	dirty  bool
-	over   bool
-	silent bool // it is over because nothing was heard of it
-	opened bool
+	mu       sync.Mutex
+	play     usage.Play
+	member   int64
+	file     int64
+	reported time.Time  // of the last report
+	pace     usage.Pace // bounds what counts as watched
+	dirty    bool
+	over     bool
+	silent   bool // it is over because nothing was heard of it
+	opened   bool
 }
 
 func (t *Tracker) now() time.Time {
@@ -101,7 +101,7 @@ func (t *Tracker) enter(ctx context.Context, v Viewer, title store.Title, f stor
 			t.drop(k, l)
 			return nil, err
 		}
-		l.opened, l.told = true, now
+		l.opened, l.reported = true, now
 		l.pace.Begin(now)
 		return l, nil
 	}
@@ -155,7 +155,7 @@ func (t *Tracker) Report(ctx context.Context, v Viewer, title store.Title, f sto
 	now := t.now()
 	p := l.play
 	pace := l.pace // it counts once the report is kept
-	p.Watched += pace.Take(usage.Advance(p.Position, position, now.Sub(l.told)), now)
+	p.Watched += pace.Take(usage.Advance(p.Position, position, now.Sub(l.reported)), now)
 	p.Position, p.Seen = position, now
 	p.Done = p.Done || usage.Finished(position, p.Duration)
 	m := mark(p, over)
@@ -163,7 +163,7 @@ func (t *Tracker) Report(ctx context.Context, v Viewer, title store.Title, f sto
 	if err := t.Store.MarkPlays(ctx, m); err != nil {
 		return p, err // as if it had not been told
 	}
-	l.play, l.told, l.pace, l.dirty = p, now, pace, false
+	l.play, l.reported, l.pace, l.dirty = p, now, pace, false
 	if over {
 		l.over = true
 		t.drop(key{v.Device, f.ID}, l)

@@ -28,7 +28,7 @@ import (
 	"sync"
 	"time"
 
-	"cozyshelf/internal/whole"
+	"cozyshelf/internal/atomicfile"
 
 	"golang.org/x/sys/unix"
 )
@@ -152,7 +152,7 @@ func (b *Book) write() error {
 	if old, err := os.ReadFile(b.path + ".json"); err == nil && bytes.Equal(old, text) || len(list) == 0 && err != nil {
 		return nil
 	}
-	return whole.Replace(b.path+".json", text, 0o600, nil)
+	return atomicfile.Replace(b.path+".json", text, 0o600, nil)
 }
 
 // Do opens a file: kind says what as, path where, and stamp must change when the file does.

@@ -58,7 +58,7 @@ func newHouse(t *testing.T, engine string, seed uint64) *house {
 	if os.Getuid() != 0 {
 		testbuild.Missing(t, "root, which is what is attacked")
 	}
-	h := &house{t: t, dir: testbuild.Folder(t), engine: engine, program: testbuild.Variant{Tags: "seam"}.Program(t),
+	h := &house{t: t, dir: testbuild.Folder(t), engine: engine, program: testbuild.Variant{Tags: "crashpoint"}.Program(t),
 		port: testbuild.Port(t)}
 	h.env = append(os.Environ(), "COZYSHELF_PROCESS_ROOT="+h.path("process"), "NO_COLOR=1", "TZ=UTC")
 	h.media()
@@ -185,7 +185,7 @@ func (h *house) attacked(args ...string) {
 		Pdeathsig: syscall.SIGKILL}
 	h.check(race.Start())
 	env := h.env
-	h.env = append(env, "COZYSHELF_SEAM=hook:"+hook)
+	h.env = append(env, "COZYSHELF_CRASHPOINT=hook:"+hook)
 	out, errs, code := h.run("", args...)
 	h.env = env
 	_ = race.Process.Kill()

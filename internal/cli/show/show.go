@@ -204,7 +204,7 @@ type Progress struct {
 	total    int64
 	terminal bool
 	began    time.Time
-	told     time.Time
+	shown    time.Time
 	drawn    bool
 	bytes    bool
 }
@@ -219,7 +219,7 @@ func (o Out) Bytes(what string, total int64) *Progress {
 // Progress begins to tell.
 func (o Out) Progress(what string, total int) *Progress {
 	return &Progress{out: o, what: what, total: int64(total), terminal: term.IsTerminal(int(os.Stderr.Fd())),
-		began: time.Now(), told: time.Now()}
+		began: time.Now(), shown: time.Now()}
 }
 
 // Of says what the total is now, as far as it is known.
@@ -234,10 +234,10 @@ func (p *Progress) AtByte(n int64) {
 	if p.terminal {
 		every = 100 * time.Millisecond
 	}
-	if time.Since(p.told) < every {
+	if time.Since(p.shown) < every {
 		return
 	}
-	p.told = time.Now()
+	p.shown = time.Now()
 	left := ""
 	if n > 0 {
 		left = ", about " + Since(time.Duration(float64(time.Since(p.began))*float64(max(0, p.total-n))/float64(n))) +

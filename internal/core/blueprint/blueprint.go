@@ -230,7 +230,7 @@ type Site struct {
 	IPv6         bool // the engine's own networks carry IPv6
 	// Host is the account as the host numbers it, where the engine shifts ids.
 	Host permit.Identity
-	// Spread tells whether a folder lies on a mount that hands later mounts on; nil for no.
+	// Spread tells whether a folder lies on a shared mount, so that later mounts are seen inside; nil for no.
 	Spread func(folder string) bool
 	// Boot says how systemd starts a service; nil where it is not to.
 	Boot func(Service) (Boot, bool)

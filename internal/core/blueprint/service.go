@@ -59,7 +59,7 @@ type Mount struct {
 	Volume   bool      `json:"volume,omitempty"` // Source is a volume of the engine
 	Shown    string    `json:"shown,omitempty"`  // of a volume: the share, as the administrator wrote it
 	// Spread is whether what is mounted below the folder later appears inside, too: the folder
-	// lies on a mount that hands such changes on.
+	// lies on a shared mount.
 	Spread bool `json:"spread,omitempty"`
 }
 

@@ -290,7 +290,7 @@ type Stream struct {
 	queue []*Queue
 }
 
-// Hear adds an observer that hears each event at once, before whoever tells it goes on; so it
+// Hear adds an observer that hears each event at once, before whoever tells it continues; so it
 // must be quick, and may tell none itself.
 func (s *Stream) Hear(observer func(Event)) {
 	s.mu.Lock()

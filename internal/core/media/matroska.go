@@ -243,7 +243,7 @@ func (m *matroska) follow() {
 			continue
 		}
 		if e, err := readElement(m.r, at, m.size); err == nil && e.id == id {
-			// A bad pointer leaves things as they are: the walk goes on.
+			// A bad pointer leaves things as they are: the walk continues.
 			_ = m.master(e)
 		}
 	}

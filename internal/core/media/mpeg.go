@@ -69,8 +69,8 @@ func parts(r io.ReaderAt, size, packet int64, read func(b []byte), known, timed 
 	return nil
 }
 
-// told reports whether all of the streams have told what is wanted of them.
-func told(list []*elementary) bool {
+// complete reports whether all of the streams have told what is wanted of them.
+func complete(list []*elementary) bool {
 	return len(list) > 0 && !slices.ContainsFunc(list, func(e *elementary) bool {
 		return e.track.Kind == Video && e.track.Width == 0 && e.track.Codec != "hevc" && e.track.Codec != "vc1"
 	})
@@ -365,7 +365,7 @@ func readTS(r io.ReaderAt, size int64) (Info, error) {
 	err = parts(r, size, int64(packet), func(b []byte) {
 		before = latest(t.list())
 		t.read(b, packet, skip)
-	}, func() bool { return told(t.list()) }, func() bool { return latest(t.list()) != before })
+	}, func() bool { return complete(t.list()) }, func() bool { return latest(t.list()) != before })
 	if err != nil {
 		return Info{}, err
 	}
@@ -547,7 +547,7 @@ func readPS(r io.ReaderAt, size int64) (Info, error) {
 			i = next + at
 		}
 	}
-	err := parts(r, size, 1, read, func() bool { return told(list()) }, func() bool { return latest(list()) != before })
+	err := parts(r, size, 1, read, func() bool { return complete(list()) }, func() bool { return latest(list()) != before })
 	if err != nil {
 		return Info{}, err
 	}

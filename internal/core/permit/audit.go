@@ -41,10 +41,10 @@ type Tree interface {
 	Items(path string, yield func(Item)) error
 }
 
-// Grounder is a tree that knows what its paths are mounted from. Without it,
+// Mounter is a tree that knows what its paths are mounted from. Without it,
 // modes and ACLs alone decide.
-type Grounder interface {
-	Ground(path string) Ground
+type Mounter interface {
+	Mount(path string) Mount
 }
 
 // Need is what the server wants to do with a folder.
@@ -149,7 +149,7 @@ type Report struct {
 	Problems        []Problem  `json:"problems"`
 	Exposures       []Exposure `json:"exposures"`
 	Later           Later      `json:"later"`
-	Grounds         []Ground   `json:"grounds,omitempty"` // the mounts that were met
+	Mounts          []Mount    `json:"mounts,omitempty"` // the mounts that were met
 }
 
 // keepFirst is how many findings a report spells out, and keepGroups how many
@@ -180,7 +180,7 @@ func Audit(tree Tree, root string, id Identity, need Need) (Report, error) {
 	for i := range workers {
 		workers[i] = &worker{walk: c, groups: map[groupKey]*Problem{}, exposed: map[Exposure]*Exposure{}}
 	}
-	start := frame{path: root, it: it, ground: c.ground(root)}
+	start := frame{path: root, it: it, mount: c.mount(root)}
 	if need.Ancestors {
 		c.above = workers[0].ancestors(root)
 	}
@@ -195,10 +195,10 @@ func Audit(tree Tree, root string, id Identity, need Need) (Report, error) {
 
 // frame is one folder that is still to be walked.
 type frame struct {
-	path   string
-	it     Item
-	way    *groupKey // the problem that keeps the account from getting here
-	ground *Ground
+	path  string
+	it    Item
+	way   *groupKey // the problem that keeps the account from getting here
+	mount *Mount
 }
 
 // walk is what the workers of one audit share.
@@ -211,7 +211,7 @@ type walk struct {
 	todo    []frame
 	busy    int
 	above   *groupKey // a folder above the shelf's own that is in the way
-	grounds []*Ground
+	mounts  []*Mount
 	telling sync.Mutex
 }
 
@@ -241,20 +241,20 @@ type groupKey struct {
 	point                 string
 }
 
-func (c *walk) ground(p string) *Ground {
-	g, ok := c.tree.(Grounder)
+func (c *walk) mount(p string) *Mount {
+	g, ok := c.tree.(Mounter)
 	if !ok {
 		return nil
 	}
-	found := g.Ground(p)
+	found := g.Mount(p)
 	c.lock.Lock()
 	defer c.lock.Unlock()
-	for _, have := range c.grounds {
+	for _, have := range c.mounts {
 		if have.Point == found.Point {
 			return have
 		}
 	}
-	c.grounds = append(c.grounds, &found)
+	c.mounts = append(c.mounts, &found)
 	return &found
 }
 
@@ -391,7 +391,7 @@ type ruling struct {
 }
 
 // judge says what keeps the account from doing want; nil for nothing.
-func (h *worker) judge(it Item, g *Ground, want Perm) *ruling {
+func (h *worker) judge(it Item, g *Mount, want Perm) *ruling {
 	if g != nil {
 		if g.Only != nil && *g.Only != h.id.UID {
 			return &ruling{cause: CauseOptions, by: "no allow_other", point: g.Point,
@@ -420,7 +420,7 @@ func (h *worker) judge(it Item, g *Ground, want Perm) *ruling {
 }
 
 // denied says why owners, modes and ACLs keep the account from doing want.
-func (h *worker) denied(it Item, g *Ground, want Perm, d Decision) *ruling {
+func (h *worker) denied(it Item, g *Mount, want Perm, d Decision) *ruling {
 	r := &ruling{cause: CauseMode, by: fmt.Sprintf("%s %s", d.Class, d.Has), class: d.Class,
 		detail: Why(h.id, it.Attrs, d, want, it.Folder)}
 	switch {
@@ -476,10 +476,10 @@ func (h *worker) folder(f frame) {
 		h.unsure(p, "folder", "list", "could not be looked at: "+it.Err.Error())
 		return
 	}
-	h.expose(path.Dir(p), path.Base(p), it, f.ground)
+	h.expose(path.Dir(p), path.Base(p), it, f.mount)
 	if way != nil {
 		h.behind(p, "folder", "list", way)
-	} else if r := h.judge(it, f.ground, Read|Exec); r == nil {
+	} else if r := h.judge(it, f.mount, Read|Exec); r == nil {
 		h.listable++
 		h.foresee(p, it)
 	} else {
@@ -491,7 +491,7 @@ func (h *worker) folder(f frame) {
 		way = h.fail(p, "list", it, r)
 	}
 	if h.need.Write && way == nil {
-		if r := h.judge(it, f.ground, Write|Exec); r == nil {
+		if r := h.judge(it, f.mount, Write|Exec); r == nil {
 			h.writable++
 		} else {
 			h.fail(p, "write", it, r)
@@ -502,15 +502,15 @@ func (h *worker) folder(f frame) {
 		case sub.Link:
 			h.links++
 		case sub.Folder:
-			ground := f.ground
+			mount := f.mount
 			at := path.Join(p, sub.Name)
 			if sub.Border {
-				ground = h.ground(at)
+				mount = h.mount(at)
 			}
-			h.put(frame{at, sub, way, ground})
+			h.put(frame{at, sub, way, mount})
 		case sub.Other:
 		default:
-			h.file(p, sub, way, f.ground)
+			h.file(p, sub, way, f.mount)
 		}
 	})
 	if err != nil && way == nil && !errors.Is(err, fs.ErrNotExist) {
@@ -537,7 +537,7 @@ func (h *worker) behind(p, kind, need string, way *groupKey) {
 	}
 }
 
-func (h *worker) file(folder string, it Item, way *groupKey, g *Ground) {
+func (h *worker) file(folder string, it Item, way *groupKey, g *Mount) {
 	h.files++
 	switch {
 	case way != nil:
@@ -617,7 +617,7 @@ func inherit(f Attrs, def []Entry) Attrs {
 }
 
 // expose notes what is open wider than it need be.
-func (h *worker) expose(folder, name string, it Item, g *Ground) {
+func (h *worker) expose(folder, name string, it Item, g *Mount) {
 	if len(it.Attrs.ACL) > 0 || len(it.Default) > 0 {
 		h.acls++
 	}
@@ -719,10 +719,10 @@ func (c *walk) report(r Report, workers []*worker) Report {
 	}
 	r.Later = later[best]
 	r.Later.Umask = fmt.Sprintf("%04o", umasks[best])
-	for _, g := range c.grounds {
-		r.Grounds = append(r.Grounds, *g)
+	for _, g := range c.mounts {
+		r.Mounts = append(r.Mounts, *g)
 	}
-	slices.SortFunc(r.Grounds, func(a, b Ground) int { return strings.Compare(a.Point, b.Point) })
+	slices.SortFunc(r.Mounts, func(a, b Mount) int { return strings.Compare(a.Point, b.Point) })
 	return r
 }
 

@@ -195,12 +195,12 @@ func (t mended) Items(p string, yield func(Item)) error {
 	return t.Tree.Items(p, func(it Item) { yield(t.one(path.Join(p, it.Name), it)) })
 }
 
-// Ground says what a path is mounted from.
-func (t mended) Ground(p string) Ground {
-	if g, ok := t.Tree.(Grounder); ok {
-		return g.Ground(p)
+// Mount says what a path is mounted from.
+func (t mended) Mount(p string) Mount {
+	if g, ok := t.Tree.(Mounter); ok {
+		return g.Mount(p)
 	}
-	return Ground{}
+	return Mount{}
 }
 
 // Mended gives the tree as it would be with a remedy carried out, and who asks.
@@ -326,7 +326,7 @@ func (s *search) aim() {
 	if !s.whole {
 		return
 	}
-	for _, g := range s.r.Grounds {
+	for _, g := range s.r.Mounts {
 		if g.Ruled != "" || g.ReadOnly || g.Daemon || g.Only != nil {
 			s.except = append(s.except, g.Point)
 			s.prune += " -path " + Quote(g.Point) + " -prune -o"
@@ -344,7 +344,7 @@ func (s *search) remedy(k Kind, subject uint32, what, widens string, commands ..
 
 // try keeps a remedy if it reaches something.
 func (s *search) try(m Remedy) {
-	noACL := slices.ContainsFunc(s.r.Grounds, func(g Ground) bool { return g.NoACL && Below(s.r.Folder, g.Point) })
+	noACL := slices.ContainsFunc(s.r.Mounts, func(g Mount) bool { return g.NoACL && Below(s.r.Folder, g.Point) })
 	if noACL && (m.Kind == ACLUser || m.Kind == ACLGroup) {
 		return
 	}
@@ -514,7 +514,7 @@ func (s *search) facls(entry string) []string {
 func foreseen(tree Tree, r Report, id Identity, need Need) []Remedy {
 	short := r.Later.Folders - r.Later.Readable
 	if short == 0 || r.ReadableFiles == 0 ||
-		slices.ContainsFunc(r.Grounds, func(g Ground) bool { return g.NoACL && Below(r.Folder, g.Point) }) {
+		slices.ContainsFunc(r.Mounts, func(g Mount) bool { return g.NoACL && Below(r.Folder, g.Point) }) {
 		return nil
 	}
 	m := Remedy{ID: string(ACLLater), Kind: ACLLater, Subject: id.UID, Owner: id, Folders: r.Folders,
@@ -560,7 +560,7 @@ func byHand(pr Problem, r Report, who Who, need Need) Remedy {
 			files, folders = "0640", "0750"
 		}
 		options := fmt.Sprintf("uid=%d,gid=%d,fmask=0137,dmask=0027", who.UID, gid)
-		for _, g := range r.Grounds {
+		for _, g := range r.Mounts {
 			if g.Point != pr.Point {
 				continue
 			}

@@ -204,7 +204,7 @@ func TestMountsRuleInPlaceOfModes(t *testing.T) {
 		"ssh for all, checked": {"fuse.sshfs", "rw", "rw,user_id=0,group_id=0,default_permissions,allow_other", "",
 			false, true, false, false},
 	} {
-		g := GroundOf("/mnt", c.fstype, "x", c.fs, c.super)
+		g := MountOf("/mnt", c.fstype, "x", c.fs, c.super)
 		if g.Ruled != c.ruled || g.ReadOnly != c.readOnly || g.Server != c.server || (g.Only != nil) != c.only ||
 			g.Daemon != c.daemon {
 			t.Errorf("%s: got %+v", name, g)
@@ -212,14 +212,14 @@ func TestMountsRuleInPlaceOfModes(t *testing.T) {
 	}
 }
 
-// grounded is a tree with mounts.
-type grounded struct {
+// withMount is a tree with mounts.
+type withMount struct {
 	tree
-	g map[string]Ground
+	g map[string]Mount
 }
 
-func (t grounded) Ground(p string) Ground {
-	best := Ground{}
+func (t withMount) Mount(p string) Mount {
+	best := Mount{}
 	for point, g := range t.g {
 		if Below(p, point) && len(point) > len(best.Point) {
 			best = g
@@ -237,7 +237,7 @@ func TestEveryCauseIsToldWithItsRemedy(t *testing.T) {
 	only := uint32(7)
 	for name, c := range map[string]struct {
 		tree   tree
-		g      map[string]Ground
+		g      map[string]Mount
 		need   Need
 		id     Identity
 		cause  string
@@ -246,13 +246,13 @@ func TestEveryCauseIsToldWithItsRemedy(t *testing.T) {
 	}{
 		"options of a stick": {tree{"/m": dir(0o755),
 			"/m/stick": {Folder: true, Border: true, Attrs: Attrs{Mode: 0o700}}, "/m/stick/a": file(0o600)},
-			map[string]Ground{"/m/stick": {Type: "vfat", Ruled: "umask=077"}}, Need{}, Identity{UID: 9}, CauseOptions,
+			map[string]Mount{"/m/stick": {Type: "vfat", Ruled: "umask=077"}}, Need{}, Identity{UID: 9}, CauseOptions,
 			"umask=077", Options},
 		"somebody's own mount": {tree{"/m": dir(0o755), "/m/a": file(0o644)},
-			map[string]Ground{"/m": {Type: "fuse.sshfs", Only: &only}}, Need{}, Identity{UID: 9}, CauseOptions,
+			map[string]Mount{"/m": {Type: "fuse.sshfs", Only: &only}}, Need{}, Identity{UID: 9}, CauseOptions,
 			"allow_other", Options},
 		"read-only mount": {tree{"/m": dir(0o777), "/m/a": file(0o644)},
-			map[string]Ground{"/m": {Type: "ext4", ReadOnly: true}}, Need{Write: true}, Identity{UID: 9},
+			map[string]Mount{"/m": {Type: "ext4", ReadOnly: true}}, Need{Write: true}, Identity{UID: 9},
 			CauseReadOnly, "read-only", Remount},
 		"immutable": {tree{"/m": {Folder: true, Fixed: "immutable", Attrs: Attrs{Mode: 0o777}}}, nil,
 			Need{Write: true}, Identity{UID: 9}, CauseFixed, "immutable", Unfix},
@@ -271,7 +271,7 @@ func TestEveryCauseIsToldWithItsRemedy(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			tr := Tree(c.tree)
 			if c.g != nil {
-				tr = grounded{c.tree, c.g}
+				tr = withMount{c.tree, c.g}
 			}
 			r, err := Audit(tr, "/m", c.id, c.need)
 			if err != nil || len(r.Problems) == 0 {

@@ -19,7 +19,7 @@ type Play struct {
 	Away     bool      `json:"away"`
 	Started  time.Time `json:"started_at"`
 	Seen     time.Time `json:"seen_at"`
-	Ended    time.Time `json:"ended_at,omitzero"` // zero while the stream goes on
+	Ended    time.Time `json:"ended_at,omitzero"` // zero while the stream is running
 	From     float64   `json:"from_position"`
 	Position float64   `json:"position"`
 	Duration float64   `json:"duration"` // of the part; 0 where not known

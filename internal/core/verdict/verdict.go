@@ -699,7 +699,7 @@ func (j *judge) together() {
 	}
 	if e := j.f.Engine; e.Can.Isolates && !e.Elsewhere && len(private) > 0 {
 		j.add("later mounts", Warning, fmt.Sprintf("a disk that is mounted below a shelf later is seen only after "+
-			"a restart: %s hands no mounts on", strings.Join(private, ", ")), "",
+			"a restart, since it would lie on a private mount: %s", strings.Join(private, ", ")), "",
 			"mount --make-rshared "+private[0]+" before the deployment changes that; most systems have it so")
 	}
 }

@@ -124,7 +124,7 @@ func mounts(c blueprint.Service) []mount.Mount {
 			continue
 		}
 		// A disk mounted below a shelf later becomes visible inside where the folder lies on a
-		// mount that hands that on; the engine refuses to ask for it elsewhere.
+		// shared mount; the engine refuses to ask for it elsewhere.
 		spread := mount.PropagationRPrivate
 		if m.Spread {
 			spread = mount.PropagationRSlave

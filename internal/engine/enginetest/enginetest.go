@@ -44,7 +44,7 @@ type Bench struct {
 	OwnerUID, OwnerGID uint32
 	// Patience is how long the server may take to answer; a minute and a half where zero.
 	Patience time.Duration
-	// Moment is how long the suite waits to see that something goes on; a second where zero.
+	// Moment is how long the suite waits to see that something still runs; a second where zero.
 	Moment time.Duration
 }
 
@@ -461,7 +461,7 @@ func (s *suite) logs() {
 	s.want(err == nil && strings.HasPrefix(seen.String(), all.String()), "follow the log",
 		fmt.Sprintf("%q, %v", seen.String(),
 			err), "what is there, and no error at the end")
-	s.want(follow.Err() != nil, "follow the log", "it ended while the server runs", "it goes on until the context ends")
+	s.want(follow.Err() != nil, "follow the log", "it ended while the server runs", "it lasts until the context ends")
 }
 
 // dial asks the server inside for its health, through a command inside.

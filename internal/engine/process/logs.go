@@ -134,7 +134,7 @@ func (r *logReader) more() (err error) {
 	return err
 }
 
-// turned goes on to the next file, where the log has begun a new one.
+// turned takes up the next file, where the log has begun a new one.
 func (r *logReader) turned() bool {
 	now, err := r.open("log")
 	if err != nil {

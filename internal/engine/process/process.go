@@ -175,8 +175,8 @@ func description(d *boundary.Dir) (blueprint.Service, error) {
 	return c, nil
 }
 
-// told reads what the supervisor says of itself. It is for people to read.
-func told(d *boundary.Dir, c blueprint.Service) says {
+// supervisorSays reads what the supervisor says of itself. It is for people to read.
+func supervisorSays(d *boundary.Dir, c blueprint.Service) says {
 	var r says
 	if b, err := d.Read(runFolder+"/run.json", 1<<16, []int{int(c.UID)}); err == nil {
 		_ = json.Unmarshal(b, &r) // what cannot be read says nothing
@@ -216,7 +216,7 @@ func (e *Engine) Observe(_ context.Context, id string) (blueprint.Observed, erro
 		}
 		if err == nil {
 			seen.Service, seen.Digest, seen.Key = c, c.Digest(), c.Key
-			r := told(d, c)
+			r := supervisorSays(d, c)
 			seen.Started, seen.Restarts, seen.ExitCode = r.Started, r.Restarts, r.ExitCode
 			seen.Running, seen.Waiting = e.state(c, d.Path())
 		}

@@ -14,10 +14,10 @@ import (
 	"syscall"
 	"time"
 
+	"cozyshelf/internal/atomicfile"
 	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/household"
-	"cozyshelf/internal/whole"
 
 	"golang.org/x/sys/unix"
 )
@@ -85,9 +85,9 @@ func Supervise(dir string, boot bool) error {
 	for {
 		state.Started = time.Now()
 		state.write(run, log)
-		code, told := once(exe, c, log, stop)
+		code, asked := once(exe, c, log, stop)
 		state.ExitCode = code
-		if !told {
+		if !asked {
 			state.Restarts++
 			if time.Since(state.Started) > settled {
 				pause = firstPause
@@ -99,7 +99,7 @@ func Supervise(dir string, boot bool) error {
 			log.line(fmt.Sprintf("supervisor: the server ended with code %d; it %s", code, next))
 		}
 		state.write(run, log)
-		if told || c.Start == household.StartNever {
+		if asked || c.Start == household.StartNever {
 			return nil
 		}
 		select {
@@ -117,7 +117,7 @@ func Supervise(dir string, boot bool) error {
 func (s says) write(folder string, log *logFile) {
 	b, err := json.MarshalIndent(s, "", "  ")
 	if err == nil {
-		err = whole.Replace(filepath.Join(folder, "run.json"), append(b, '\n'), 0o644, nil)
+		err = atomicfile.Replace(filepath.Join(folder, "run.json"), append(b, '\n'), 0o644, nil)
 	}
 	if err != nil {
 		log.line("supervisor: " + err.Error())
@@ -140,8 +140,8 @@ func take(lock *os.File) error {
 	return errors.New("another supervisor runs already")
 }
 
-// once runs the server until it ends. told says that we were asked to end it.
-func once(exe string, c blueprint.Service, log *logFile, stop <-chan os.Signal) (code int, told bool) {
+// once runs the server until it ends. asked says that we were asked to end it.
+func once(exe string, c blueprint.Service, log *logFile, stop <-chan os.Signal) (code int, asked bool) {
 	r, w, err := os.Pipe()
 	if err != nil {
 		log.line("supervisor: " + err.Error())
@@ -165,7 +165,7 @@ func once(exe string, c blueprint.Service, log *logFile, stop <-chan os.Signal) 
 		defer close(watched)
 		select {
 		case <-stop:
-			told = true
+			asked = true
 			_ = cmd.Process.Signal(syscall.SIGTERM) // it may have ended just now
 			select {
 			case <-ended:
@@ -177,10 +177,10 @@ func once(exe string, c blueprint.Service, log *logFile, stop <-chan os.Signal) 
 	}()
 	_ = cmd.Wait() // the code below tells
 	close(ended)
-	<-watched // the watcher has let go of told
+	<-watched // the watcher has let go of asked
 	<-copied  // all output is written
 	r.Close()
-	return cmd.ProcessState.ExitCode(), told
+	return cmd.ProcessState.ExitCode(), asked
 }
 
 // maxLog is how large a log may grow before it is put aside; one older one is kept.

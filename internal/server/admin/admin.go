@@ -347,7 +347,7 @@ func (s *Admin) changeMember(r *http.Request) (any, error) {
 	}
 	m, err := s.Store.Member(r.Context(), name)
 	if err == nil {
-		// What goes on is asked anew, under what holds now.
+		// Streams that are running are judged anew, by what holds now.
 		s.Cuts.Cut(m.ID)
 		if in.Role != nil || in.Away != nil {
 			s.Events.Tell(event.MemberChanged{Member: m.Name, Role: string(m.Role), Away: m.Away})

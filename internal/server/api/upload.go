@@ -27,7 +27,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// The version of the protocol for uploads that go on where they were cut off (tus.io), and
+// The version of the protocol for uploads that continue where they were cut off (tus.io), and
 // what of it there is here.
 const (
 	tusVersion    = "1.0.0"
@@ -204,7 +204,7 @@ func (s *API) uploadPart(w http.ResponseWriter, r *http.Request, sh blueprint.Se
 	if err != nil || at != f.Done {
 		return &live.StatusError{Problem: &problem.Problem{What: "the part does not follow on what is there",
 			Why: fmt.Sprintf("%d bytes are there, and the part begins at %q", f.Done, r.Header.Get("Upload-Offset")),
-			Fix: "ask how far it is, and go on from there"}, Status: http.StatusConflict, Wait: 0}
+			Fix: "ask how far it is, and continue from there"}, Status: http.StatusConflict, Wait: 0}
 	}
 	f.State, j.State = intake.Coming, intake.Coming
 	if err := s.take(w, r, j, f); err != nil {
@@ -265,7 +265,7 @@ func (s *API) take(w http.ResponseWriter, r *http.Request, j *intake.Job, f *int
 			return nil
 		case rerr != nil:
 			return &live.StatusError{Problem: &problem.Problem{What: "the part was cut off", Why: rerr.Error(),
-				Fix: "ask how far it is, and go on from there"}, Status: http.StatusBadRequest, Wait: 0}
+				Fix: "ask how far it is, and continue from there"}, Status: http.StatusBadRequest, Wait: 0}
 		}
 	}
 }

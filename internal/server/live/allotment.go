@@ -68,7 +68,7 @@ func (s *Server) Grant(member, folder string, size int64, begin func() error) er
 		}
 	}
 	if own >= MostUploads {
-		return &StatusError{Problem: &problem.Problem{What: "too many uploads wait to go on",
+		return &StatusError{Problem: &problem.Problem{What: "too many uploads wait to be continued",
 			Why: fmt.Sprintf("%d of yours are not over", own), Fix: "let some of them end, or end them"},
 			Status: http.StatusTooManyRequests, Wait: time.Minute}
 	}
@@ -92,7 +92,7 @@ func (s *Server) Grant(member, folder string, size int64, begin func() error) er
 	if size > MostADay-d.bytes {
 		wait := max(0, 24*time.Hour-now.Sub(d.since))
 		return &StatusError{Problem: &problem.Problem{What: "that is too much for a day",
-			Why: "a member may bring in 1 TiB within 24 hours", Fix: "go on tomorrow"},
+			Why: "a member may bring in 1 TiB within 24 hours", Fix: "continue tomorrow"},
 			Status: http.StatusTooManyRequests, Wait: wait}
 	}
 	if err := begin(); err != nil {
@@ -120,7 +120,7 @@ func (s *Server) Takes() (end func(), err error) {
 	defer a.mu.Unlock()
 	if a.taking >= mostAtOnce {
 		return nil, &StatusError{Problem: &problem.Problem{What: "too much comes in at once",
-			Why: fmt.Sprintf("%d parts are being taken in", a.taking), Fix: "go on in a moment, from where it is"},
+			Why: fmt.Sprintf("%d parts are being taken in", a.taking), Fix: "continue in a moment, from where it is"},
 			Status: http.StatusServiceUnavailable, Wait: 10 * time.Second}
 	}
 	a.taking++

@@ -7,12 +7,12 @@ import (
 	"path/filepath"
 	"time"
 
+	"cozyshelf/internal/atomicfile"
 	"cozyshelf/internal/backup"
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/event"
 	"cozyshelf/internal/core/routine"
-	"cozyshelf/internal/whole"
 )
 
 // Source is what a backup is taken of.
@@ -92,7 +92,7 @@ func (s *Server) ownBackup(ctx context.Context, now time.Time) error {
 	}
 	to := filepath.Join(b.Folder, backup.FileName(blueprint.Slug(s.Settings.Name), s.Settings.Household, now))
 	var m backup.Manifest
-	err = whole.Write(to, 0o600, nil, func(w io.Writer) error {
+	err = atomicfile.Write(to, 0o600, nil, func(w io.Writer) error {
 		m, err = backup.Take(ctx, w, src)
 		return err
 	})

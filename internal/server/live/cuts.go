@@ -13,7 +13,7 @@ import (
 // several parts of a film at a time, and a household shares accounts now and then.
 const MostDeliveries = 24
 
-// Cuts are the deliveries that go on, so that they can be ended when a member may no longer
+// Cuts are the deliveries that are running, so that they can be ended when a member may no longer
 // have them.
 type Cuts struct {
 	mu sync.Mutex

@@ -322,7 +322,7 @@ func (s *Server) WarnProxy(via netip.Addr) {
 	if s.warned.Load() > 20 {
 		return
 	}
-	if _, told := s.warnedOf.LoadOrStore(via, true); !told {
+	if _, before := s.warnedOf.LoadOrStore(via, true); !before {
 		s.warned.Add(1)
 		s.Log.Warn("requests are forwarded by an address that is not a trusted proxy; it counts as the client itself",
 			"address", via)

@@ -136,25 +136,25 @@ func (d *due) take(folders []string) (out []*scan.Part) {
 	return out
 }
 
-// watchFolder watches a folder, and goes on trying where it cannot.
+// watchFolder watches a folder, and keeps trying where it cannot.
 func (s *Server) watchFolder(ctx context.Context, sh blueprint.SettingsShelf, folder, shown string,
 	stir func([]scan.Place)) {
-	told := false
+	warned := false
 	for ctx.Err() == nil {
 		err := scan.Watch(ctx, folder, s.Log, func() {
-			if told {
+			if warned {
 				s.Log.Info("changes in this folder are seen again", "shelf", sh.Name, "folder", shown)
-				told = false
+				warned = false
 				stir(nil) // what changed meanwhile was not seen
 			}
 		}, stir)
 		if err == nil {
 			return
 		}
-		if !told {
+		if !warned {
 			s.Log.Warn("changes in this folder are not seen at once; it is looked at now and then", "shelf", sh.Name,
 				"folder", shown, "why", err)
-			told = true
+			warned = true
 		}
 		select {
 		case <-ctx.Done():

@@ -18,8 +18,9 @@ type hold struct {
 	free   chan struct{}      // closed when the title is free again
 }
 
-// Take waits for a title, and gives a context that ends when a person wants it. A person
-// keeps it, as does who is quick. The function given lets it go.
+// Take waits until a title is free, and takes it. The context it gives ends when a person wants
+// the title; that of a person, or of quick work, is left alone. The function it gives frees the
+// title.
 func (h *Holds) Take(ctx context.Context, id int64, person, quick bool) (context.Context, func(), error) {
 	for {
 		h.mu.Lock()

@@ -18,7 +18,7 @@ type Job struct {
 	Run  func(context.Context)
 }
 
-// jobs starts jobs, tells which go on, and waits for their end.
+// jobs starts jobs, tells which are running, and waits for their end.
 type jobs struct {
 	log  *slog.Logger
 	mu   sync.Mutex

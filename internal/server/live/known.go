@@ -12,8 +12,8 @@ import (
 	"strings"
 	"sync"
 
+	"cozyshelf/internal/atomicfile"
 	"cozyshelf/internal/core/layout"
-	"cozyshelf/internal/whole"
 )
 
 // known recognises browsers on which a member has signed in before, by a cookie that only
@@ -39,8 +39,8 @@ func (k *known) secretKey() []byte {
 			return
 		}
 		k.key = make([]byte, 32)
-		rand.Read(k.key)                             // never fails, see crypto/rand
-		_ = whole.Replace(k.file, k.key, 0o600, nil) // browsers are new again after the next start
+		rand.Read(k.key)                                  // never fails, see crypto/rand
+		_ = atomicfile.Replace(k.file, k.key, 0o600, nil) // browsers are new again after the next start
 	})
 	return k.key
 }

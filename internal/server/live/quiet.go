@@ -62,7 +62,7 @@ func (s *Server) quietWork(ctx context.Context, hours household.Hours, tools ffm
 		f, err := s.Store.DueAfter(ctx, work, after)
 		if err != nil {
 			if !errors.Is(err, store.ErrNotFound) && ctx.Err() == nil {
-				s.Log.Error("the work of quiet hours cannot go on", "work", work, "why", err)
+				s.Log.Error("the work of quiet hours cannot be continued", "work", work, "why", err)
 			}
 			return
 		}

@@ -1,5 +1,5 @@
-// Package live is what a server that runs has in hand, whoever asks it: the store, the shelves
-// and what is known of them, the streams that go on, the front door, and the work beside
+// Package live holds the state of a running server, whoever asks it: the store, the shelves
+// and what is known of them, the streams that are running, the front door, and the work beside
 // answering. The rooms that answer (api, web, admin) build on it; package server puts them
 // together.
 package live
@@ -50,7 +50,7 @@ type Server struct {
 
 	attempts        allowance.Attempts // to sign in
 	Known           known              // devices that members have signed in on
-	Cuts            Cuts               // deliveries that go on
+	Cuts            Cuts               // deliveries that are running
 	Door            Door               // connections to the published port
 	Names           map[string]bool    // by which it is known
 	GatewaysOnce    sync.Once
@@ -83,7 +83,7 @@ type Server struct {
 type shelfState struct {
 	work     sync.Mutex // one scan at a time
 	scanning bool
-	progress control.Progress // of the scan that goes on
+	progress control.Progress // of the scan that is running
 	scanned  time.Time
 	away     []scan.Away
 	mounts   map[string]string // folder inside to what was mounted there when it was last scanned
@@ -269,7 +269,7 @@ func (s *Server) scanShelf(ctx context.Context, sh blueprint.SettingsShelf, o sc
 			st.mounts[f] = machine.MountsAt(f)
 		}
 	})
-	o.Told = func(folders, files int) {
+	o.Progress = func(folders, files int) {
 		s.shelf(sh.Name, func(st *shelfState) { st.progress = control.Progress{Folders: folders, Files: files} })
 	}
 	o.Presence, o.Inside, o.Log, o.Suspects, o.Zone = s.Presence.look, s.inside, s.Log, s.Suspects, s.Zone
@@ -296,7 +296,7 @@ func (s *Server) scanShelf(ctx context.Context, sh blueprint.SettingsShelf, o sc
 const countAgain = 3 * time.Second
 
 // figures gives the figures of a shelf. They are counted when a scan has found something,
-// and now and then while one goes on: with a million files it takes a second.
+// and now and then while one runs: with a million files it takes a second.
 func (s *Server) figures(ctx context.Context, name string) (store.ShelfFigures, error) {
 	var have *store.ShelfFigures
 	again := false

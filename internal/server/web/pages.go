@@ -405,7 +405,7 @@ func (s *Web) pageTitle(w http.ResponseWriter, r *http.Request) error {
 		}
 		g := &groups[len(groups)-1]
 		g.Files = append(g.Files, f)
-		// What was begun goes on; else the first that was not seen.
+		// What was begun continues; else the first that was not seen.
 		if f.Problem == "" && (first == nil || first.Seen && !f.Seen || first.ResumeAt == 0 && f.ResumeAt > 0) {
 			first = &files[i]
 		}

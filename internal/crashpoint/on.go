@@ -1,6 +1,6 @@
-//go:build seam
+//go:build crashpoint
 
-package seam
+package crashpoint
 
 import (
 	"errors"
@@ -16,16 +16,16 @@ import (
 
 var steps atomic.Int64
 
-// Step carries out one step, unless COZYSHELF_SEAM says otherwise of it: "fail:3"
+// Step carries out one step, unless COZYSHELF_CRASHPOINT says otherwise of it: "fail:3"
 // lets the third fail, "before:3" ends the program with SIGKILL before it,
 // "after:3" after it. "count" writes to standard error how many there were so far.
 // "within:3:7ms" ends it so long after the third step has begun. "hook:PROGRAM" runs a
 // program before and after each step, with the step's number and which of the two it is.
 func Step(do func() error) error {
 	n := steps.Add(1)
-	how, number, _ := strings.Cut(os.Getenv("COZYSHELF_SEAM"), ":")
+	how, number, _ := strings.Cut(os.Getenv("COZYSHELF_CRASHPOINT"), ":")
 	if how == "count" {
-		fmt.Fprintf(os.Stderr, "\nseam %d\n", n)
+		fmt.Fprintf(os.Stderr, "\ncrash point %d\n", n)
 	}
 	if how == "hook" {
 		hook := func(when string) {

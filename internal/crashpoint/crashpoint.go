@@ -1,5 +1,5 @@
-// Package seam is the one place where tests let a step of a command fail, or end
+// Package crashpoint is the one place where tests let a step of a command fail, or end
 // the program in its midst. Every step that changes the host or the engine goes
 // through Step. In the program that people get it only calls the step; a build with
-// the tag "seam" obeys COZYSHELF_SEAM.
-package seam
+// the tag "crashpoint" obeys COZYSHELF_CRASHPOINT.
+package crashpoint

@@ -1,6 +1,6 @@
-//go:build !seam
+//go:build !crashpoint
 
-package seam
+package crashpoint
 
 // Step carries out one step.
 func Step(do func() error) error { return do() }

@@ -6,9 +6,9 @@ import (
 	"strings"
 )
 
-// Ground is the file system under a path, as it is mounted here, as far as it
+// Mount is the file system under a path, as it is mounted here, as far as it
 // has a say in who may do what.
-type Ground struct {
+type Mount struct {
 	Point    string  `json:"point"`     // where it is mounted
 	Type     string  `json:"type"`      // as the kernel names it: ext4, btrfs, vfat, nfs4, fuse.sshfs
 	Source   string  `json:"source"`    // what is mounted: a device, an export
@@ -23,10 +23,10 @@ type Ground struct {
 	Server bool `json:"server"`
 }
 
-// GroundOf judges a mount by its type and options. fs and super are the options
+// MountOf judges a mount by its type and options. fs and super are the options
 // of the mount and of the file system, as /proc/self/mountinfo has them.
-func GroundOf(point, fstype, source, fs, super string) Ground {
-	g := Ground{Point: point, Type: fstype, Source: source}
+func MountOf(point, fstype, source, fs, super string) Mount {
+	g := Mount{Point: point, Type: fstype, Source: source}
 	options := map[string]string{}
 	for _, list := range []string{super, fs} {
 		for _, o := range strings.Split(list, ",") {

@@ -1,8 +1,8 @@
-// Package whole writes files so that whoever reads them sees the old content or
+// Package atomicfile writes files so that whoever reads them sees the old content or
 // the new, never a part of it, also after a crash: beside, synced, then put in
 // place, and the folder synced. Folders are reached as package boundary reaches them:
 // never by a link that somebody else could have made.
-package whole
+package atomicfile
 
 import (
 	"bytes"
