@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"cozyshelf/internal/control"
+	"cozyshelf/internal/core/describe"
 	"cozyshelf/internal/core/library"
 	"cozyshelf/internal/demo"
 	"cozyshelf/internal/problem"
@@ -68,7 +69,7 @@ func TestTitlesAreDescribed(t *testing.T) {
 	within(t, 60*time.Second, "what the catalogue says",
 		func() bool { return m.match("Copper Kite").Described.Summary != "" })
 	kite := m.match("Copper Kite")
-	if d := kite.Described; d.Outside != "wikidata Q900104" || d.Match != store.Taken ||
+	if d := kite.Described; d.Outside != "wikidata Q900104" || d.Match != describe.Taken ||
 		!strings.Contains(d.Summary, "roofer") || d.Picture == "" || len(d.People) != 2 {
 		t.Errorf("got %+v", d)
 	}
@@ -88,7 +89,7 @@ func TestTitlesAreDescribed(t *testing.T) {
 	}
 
 	house := m.match("The Paper Lighthouse", "--again")
-	if d := house.Described; d.Match != store.Unclear || len(d.Candidates) < 2 || d.Summary != "" {
+	if d := house.Described; d.Match != describe.Unclear || len(d.Candidates) < 2 || d.Summary != "" {
 		t.Errorf("one of several was taken: %+v", d)
 	}
 	var list []library.Problem
@@ -109,7 +110,7 @@ func TestTitlesAreDescribed(t *testing.T) {
 	check := func(when string) {
 		t.Helper()
 		d := m.match("#" + fmt.Sprint(house.Title.ID)).Described
-		if d.Match != store.Chosen || d.Summary != "Wren saw it being made." ||
+		if d.Match != describe.Chosen || d.Summary != "Wren saw it being made." ||
 			!slices.Equal(d.Genres, []string{"paper", "sea"}) || d.Outside != "wikidata Q900101" || len(d.People) != 3 {
 			t.Errorf("%s: %+v", when, d)
 		}
@@ -137,7 +138,7 @@ func TestTitlesAreDescribed(t *testing.T) {
 	if err := os.WriteFile(m.path("mine.png"), b.Bytes(), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if d := m.match("Copper Kite", "--none", "--picture", m.path("mine.png")).Described; d.Match != store.None ||
+	if d := m.match("Copper Kite", "--none", "--picture", m.path("mine.png")).Described; d.Match != describe.None ||
 		d.Summary != "" || d.From != "a person" {
 		t.Errorf("none: %+v", d)
 	}

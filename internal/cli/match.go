@@ -24,7 +24,6 @@ import (
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/problem"
-	"cozyshelf/internal/store"
 
 	"github.com/spf13/cobra"
 )
@@ -114,7 +113,7 @@ func (a *app) titleOf(ctx context.Context, cl *control.Client, text string) (int
 	if err != nil {
 		return 0, err
 	}
-	var list, exact []store.Hit
+	var list, exact []control.Hit
 	for _, h := range hits {
 		if h.File != 0 {
 			continue
@@ -157,17 +156,17 @@ func (a *app) showMatch(m control.Matched) {
 		from = "from " + d.Source + " (" + d.Outside + ")"
 	}
 	switch d.Match {
-	case store.Taken:
+	case describe.Taken:
 		from += ", taken because it is clear"
-	case store.Chosen:
+	case describe.Chosen:
 		from += ", chosen by hand"
-	case store.None:
+	case describe.None:
 		from += "; you said that it is in no catalogue"
-	case store.Unclear:
+	case describe.Unclear:
 		from += "; several entries may be it, and none clearly"
-	case store.Unknown:
+	case describe.Unknown:
 		from += "; no catalogue has anything like it"
-	case store.Failed:
+	case describe.Failed:
 		from += "; no catalogue could be asked, it is tried again"
 	}
 	a.out.Printf("  %s\n", show.Clean(from))

@@ -16,7 +16,6 @@ import (
 	"cozyshelf/internal/core/media"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/scan"
-	"cozyshelf/internal/store"
 
 	"github.com/spf13/cobra"
 )
@@ -226,7 +225,7 @@ var kindWords = map[household.Kind][4]string{
 	household.Recordings: {"recording", "recordings", "file", "files"},
 }
 
-func (a *app) showLibrary(l store.Library) {
+func (a *app) showLibrary(l control.Library) {
 	if len(l.Kinds) == 0 {
 		a.out.Printf("nothing is on the shelves yet\n")
 		return
@@ -268,7 +267,7 @@ func (a *app) showLibrary(l store.Library) {
 	}
 }
 
-func (a *app) showLately(list []store.Title) {
+func (a *app) showLately(list []control.Title) {
 	var rows [][]string
 	for _, t := range list {
 		rows = append(rows, []string{show.When(t.Added), t.Shelf, titled(t), show.Length(t.Duration),
@@ -279,7 +278,7 @@ func (a *app) showLately(list []store.Title) {
 }
 
 // titled is a title as a person says it.
-func titled(t store.Title) string {
+func titled(t control.Title) string {
 	s := t.Name
 	if t.By != "" {
 		s = t.By + ": " + s

@@ -22,7 +22,6 @@ import (
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/operate"
 	"cozyshelf/internal/problem"
-	"cozyshelf/internal/store"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -215,7 +214,7 @@ func (a *app) status(ctx context.Context, before *statusReport) (*statusReport, 
 		return r, nil
 	}
 	r.Server, r.Healthy, r.Why, r.Fix = &st, st.Ready, st.Problem, st.Fix
-	if list, err := s.Client().History(ask, store.PlayFilter{Open: true}); err == nil && list != nil {
+	if list, err := s.Client().History(ask, control.PlayFilter{Open: true}); err == nil && list != nil {
 		r.Streams = list
 	}
 	earlier, at := st, r.At

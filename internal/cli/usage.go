@@ -5,8 +5,8 @@ import (
 	"strings"
 
 	"cozyshelf/internal/cli/show"
+	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/usage"
-	"cozyshelf/internal/store"
 
 	"github.com/spf13/cobra"
 )
@@ -65,7 +65,7 @@ func (a *app) usageNowCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			list, err := cl.History(c.Context(), store.PlayFilter{Open: true})
+			list, err := cl.History(c.Context(), control.PlayFilter{Open: true})
 			if err != nil {
 				return err
 			}
@@ -97,7 +97,7 @@ func (a *app) showStreams(list []usage.Play) {
 }
 
 func (a *app) usageHistoryCommand() *cobra.Command {
-	var f store.PlayFilter
+	var f control.PlayFilter
 	var from string
 	c := &cobra.Command{
 		Use: "history", Short: "The plays, the latest first", Args: cobra.NoArgs,
@@ -172,7 +172,7 @@ func (a *app) usageTopCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			plays, err := cl.History(c.Context(), store.PlayFilter{Since: start})
+			plays, err := cl.History(c.Context(), control.PlayFilter{Since: start})
 			if err != nil {
 				return err
 			}

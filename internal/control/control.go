@@ -27,7 +27,6 @@ import (
 	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/scan"
-	"cozyshelf/internal/store"
 
 	"golang.org/x/sys/unix"
 )
@@ -115,7 +114,7 @@ type Shelf struct {
 	Scanned  time.Time        `json:"scanned_at,omitzero"` // when the last scan ended
 	// Mounted is what the server sees mounted below the folders, by their names on the host.
 	Mounted []string `json:"mounted,omitempty"`
-	store.ShelfFigures
+	Figures
 }
 
 // Progress is how much a scan has looked at.
@@ -127,14 +126,14 @@ type Progress struct {
 // ShelfFiles is one shelf with all that is on it.
 type ShelfFiles struct {
 	Shelf
-	Contents       []TitleFiles          `json:"contents"`
-	FolderProblems []store.FolderProblem `json:"folder_problems"`
+	Contents       []TitleFiles    `json:"contents"`
+	FolderProblems []FolderProblem `json:"folder_problems"`
 }
 
 // TitleFiles is a title with its parts.
 type TitleFiles struct {
-	store.Title
-	Files []store.File `json:"files"`
+	Title
+	Files []File `json:"files"`
 }
 
 // NewMember is what is needed to add a member. A nil Away stands for what the
@@ -381,18 +380,18 @@ func (c *Client) Status(ctx context.Context) (Status, error) {
 }
 
 // Members lists the members.
-func (c *Client) Members(ctx context.Context) ([]store.Member, error) {
-	return ask[[]store.Member](ctx, c, "GET", "/control/v1/members", nil)
+func (c *Client) Members(ctx context.Context) ([]Member, error) {
+	return ask[[]Member](ctx, c, "GET", "/control/v1/members", nil)
 }
 
 // AddMember adds a member.
-func (c *Client) AddMember(ctx context.Context, m NewMember) (store.Member, error) {
-	return ask[store.Member](ctx, c, "POST", "/control/v1/members", m)
+func (c *Client) AddMember(ctx context.Context, m NewMember) (Member, error) {
+	return ask[Member](ctx, c, "POST", "/control/v1/members", m)
 }
 
 // ChangeMember changes a member.
-func (c *Client) ChangeMember(ctx context.Context, name string, ch Change) (store.Member, error) {
-	return ask[store.Member](ctx, c, "PATCH", "/control/v1/members/"+url.PathEscape(name), ch)
+func (c *Client) ChangeMember(ctx context.Context, name string, ch Change) (Member, error) {
+	return ask[Member](ctx, c, "PATCH", "/control/v1/members/"+url.PathEscape(name), ch)
 }
 
 // RemoveMember removes a member.
@@ -420,7 +419,7 @@ func (c *Client) Scan(ctx context.Context, shelf, folder string, emptied, gently
 }
 
 // History asks for plays, the latest first.
-func (c *Client) History(ctx context.Context, f store.PlayFilter) ([]usage.Play, error) {
+func (c *Client) History(ctx context.Context, f PlayFilter) ([]usage.Play, error) {
 	q := url.Values{"member": {f.Member}, "limit": {strconv.Itoa(f.Limit)}, "now": {strconv.FormatBool(f.Open)}}
 	if !f.Since.IsZero() {
 		q.Set("since", f.Since.Format(time.RFC3339Nano))
@@ -429,8 +428,8 @@ func (c *Client) History(ctx context.Context, f store.PlayFilter) ([]usage.Play,
 }
 
 // Library gives the whole library in figures.
-func (c *Client) Library(ctx context.Context) (store.Library, error) {
-	return ask[store.Library](ctx, c, "GET", "/control/v1/library", nil)
+func (c *Client) Library(ctx context.Context) (Library, error) {
+	return ask[Library](ctx, c, "GET", "/control/v1/library", nil)
 }
 
 // Problems gives what somebody should see to, on one shelf, or on all for no name.
@@ -441,22 +440,22 @@ func (c *Client) Problems(ctx context.Context, shelf string) ([]library.Problem,
 }
 
 // Search finds titles and parts by the beginnings of their words.
-func (c *Client) Search(ctx context.Context, words string, limit int) ([]store.Hit, error) {
-	return ask[[]store.Hit](ctx, c, "GET",
+func (c *Client) Search(ctx context.Context, words string, limit int) ([]Hit, error) {
+	return ask[[]Hit](ctx, c, "GET",
 		fmt.Sprintf("/control/v1/search?limit=%d&q=%s", limit, url.QueryEscape(words)), nil)
 }
 
 // Watched gives the files that somebody watches now.
-func (c *Client) Watched(ctx context.Context) ([]store.WatchedFile, error) {
-	return ask[[]store.WatchedFile](ctx, c, "GET", "/control/v1/watched", nil)
+func (c *Client) Watched(ctx context.Context) ([]WatchedFile, error) {
+	return ask[[]WatchedFile](ctx, c, "GET", "/control/v1/watched", nil)
 }
 
 // Matched is a title with what is known of it and what it may be.
 type Matched struct {
-	Title      store.Title     `json:"title"`
-	Described  store.Described `json:"described"`
-	Catalogues []string        `json:"catalogues"` // that may be asked about it
-	Files      []Placed        `json:"files"`
+	Title      Title     `json:"title"`
+	Described  Described `json:"described"`
+	Catalogues []string  `json:"catalogues"` // that may be asked about it
+	Files      []Placed  `json:"files"`
 }
 
 // Placed is where a file lies.

@@ -11,10 +11,10 @@ import (
 
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/describe"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/server/live"
 	"cozyshelf/internal/standin"
-	"cozyshelf/internal/store"
 )
 
 // TestAPersonDoesNotWaitForACatalogue has a catalogue that does not answer asked in the
@@ -58,7 +58,7 @@ func TestAPersonDoesNotWaitForACatalogue(t *testing.T) {
 		t.Fatal(err)
 	}
 	d, err := h.Store.Described(ctx, id)
-	if err != nil || d.Summary != "A keeper folds ships." || d.Match != store.Taken ||
+	if err != nil || d.Summary != "A keeper folds ships." || d.Match != describe.Taken ||
 		!strings.HasPrefix(d.Outside, "wikidata ") {
 		t.Errorf("got %+v, %v", d, err)
 	}

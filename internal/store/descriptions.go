@@ -9,29 +9,15 @@ import (
 	"cozyshelf/internal/core/describe"
 )
 
-// Match is what came of looking a title up.
-type Match string
-
-// What may have come of it.
-const (
-	Unlooked Match = ""
-	Taken    Match = "taken"
-	Unclear  Match = "unclear" // several fit, and none clearly
-	Unknown  Match = "unknown" // nothing was found
-	None     Match = "none"    // a person said that there is none
-	Chosen   Match = "chosen"  // by a person
-	Failed   Match = "failed"  // no catalogue could be asked; it is tried again
-)
-
 // Described is what is known of a title beside its name.
 type Described struct {
 	describe.Description
-	Source     string               `json:"source,omitempty"` // sidecar, file, wikidata, musicbrainz, person
-	Edited     []string             `json:"edited"`           // fields that a person set
-	Match      Match                `json:"match,omitempty"`
-	Looked     time.Time            `json:"looked_at,omitzero"`
-	Candidates []describe.Candidate `json:"candidates"`
-	From       string               `json:"picture_from,omitempty"` // where the picture is from
+	Source     string   // sidecar, file, wikidata, musicbrainz, person
+	Edited     []string // fields that a person set
+	Match      describe.Match
+	Looked     time.Time
+	Candidates []describe.Candidate
+	From       string // where the picture is from
 }
 
 // Described gives what is known of a title; nothing known is no error.

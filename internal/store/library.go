@@ -56,10 +56,10 @@ func (s *Store) Each(ctx context.Context, shelf string, yield func(library.File)
 
 // Library is the whole library in figures.
 type Library struct {
-	Kinds  []library.KindFigures  `json:"kinds"`
-	Codecs []library.CodecFigures `json:"codecs"`
-	Sizes  []library.SizeFigures  `json:"picture_sizes"`
-	Lately []Title                `json:"lately"` // titles with the files that arrived last
+	Kinds  []library.KindFigures
+	Codecs []library.CodecFigures
+	Sizes  []library.SizeFigures
+	Lately []Title // titles with the files that arrived last
 }
 
 // Library counts all that is there.
@@ -117,9 +117,9 @@ func (s *Store) Lately(ctx context.Context, limit int) ([]Title, error) {
 
 // Hit is something that was searched for: a title, or a part of one.
 type Hit struct {
-	Title Title  `json:"title"`
-	File  int64  `json:"file,omitempty"` // 0 where it is the title
-	Part  string `json:"part,omitempty"`
+	Title Title
+	File  int64 // 0 where it is the title
+	Part  string
 }
 
 // beginning gives some titles whose names begin so, by name: some of each shelf, since

@@ -14,14 +14,14 @@ import (
 
 // Member is a person with an account.
 type Member struct {
-	ID       int64          `json:"id"`
-	Name     string         `json:"name"`
-	Role     allowance.Role `json:"role"`
-	Away     bool           `json:"away"`
-	Created  time.Time      `json:"created_at"`
-	Devices  int            `json:"devices"`
-	Seen     time.Time      `json:"seen_at,omitzero"`
-	Password string         `json:"-"` // argon2id, PHC string
+	ID       int64
+	Name     string
+	Role     allowance.Role
+	Away     bool
+	Created  time.Time
+	Devices  int
+	Seen     time.Time
+	Password string // argon2id, PHC string
 }
 
 // Device is a client that a member has signed in from.

@@ -129,10 +129,10 @@ func (s *Store) Format(ctx context.Context) (int, error) {
 
 // WatchedFile is a file that somebody watches now.
 type WatchedFile struct {
-	Member string `json:"member"`
-	Shelf  string `json:"shelf"`
-	Root   string `json:"root"` // the shelf's folder, as the administrator wrote it
-	Path   string `json:"path"` // below it
+	Member string
+	Shelf  string
+	Root   string // the shelf's folder, as the administrator wrote it
+	Path   string // below it
 }
 
 // Watched gives the files that somebody watches now.

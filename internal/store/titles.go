@@ -18,49 +18,49 @@ import (
 // Title is what a person picks from a shelf. Figures count the files that are
 // there.
 type Title struct {
-	ID       int64          `json:"id"`
-	Shelf    string         `json:"shelf"`
-	Kind     household.Kind `json:"kind"`
-	Name     string         `json:"name"`
-	Year     int            `json:"year,omitempty"`
-	By       string         `json:"by,omitempty"`
-	Parts    int            `json:"parts"`
-	Duration float64        `json:"duration"` // of all parts, in seconds
-	Size     int64          `json:"size"`     // in bytes
-	Problems int            `json:"problems"` // files that cannot be read
-	Added    time.Time      `json:"added_at"`
+	ID       int64
+	Shelf    string
+	Kind     household.Kind
+	Name     string
+	Year     int
+	By       string
+	Parts    int
+	Duration float64 // of all parts, in seconds
+	Size     int64   // in bytes
+	Problems int     // files that cannot be read
+	Added    time.Time
 
 	copies int // how many files hold parts: more than parts where something is there twice
 }
 
 // File is one part of a title, as a file.
 type File struct {
-	ID       int64           `json:"id"`
-	Title    int64           `json:"title"`
-	Shelf    string          `json:"shelf"`
-	Root     string          `json:"-"` // the shelf's folder, as the administrator wrote it
-	Path     string          `json:"path"`
-	Season   int             `json:"season,omitempty"`
-	Episode  int             `json:"episode,omitempty"`
-	Part     string          `json:"part,omitempty"`
-	Content  string          `json:"content"`
-	Size     int64           `json:"size"`
-	Modified time.Time       `json:"modified_at"`
-	Duration float64         `json:"duration"`
-	Media    media.Info      `json:"media,omitzero"`
-	Problem  string          `json:"problem,omitempty"`
-	Note     string          `json:"note,omitempty"`
-	Last     int             `json:"last_episode,omitempty"` // of several in one file
-	Disc     int             `json:"disc,omitempty"`
-	Piece    int             `json:"piece,omitempty"` // of one film in several files
-	Date     string          `json:"date,omitempty"`
-	Edition  string          `json:"edition,omitempty"`
-	Extra    string          `json:"extra,omitempty"` // what sort of extra; empty for the title itself
-	Outside  string          `json:"outside_id,omitempty"`
-	Added    time.Time       `json:"added_at"`
-	Beside   []naming.Beside `json:"beside,omitempty"` // files that go with it
-	ResumeAt float64         `json:"resume_at"`        // for the member who asks; 0 for the beginning
-	Seen     bool            `json:"seen"`             // by the member who asks
+	ID       int64
+	Title    int64
+	Shelf    string
+	Root     string // the shelf's folder, as the administrator wrote it
+	Path     string
+	Season   int
+	Episode  int
+	Part     string
+	Content  string
+	Size     int64
+	Modified time.Time
+	Duration float64
+	Media    media.Info
+	Problem  string
+	Note     string
+	Last     int // of several in one file
+	Disc     int
+	Piece    int // of one film in several files
+	Date     string
+	Edition  string
+	Extra    string // what sort of extra; empty for the title itself
+	Outside  string
+	Added    time.Time
+	Beside   []naming.Beside // files that go with it
+	ResumeAt float64         // for the member who asks; 0 for the beginning
+	Seen     bool            // by the member who asks
 }
 
 // Label is how the part of its title that it holds is called; empty for a film in one
@@ -72,10 +72,7 @@ func (f File) Label() string {
 
 // Day is when a part was sent, recorded or taken, with the time of day where that is
 // known; empty where it is not.
-func (f File) Day() string {
-	date, at, _ := strings.Cut(f.Date, "T")
-	return strings.TrimSpace(date + " " + at[:min(len("15:04"), len(at))])
-}
+func (f File) Day() string { return naming.Day(f.Date) }
 
 // A part of a title is there once, however many copies or editions of it there are; extras are
 // none. Where the kind has each thing once, what tells parts apart is their place in the title.
@@ -346,11 +343,11 @@ func (s *Store) ShelfFiles(ctx context.Context, shelf string) ([]File, error) {
 
 // ShelfFigures are the figures of one shelf.
 type ShelfFigures struct {
-	Titles   int     `json:"titles"`
-	Files    int     `json:"files"`
-	Problems int     `json:"problems"` // files that cannot be read, and folders that cannot be listed
-	Duration float64 `json:"duration"`
-	Size     int64   `json:"size"`
+	Titles   int
+	Files    int
+	Problems int // files that cannot be read, and folders that cannot be listed
+	Duration float64
+	Size     int64
 }
 
 // Figures gives the figures of a shelf. It looks at each of its files.
@@ -363,9 +360,9 @@ func (s *Store) Figures(ctx context.Context, shelf string) (v ShelfFigures, err 
 
 // FolderProblem is a folder that could not be listed.
 type FolderProblem struct {
-	Root    string `json:"root"`
-	Path    string `json:"path"`
-	Problem string `json:"problem"`
+	Root    string
+	Path    string
+	Problem string
 }
 
 // FolderProblems gives the folders of a shelf that could not be listed.

@@ -68,6 +68,20 @@ const (
 	Apart = 0.12
 )
 
+// Match is what came of looking a title up.
+type Match string
+
+// What may have come of it.
+const (
+	Unlooked Match = ""
+	Taken    Match = "taken"
+	Unclear  Match = "unclear" // several fit, and none clearly
+	Unknown  Match = "unknown" // nothing was found
+	None     Match = "none"    // a person said that there is none
+	Chosen   Match = "chosen"  // by a person
+	Failed   Match = "failed"  // no catalogue could be asked; it is tried again
+)
+
 // Score scores candidates for a title, the best first, with the reasons.
 func Score(w Wanted, list []Candidate) []Candidate {
 	list = slices.Clone(list)

@@ -39,3 +39,10 @@ func Label(r Reading, c Content) string {
 	words = append(words, r.Edition)
 	return strings.Trim(strings.Join(words, ", "), ", ")
 }
+
+// Day writes the date of a part, "2026-05-17" or "2026-05-17T20:15:00", as people read it:
+// with the time of day where that is known.
+func Day(date string) string {
+	date, at, _ := strings.Cut(date, "T")
+	return strings.TrimSpace(date + " " + at[:min(len("15:04"), len(at))])
+}

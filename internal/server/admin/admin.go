@@ -40,20 +40,32 @@ func (s *Admin) Handler() http.Handler {
 	m.HandleFunc("POST /control/v1/backup", s.sendBackup)
 	m.HandleFunc("GET /control/v1/status", live.Answer(s.Status))
 	m.HandleFunc("GET /control/v1/members",
-		live.Answer(func(r *http.Request) (any, error) { return s.Store.Members(r.Context()) }))
+		live.Answer(func(r *http.Request) (any, error) {
+			list, err := s.Store.Members(r.Context())
+			return listed(list, err, memberOf)
+		}))
 	m.HandleFunc("POST /control/v1/members", live.Answer(s.addMember))
 	m.HandleFunc("PATCH /control/v1/members/{name}", live.Answer(s.changeMember))
 	m.HandleFunc("DELETE /control/v1/members/{name}", live.Answer(s.removeMember))
 	m.HandleFunc("GET /control/v1/shelves/{name}", s.showShelf)
 	m.HandleFunc("POST /control/v1/scan", live.Answer(s.scanNow))
 	m.HandleFunc("GET /control/v1/library",
-		live.Answer(func(r *http.Request) (any, error) { return s.Store.Library(r.Context(), 12) }))
+		live.Answer(func(r *http.Request) (any, error) {
+			l, err := s.Store.Library(r.Context(), 12)
+			return libraryOf(l), err
+		}))
 	m.HandleFunc("GET /control/v1/problems", s.problems)
 	m.HandleFunc("GET /control/v1/titles/{title}", live.Answer(s.matched))
 	m.HandleFunc("POST /control/v1/titles/{title}/match", live.Answer(s.match))
-	m.HandleFunc("GET /control/v1/search", live.Answer(func(r *http.Request) (any, error) { return s.Search(r) }))
+	m.HandleFunc("GET /control/v1/search", live.Answer(func(r *http.Request) (any, error) {
+		list, err := s.Search(r)
+		return listed(list, err, hitOf)
+	}))
 	m.HandleFunc("GET /control/v1/watched",
-		live.Answer(func(r *http.Request) (any, error) { return s.Store.Watched(r.Context()) }))
+		live.Answer(func(r *http.Request) (any, error) {
+			list, err := s.Store.Watched(r.Context())
+			return listed(list, err, func(f store.WatchedFile) control.WatchedFile { return control.WatchedFile(f) })
+		}))
 	m.HandleFunc("GET /control/v1/plays", live.Answer(s.plays))
 	return m
 }
@@ -131,7 +143,8 @@ func (s *Admin) showShelf(w http.ResponseWriter, r *http.Request) {
 		live.Fail(w, err)
 		return
 	}
-	whole, err := json.Marshal(control.ShelfFiles{Shelf: list[i], Contents: []control.TitleFiles{}, FolderProblems: problems})
+	whole, err := json.Marshal(control.ShelfFiles{Shelf: list[i], Contents: []control.TitleFiles{},
+		FolderProblems: all(problems, func(p store.FolderProblem) control.FolderProblem { return control.FolderProblem(p) })})
 	if err != nil {
 		live.Fail(w, err)
 		return
@@ -152,7 +165,7 @@ func (s *Admin) showShelf(w http.ResponseWriter, r *http.Request) {
 				return err
 			}
 			for _, t := range page.Titles {
-				if !yield(control.TitleFiles{Title: t, Files: files[t.ID]}) {
+				if !yield(control.TitleFiles{Title: titleOf(t), Files: all(files[t.ID], fileOf)}) {
 					return nil
 				}
 			}
@@ -299,7 +312,7 @@ func (s *Admin) addMember(r *http.Request) (any, error) {
 		return nil, err
 	}
 	s.Events.Tell(event.MemberAdded{Member: m.Name, Role: string(m.Role)})
-	return m, nil
+	return memberOf(m), nil
 }
 
 func noMember(name string, err error) error {
@@ -353,7 +366,7 @@ func (s *Admin) changeMember(r *http.Request) (any, error) {
 			s.Events.Tell(event.MemberChanged{Member: m.Name, Role: string(m.Role), Away: m.Away})
 		}
 	}
-	return m, noMember(name, err)
+	return memberOf(m), noMember(name, err)
 }
 
 func (s *Admin) removeMember(r *http.Request) (any, error) {

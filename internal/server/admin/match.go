@@ -34,15 +34,17 @@ func (s *Admin) matched(r *http.Request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := control.Matched{Title: t, Catalogues: []string{}}
+	out := control.Matched{Title: titleOf(t), Catalogues: []string{}}
 	for _, src := range s.Sources {
 		if src.Knows(t.Kind) {
 			out.Catalogues = append(out.Catalogues, src.Name())
 		}
 	}
-	if out.Described, err = s.Store.Described(r.Context(), id); err != nil {
+	d, err := s.Store.Described(r.Context(), id)
+	if err != nil {
 		return nil, err
 	}
+	out.Described = control.Described(d)
 	files, err := s.Store.Files(r.Context(), id, 0)
 	for _, f := range files {
 		out.Files = append(out.Files, control.Placed{Root: f.Root, Path: f.Path, Extra: f.Extra})
@@ -80,7 +82,7 @@ func (s *Admin) match(r *http.Request) (any, error) {
 	switch {
 	case in.None:
 		d = store.Described{Edited: d.Edited,
-			Description: describe.Merge(d.Description, describe.Description{}, d.Edited), Match: store.None,
+			Description: describe.Merge(d.Description, describe.Description{}, d.Edited), Match: describe.None,
 			Candidates: []describe.Candidate{}}
 	case in.Take != "":
 		if d, err = s.take(ctx, t.Name, in.Take, d); err != nil {
@@ -121,7 +123,7 @@ func (s *Admin) matchAgain(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
-	d.Match = store.Unlooked
+	d.Match = describe.Unlooked
 	if err := s.Store.Describe(ctx, id, d); err != nil {
 		return err
 	}
@@ -161,7 +163,7 @@ func (s *Admin) take(ctx context.Context, title, id string, d store.Described) (
 		}
 	}
 	d.Description, d.Source, d.Match, d.From = describe.Merge(d.Description, found, d.Edited), source,
-		store.Chosen, from
+		describe.Chosen, from
 	return d, nil
 }
 

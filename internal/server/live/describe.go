@@ -151,7 +151,7 @@ func (s *Server) work(ctx context.Context, id int64, ask bool) (store.Described,
 		g.besideFile(f)
 	}
 	g.insideFiles(files)
-	if ask && g.out.Summary == "" && known.Match != store.None {
+	if ask && g.out.Summary == "" && known.Match != describe.None {
 		if err := g.fromCatalogues(ctx); err != nil {
 			return known, err
 		}
@@ -246,9 +246,9 @@ func (g *gathering) fromCatalogues(ctx context.Context) error {
 	case err != nil && ctx.Err() != nil:
 		return ctx.Err()
 	case err != nil:
-		g.out.Match = store.Failed
+		g.out.Match = describe.Failed
 		g.s.Log.Warn("a catalogue could not be asked", "title", g.title.Name, "why", err)
-	case match == store.Taken:
+	case match == describe.Taken:
 		source, _, _ := strings.Cut(d.Outside, " ")
 		g.out.Description, g.out.Source = describe.Merge(g.out.Description, d, nil), source
 	}
@@ -280,7 +280,7 @@ func (g *gathering) keepCover(ctx context.Context) {
 // lookUp asks the catalogues that know titles of a kind, in their order, until one is
 // clear.
 func (s *Server) lookUp(ctx context.Context, want describe.Wanted) (describe.Description, []describe.Candidate,
-	store.Match, error) {
+	describe.Match, error) {
 	all := []describe.Candidate{}
 	var worst error
 	asked := false
@@ -301,18 +301,18 @@ func (s *Server) lookUp(ctx context.Context, want describe.Wanted) (describe.Des
 				worst = err
 				continue
 			}
-			return d, scored, store.Taken, nil
+			return d, scored, describe.Taken, nil
 		}
 		all = append(all, scored...)
 	}
 	all = slices.DeleteFunc(all, func(c describe.Candidate) bool { return c.Score < 0.3 })
 	switch {
 	case !asked:
-		return describe.Description{}, all, store.Unlooked, nil
+		return describe.Description{}, all, describe.Unlooked, nil
 	case len(all) > 0:
-		return describe.Description{}, all, store.Unclear, worst
+		return describe.Description{}, all, describe.Unclear, worst
 	}
-	return describe.Description{}, all, store.Unknown, worst
+	return describe.Description{}, all, describe.Unknown, worst
 }
 
 // FetchPicture fetches a picture through the catalogue that named it.

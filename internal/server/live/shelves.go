@@ -19,6 +19,7 @@ import (
 	"cozyshelf/internal/store"
 )
 
+// ShelfList gives the shelves with their figures.
 func (s *Server) ShelfList(ctx context.Context) ([]control.Shelf, error) {
 	out := []control.Shelf{}
 	for _, sh := range s.Settings.Shelves {
@@ -27,7 +28,7 @@ func (s *Server) ShelfList(ctx context.Context) ([]control.Shelf, error) {
 			return nil, err
 		}
 		c := control.Shelf{Name: sh.Name, Kind: sh.Kind, Access: sh.Access, Folders: sh.Shown,
-			Away: s.awayNow(sh.Name), ShelfFigures: figures}
+			Away: s.awayNow(sh.Name), Figures: control.Figures(figures)}
 		for i, folder := range sh.Folders {
 			below, err := machine.MountsBelow(folder) // asks the kernel, and not the disk
 			if err != nil {
@@ -38,14 +39,14 @@ func (s *Server) ShelfList(ctx context.Context) ([]control.Shelf, error) {
 			}
 		}
 		s.shelf(sh.Name, func(st *shelfState) {
-			c.Scanning, c.Progress, c.Scanned = st.scanning, st.progress,
-				st.scanned
+			c.Scanning, c.Progress, c.Scanned = st.scanning, st.progress, st.scanned
 		})
 		out = append(out, c)
 	}
 	return out, nil
 }
 
+// NoShelf says that there is no shelf of a name.
 func (s *Server) NoShelf(name string) error {
 	var known []string
 	for _, sh := range s.Settings.Shelves {

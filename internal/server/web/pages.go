@@ -21,6 +21,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"cozyshelf/internal/core/describe"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/media"
 	"cozyshelf/internal/core/naming"
@@ -51,11 +52,9 @@ func sum(s string) string {
 }
 
 var pages = template.Must(template.New("").Funcs(template.FuncMap{
-	"clock":   clock,
-	"size":    func(n int64) string { return humanize.IBytes(uint64(max(0, n))) },
-	"inc":     func(n int) int { return n + 1 },
-	"codecs":  func(f store.File) string { return f.Media.Codecs() },
-	"picture": frameSize,
+	"clock": clock,
+	"size":  func(n int64) string { return humanize.IBytes(uint64(max(0, n))) },
+	"inc":   func(n int) int { return n + 1 },
 }).ParseFS(pageFiles, "pages/*.html"))
 
 // clock writes a number of seconds as people say it: "1 h 42 min", "14 s".
@@ -70,13 +69,6 @@ func clock(seconds float64) string {
 		return fmt.Sprintf("%d min %02d s", int(d.Minutes()), int(d.Seconds())%60)
 	}
 	return fmt.Sprintf("%d s", int(d.Seconds()))
-}
-
-func frameSize(f store.File) string {
-	if t := f.Media.First(media.Video); t.Width > 0 {
-		return fmt.Sprintf("%d×%d", t.Width, t.Height)
-	}
-	return ""
 }
 
 // Frame is what every page needs.
@@ -269,7 +261,7 @@ func (s *Web) pageSignOut(w http.ResponseWriter, r *http.Request) error {
 type board struct {
 	Name, Count    string
 	Kind           household.Kind
-	Titles         []store.Title
+	Titles         []title
 	Away, Scanning bool
 	Before, Next   *store.Place // where the pages before and after begin
 	Initials       []string     // of a shelf of several pages
@@ -294,7 +286,7 @@ func (s *Web) boards(r *http.Request, only string, at store.Place, back bool, li
 		if err != nil {
 			return nil, err
 		}
-		b.Titles, b.Before, b.Next = page.Titles, page.Before, page.Next
+		b.Titles, b.Before, b.Next = titlesOf(page.Titles), page.Before, page.Next
 		if len(b.Titles) > 0 {
 			b.Count = fmt.Sprintf("%s · %s", humanize.Comma(int64(sh.Titles)), humanize.IBytes(uint64(sh.Size)))
 		}
@@ -317,18 +309,22 @@ func (s *Web) home(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	begun, err := s.Store.Begun(r.Context(), v.Member.ID, 4)
+	list, err := s.Store.Begun(r.Context(), v.Member.ID, 4)
 	if err != nil {
 		return err
 	}
-	s.Show(w, http.StatusOK, "home", homePage{Frame: s.Frame(v, "", ""), Begun: begun, Boards: boards})
+	page := homePage{Frame: s.Frame(v, "", ""), Boards: boards}
+	for _, b := range list {
+		page.Begun = append(page.Begun, begun{titleOf(b.Title), fileOf(b.File)})
+	}
+	s.Show(w, http.StatusOK, "home", page)
 	return nil
 }
 
 // homePage is the first page, or that of one shelf.
 type homePage struct {
 	Frame
-	Begun  []store.Resume
+	Begun  []begun
 	Boards []board
 	Whole  bool   // a shelf's own page
 	Bring  string // the shelf that this member may bring something onto from this page
@@ -340,15 +336,19 @@ func (s *Web) pageFind(w http.ResponseWriter, r *http.Request) error {
 	if len(q) > 200 {
 		q = strings.ToValidUTF8(q[:200], "")
 	}
-	hits, err := s.Hits(r.Context(), q, 60, live.SeesAll(r))
+	list, err := s.Hits(r.Context(), q, 60, live.SeesAll(r))
 	if err != nil {
 		return err
 	}
 	f := s.Frame(live.VisitorOf(r), "Find", "")
 	f.Query = q
+	hits := make([]hit, len(list))
+	for i, h := range list {
+		hits[i] = hit{titleOf(h.Title), h.Part}
+	}
 	s.Show(w, http.StatusOK, "find", struct {
 		Frame
-		Hits []store.Hit
+		Hits []hit
 	}{f, hits})
 	return nil
 }
@@ -379,7 +379,7 @@ func (s *Web) pageShelf(w http.ResponseWriter, r *http.Request) error {
 // group is a season, or all parts where there are none.
 type group struct {
 	Name  string
-	Files []store.File
+	Files []file
 }
 
 func (s *Web) pageTitle(w http.ResponseWriter, r *http.Request) error {
@@ -388,26 +388,27 @@ func (s *Web) pageTitle(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	var groups []group
-	var first *store.File
-	for i, f := range files {
+	var first *file
+	for _, row := range files {
 		name := ""
 		if t.Kind == household.Series {
-			name = fmt.Sprintf("Season %d", f.Season)
-			if f.Season == 0 {
+			name = fmt.Sprintf("Season %d", row.Season)
+			if row.Season == 0 {
 				name = "Specials"
 			}
 		}
-		if f.Extra != "" {
+		if row.Extra != "" {
 			name = "Extras"
 		}
 		if len(groups) == 0 || groups[len(groups)-1].Name != name {
 			groups = append(groups, group{Name: name})
 		}
 		g := &groups[len(groups)-1]
+		f := fileOf(row)
 		g.Files = append(g.Files, f)
 		// What was begun continues; else the first that was not seen.
 		if f.Problem == "" && (first == nil || first.Seen && !f.Seen || first.ResumeAt == 0 && f.ResumeAt > 0) {
-			first = &files[i]
+			first = &f
 		}
 	}
 	d, err := s.Store.Described(r.Context(), t.ID)
@@ -416,11 +417,11 @@ func (s *Web) pageTitle(w http.ResponseWriter, r *http.Request) error {
 	}
 	s.Show(w, http.StatusOK, "title", struct {
 		Frame
-		Title  store.Title
-		Says   store.Described
-		First  *store.File
+		Title  title
+		Says   describe.Description
+		First  *file
 		Groups []group
-	}{s.Frame(live.VisitorOf(r), t.Name, t.Shelf), t, d, first, groups})
+	}{s.Frame(live.VisitorOf(r), t.Name, t.Shelf), titleOf(t), d.Description, first, groups})
 	return nil
 }
 
@@ -435,16 +436,16 @@ func (s *Web) pagePlay(w http.ResponseWriter, r *http.Request) error {
 	}
 	data := struct {
 		Frame
-		Title         store.Title
-		File          store.File
-		Before, After *store.File
+		Title         title
+		File          file
+		Before, After *file
 		From          float64 // where it begins, in seconds
 		Admin         bool
 		Doubt         string
 		Chapters      []media.Chapter
 		Loud          *media.Loud
 		Tracks        []track
-	}{Frame: s.Frame(live.VisitorOf(r), t.Name, t.Shelf), Title: t, File: f, Tracks: tracks(f, s.Settings.Language),
+	}{Frame: s.Frame(live.VisitorOf(r), t.Name, t.Shelf), Title: titleOf(t), File: fileOf(f), Tracks: tracks(f, s.Settings.Language),
 		From: f.ResumeAt, Admin: live.SeesAll(r)}
 	if r.URL.Query().Get("from") == "0" {
 		data.From = 0
@@ -455,10 +456,12 @@ func (s *Web) pagePlay(w http.ResponseWriter, r *http.Request) error {
 	for i := range files {
 		if files[i].ID == f.ID {
 			if i > 0 {
-				data.Before = &files[i-1]
+				before := fileOf(files[i-1])
+				data.Before = &before
 			}
 			if i+1 < len(files) {
-				data.After = &files[i+1]
+				after := fileOf(files[i+1])
+				data.After = &after
 			}
 		}
 	}

@@ -1,0 +1,132 @@
+package control
+
+import (
+	"time"
+
+	"cozyshelf/internal/core/allowance"
+	"cozyshelf/internal/core/describe"
+	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/library"
+	"cozyshelf/internal/core/media"
+	"cozyshelf/internal/core/naming"
+)
+
+// Member is a person with an account.
+type Member struct {
+	ID      int64          `json:"id"`
+	Name    string         `json:"name"`
+	Role    allowance.Role `json:"role"`
+	Away    bool           `json:"away"`
+	Created time.Time      `json:"created_at"`
+	Devices int            `json:"devices"`
+	Seen    time.Time      `json:"seen_at,omitzero"`
+}
+
+// Title is what a person picks from a shelf. Figures count the files that are there.
+type Title struct {
+	ID       int64          `json:"id"`
+	Shelf    string         `json:"shelf"`
+	Kind     household.Kind `json:"kind"`
+	Name     string         `json:"name"`
+	Year     int            `json:"year,omitempty"`
+	By       string         `json:"by,omitempty"`
+	Parts    int            `json:"parts"`
+	Duration float64        `json:"duration"` // of all parts, in seconds
+	Size     int64          `json:"size"`     // in bytes
+	Problems int            `json:"problems"` // files that cannot be read
+	Added    time.Time      `json:"added_at"`
+}
+
+// File is one file of a title.
+type File struct {
+	ID       int64           `json:"id"`
+	Title    int64           `json:"title"`
+	Shelf    string          `json:"shelf"`
+	Path     string          `json:"path"` // below the shelf's folder
+	Season   int             `json:"season,omitempty"`
+	Episode  int             `json:"episode,omitempty"`
+	Last     int             `json:"last_episode,omitempty"` // of several in one file
+	Disc     int             `json:"disc,omitempty"`
+	Piece    int             `json:"piece,omitempty"` // of one film in several files
+	Part     string          `json:"part,omitempty"`
+	Date     string          `json:"date,omitempty"`
+	Edition  string          `json:"edition,omitempty"`
+	Extra    string          `json:"extra,omitempty"` // what sort of extra; empty for the title itself
+	Outside  string          `json:"outside_id,omitempty"`
+	Content  string          `json:"content"`
+	Size     int64           `json:"size"`
+	Modified time.Time       `json:"modified_at"`
+	Added    time.Time       `json:"added_at"`
+	Duration float64         `json:"duration"`
+	Media    media.Info      `json:"media,omitzero"`
+	Problem  string          `json:"problem,omitempty"`
+	Note     string          `json:"note,omitempty"`
+	Beside   []naming.Beside `json:"beside,omitempty"` // files that go with it
+}
+
+// Label is how the part of its title that it holds is called; empty for a film in one piece.
+func (f File) Label() string {
+	return naming.Label(naming.Reading{Season: f.Season, Episode: f.Episode, Last: f.Last, Disc: f.Disc,
+		Piece: f.Piece, Part: f.Part, Edition: f.Edition, Extra: f.Extra}, naming.Content(f.Content))
+}
+
+// Day is when a part was sent, recorded or taken.
+func (f File) Day() string { return naming.Day(f.Date) }
+
+// Figures are the figures of one shelf.
+type Figures struct {
+	Titles   int     `json:"titles"`
+	Files    int     `json:"files"`
+	Problems int     `json:"problems"` // files that cannot be read, and folders that cannot be listed
+	Duration float64 `json:"duration"`
+	Size     int64   `json:"size"`
+}
+
+// FolderProblem is a folder that could not be listed.
+type FolderProblem struct {
+	Root    string `json:"root"`
+	Path    string `json:"path"`
+	Problem string `json:"problem"`
+}
+
+// Library is the whole library in figures.
+type Library struct {
+	Kinds  []library.KindFigures  `json:"kinds"`
+	Codecs []library.CodecFigures `json:"codecs"`
+	Sizes  []library.SizeFigures  `json:"picture_sizes"`
+	Lately []Title                `json:"lately"` // titles with the files that arrived last
+}
+
+// Hit is a title, or a part of one, that was searched for.
+type Hit struct {
+	Title Title  `json:"title"`
+	File  int64  `json:"file,omitempty"` // 0 where it is the title
+	Part  string `json:"part,omitempty"`
+}
+
+// WatchedFile is a file that somebody watches now.
+type WatchedFile struct {
+	Member string `json:"member"`
+	Shelf  string `json:"shelf"`
+	Root   string `json:"root"` // the shelf's folder, as the administrator wrote it
+	Path   string `json:"path"` // below it
+}
+
+// Described is what is known of a title beside its name.
+type Described struct {
+	describe.Description
+	Source     string               `json:"source,omitempty"` // sidecar, file, wikidata, musicbrainz, person
+	Edited     []string             `json:"edited"`           // fields that a person set
+	Match      describe.Match       `json:"match,omitempty"`
+	Looked     time.Time            `json:"looked_at,omitzero"`
+	Candidates []describe.Candidate `json:"candidates"`
+	From       string               `json:"picture_from,omitempty"` // where the picture is from
+}
+
+// PlayFilter chooses plays.
+type PlayFilter struct {
+	Member string
+	Since  time.Time
+	Open   bool // only streams that are running
+	Limit  int  // 0 for all
+}
