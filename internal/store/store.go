@@ -37,10 +37,12 @@ var (
 
 // Store is an open store.
 type Store struct {
-	w *sql.DB // the one connection that writes
-	r *sql.DB
+	w    *sql.DB // the one connection that writes
+	r    *sql.DB
+	look *sql.DB // of Ping alone, which must not wait for others
 
-	damage atomic.Pointer[error] // the first error that told of any
+	damage    atomic.Pointer[error] // the first error that told of any
+	committed atomic.Int64          // when a write was last committed, in milliseconds; 0 after one that failed
 
 	// What is signed in, while nothing has changed since it was read; edition counts changes.
 	devices atomic.Pointer[map[[sha256.Size]byte]entry]
@@ -63,6 +65,9 @@ func (s *Store) explain(err error) error {
 	if errors.Is(err, ErrDamaged) {
 		s.damage.CompareAndSwap(nil, &err)
 	}
+	if errors.Is(err, ErrFull) {
+		s.committed.Store(0)
+	}
 	return err
 }
 
@@ -84,15 +89,24 @@ func Open(ctx context.Context, path string) (*Store, error) {
 		w.Close()
 		return nil, err
 	}
+	look, err := s.open(dsn("&_pragma=query_only(1)"))
+	if err != nil {
+		w.Close()
+		r.Close()
+		return nil, err
+	}
+	look.SetMaxOpenConns(1)
+	look.SetConnMaxIdleTime(time.Minute)
 	r.SetMaxOpenConns(4)
 	r.SetMaxIdleConns(2)
 	r.SetConnMaxIdleTime(time.Minute)
 	if err := atomicfile.Locks(filepath.Dir(path)); err != nil {
 		w.Close()
 		r.Close()
+		look.Close()
 		return nil, fmt.Errorf("%w: %w", ErrNoLocks, err)
 	}
-	s.w, s.r = w, r
+	s.w, s.r, s.look = w, r, look
 	if err := s.migrate(ctx); err != nil {
 		s.Close()
 		return nil, err
@@ -123,17 +137,27 @@ func (s *Store) migrate(ctx context.Context) error {
 }
 
 // Close closes the store.
-func (s *Store) Close() error { return errors.Join(s.r.Close(), s.w.Close()) }
+func (s *Store) Close() error { return errors.Join(s.r.Close(), s.look.Close(), s.w.Close()) }
 
-// Ping reports whether the store can be read and written.
+// lately is for how long a commit tells that the store can be written, while another write
+// keeps the one connection that writes.
+const lately = 30 * time.Second
+
+// Ping reports whether the store can be read and written. It does not wait for a long write, such
+// as a scan's, if one before it was committed lately.
 func (s *Store) Ping(ctx context.Context) error {
+	var n int
+	if err := s.look.QueryRowContext(ctx, "SELECT count(*) FROM members").Scan(&n); err != nil {
+		return s.explain(err)
+	}
+	if s.w.Stats().InUse > 0 && time.Since(fromMilli(s.committed.Load())) < lately {
+		return nil
+	}
 	tx, err := s.w.BeginTx(ctx, nil)
 	if err != nil {
 		return s.explain(err)
 	}
-	defer tx.Rollback()
-	var n int
-	return s.explain(tx.QueryRowContext(ctx, "SELECT count(*) FROM members").Scan(&n))
+	return s.explain(tx.Rollback())
 }
 
 func milli(t time.Time) int64 {

@@ -6,6 +6,7 @@ import (
 	"database/sql/driver"
 	"errors"
 	"fmt"
+	"time"
 )
 
 // watched is a connector of the database whose every error is told of, whoever asked: so
@@ -112,7 +113,14 @@ type tx struct {
 	s *Store
 }
 
-func (t *tx) Commit() error { return t.s.explain(t.Tx.Commit()) }
+// Commit commits, and notes when that went well: see Store.Ping.
+func (t *tx) Commit() error {
+	err := t.Tx.Commit()
+	if t.s.committed.Store(0); err == nil {
+		t.s.committed.Store(time.Now().UnixMilli())
+	}
+	return t.s.explain(err)
+}
 
 type stmt struct {
 	driver.Stmt
