@@ -2,6 +2,7 @@ package blueprint
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"path"
@@ -92,6 +93,9 @@ type Image struct {
 	Archive   string `json:"archive,omitempty"`   // an archive file of the host, as engines save images
 	Digest    string `json:"digest,omitempty"`    // of the archive's bytes, "sha256:…"; checked before it is used
 }
+
+// NetworkName is what an engine calls the service's network: one that has none gets none.
+func (s Service) NetworkName() string { return cmp.Or(s.Network, "none") }
 
 // UnmarshalJSON also reads what former builds wrote: the digest of the program alone.
 func (i *Image) UnmarshalJSON(b []byte) error {
@@ -196,7 +200,7 @@ type Service struct {
 	Hardening Hardening `json:"hardening"`
 	Health    Health    `json:"health"`
 
-	Network   string     `json:"network"` // name on the engine; "host" for the host's own
+	Network   string     `json:"network"` // name on the engine; "host" for the host's own; empty for none
 	OwnNet    bool       `json:"own_network"`
 	Listeners []Listener `json:"listeners,omitempty"`
 	DNS       []string   `json:"dns,omitempty"`

@@ -60,7 +60,7 @@ func describe(n nature, c blueprint.Service, image string) (*container.Config, *
 	}
 	slices.Sort(config.Env)
 	host := &container.HostConfig{
-		NetworkMode:   container.NetworkMode(c.Network),
+		NetworkMode:   container.NetworkMode(c.NetworkName()),
 		RestartPolicy: container.RestartPolicy{Name: policy(c.Start)},
 		Resources:     container.Resources{Memory: c.Memory, MemorySwap: c.Memory, NanoCPUs: c.NanoCPUs},
 	}
@@ -147,7 +147,7 @@ func mounts(c blueprint.Service) []mount.Mount {
 
 // publish opens the ports of a service on the machine, where it has a network of its own.
 func publish(c blueprint.Service, config *container.Config, host *container.HostConfig) {
-	if c.Network == "host" || c.Network == "none" || len(c.Listeners) == 0 {
+	if c.Network == "host" || c.NetworkName() == "none" || len(c.Listeners) == 0 {
 		return
 	}
 	config.ExposedPorts, host.PortBindings = network.PortSet{}, network.PortMap{}

@@ -44,7 +44,7 @@ func drift(can nature, want blueprint.Service, have container.InspectResponse) [
 	}
 	say("start policy", string(policy(want.Start)), string(h.RestartPolicy.Name))
 	say("name", want.EngineName(), strings.TrimPrefix(have.Name, "/"))
-	if want.Network != "host" && want.Network != "none" && have.NetworkSettings != nil {
+	if want.Network != "host" && want.NetworkName() != "none" && have.NetworkSettings != nil {
 		var names []string
 		for n := range have.NetworkSettings.Networks {
 			names = append(names, n)
@@ -91,7 +91,7 @@ func (e *Engine) PutBack(ctx context.Context, id string, c blueprint.Service) er
 			return wrap(err)
 		}
 	}
-	if c.Network == "host" || c.Network == "none" || in.Container.NetworkSettings == nil {
+	if c.Network == "host" || c.NetworkName() == "none" || in.Container.NetworkSettings == nil {
 		return nil
 	}
 	there := false
