@@ -26,7 +26,8 @@ func (a *app) demoCommand() *cobra.Command {
 	var dir, engine string
 	var keep bool
 	c := &cobra.Command{
-		Use: "demo", Short: "Make a household and walk the whole way: check, deploy, people, watching, figures, removal",
+		Use: "demo", Short: "Make a household and walk the whole way: check, deploy, people, watching, " +
+			"figures, removal",
 		Long: `Makes Fernhollow Mill, a made-up household with small generated clips, in a
 folder, and goes the whole way with this very program, showing each command and
 what it says. In the end all that was made is removed, unless --keep is given.`,

@@ -77,7 +77,8 @@ func (w *walk) life() error {
 	if err == nil {
 		if err = w.run(demoPassword("piet")+" too\n", "member", "password", "piet", "--password-file",
 			"-"); err == nil {
-			w.say("And back to the program before, with the store as it left it. What is lost in between is said first.")
+			w.say("And back to the program before, with the store as it left it. What is lost in between is " +
+				"said first.")
 			err = w.run("", "rollback", "--yes")
 		}
 	}

@@ -54,7 +54,12 @@ func (w *walk) comesIn() error {
 	if err := os.Mkdir(disk, 0o755); err != nil {
 		return err
 	}
-	for from, to := range map[string]string{"The Understudy Moon (1996).mp4": "The.Understudy.Moon.(1996).final.cut.mp4", "Copper Kite (2003).mkv": "kite.mkv", "The Paper Lighthouse (2014).mp4": "lighthouse.mp4"} {
+	spoilt := map[string]string{
+		"The Understudy Moon (1996).mp4":  "The.Understudy.Moon.(1996).final.cut.mp4",
+		"Copper Kite (2003).mkv":          "kite.mkv",
+		"The Paper Lighthouse (2014).mp4": "lighthouse.mp4",
+	}
+	for from, to := range spoilt {
 		b, err := os.ReadFile(filepath.Join(films, from))
 		if err != nil {
 			return err
@@ -147,7 +152,8 @@ covers      = "http://%[1]s/covers"
 		"genres=paper, sea"); err != nil {
 		return err
 	}
-	w.say("The others follow in the background, at the pace that a catalogue is owed: a question a second for those of " +
+	w.say("The others follow in the background, at the pace that a catalogue is owed: a question a second for " +
+		"those of " +
 		"everybody, ten for each of these two, which are the household's own.")
 	for began := time.Now(); time.Since(began) < 40*time.Second; time.Sleep(200 * time.Millisecond) {
 		var list []library.Problem

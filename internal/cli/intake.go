@@ -288,7 +288,8 @@ func (a *app) place(ctx context.Context, h *household.Household, j *intake.Job, 
 
 func (a *app) intakeFault(err error, folder string) error {
 	p := &problem.Problem{What: "it did not all come in", Where: folder, Why: err.Error(),
-		Fix: "mend the cause, and ask for the same again: it continues where it stopped; cozyshelf intake list shows it", Err: err}
+		Fix: "mend the cause, and ask for the same again: it continues where it stopped; cozyshelf intake " +
+			"list shows it", Err: err}
 	var pe *os.PathError
 	if errors.As(err, &pe) {
 		p.Where, p.Why = pe.Path, pe.Op+": "+pe.Err.Error()
@@ -376,7 +377,8 @@ or a redirection leads to them.`,
 	f.StringSliceVar(&w.sums, "sha256", nil,
 		"what the file's SHA-256 must be, in hexadecimal; of several, one for each in their order")
 	f.StringVar(&w.name, "name", "", "what to call the file, in place of what the server says")
-	f.StringVar(&w.limit, "limit", "", "how large a file may be, such as \"8 GiB\"; what the disk has room for if not given")
+	f.StringVar(&w.limit, "limit", "", "how large a file may be, such as \"8 GiB\"; what the disk has room "+
+		"for if not given")
 	f.BoolVar(&w.private, "private", false, "allow addresses of this machine and of private networks")
 	f.IntVar(&w.atOnce, "at-once", w.atOnce, "how many at once")
 	_ = c.MarkFlagRequired("onto") // the flag is there

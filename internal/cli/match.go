@@ -217,7 +217,8 @@ func (a *app) showMatch(m control.Matched) {
 		}
 		a.out.Printf("\ntake one: cozyshelf shelf match \"#%d\" --take ID; or none of them: --none\n", m.Title.ID)
 	} else if len(m.Catalogues) == 0 {
-		a.out.Printf("\n%s\n", show.Faint("no catalogue may be asked; [lookup] sources in the household file allows it"))
+		a.out.Printf("\n%s\n", show.Faint("no catalogue may be asked; [lookup] sources in the household file "+
+			"allows it"))
 	}
 }
 

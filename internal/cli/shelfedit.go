@@ -44,7 +44,8 @@ for the run-as account. cozyshelf deploy then makes it so.`,
 				return &problem.Problem{What: fmt.Sprintf("there is a shelf %q already", s.Name), Where: a.household,
 					Why: "it is of kind " + string(h.Shelves[at].Kind) + ", from " +
 						strings.Join(h.Shelves[at].Folders, ", "),
-					Fix: "choose another name, or write further folders into the household file", Exit: problem.ExitUsage}
+					Fix: "choose another name, or write further folders into the household " +
+						"file", Exit: problem.ExitUsage}
 			}
 			if len(s.Folders) == 0 {
 				root := commonRoot(h)

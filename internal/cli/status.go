@@ -320,7 +320,8 @@ func (a *app) mounts(ctx context.Context, s *operate.House, c blueprint.Service,
 		for _, u := range unseen {
 			if u.Folder == m.Source {
 				r.Verdict = verdict.Warning
-				r.Says += fmt.Sprintf("; %s was mounted after the server started, so %s on it are not seen: cozyshelf restart",
+				r.Says += fmt.Sprintf("; %s was mounted after the server started, so %s on it are not seen: "+
+					"cozyshelf restart",
 					u.Point, show.Count(u.Files, "file", "files"))
 			}
 		}

@@ -430,7 +430,8 @@ func (a *app) renameSteps(h *household.Household, entry int, steps []rename.Step
 	if err != nil {
 		p := &problem.Problem{What: fmt.Sprintf("it stopped after %s", show.Count(o.Done+o.Already, "file", "files")),
 			Where: c.Folder, Why: err.Error(),
-			Fix: fmt.Sprintf("mend the cause; then cozyshelf tidy finishes it, or cozyshelf undo %d puts the names back", entry), Err: err}
+			Fix: fmt.Sprintf("mend the cause; then cozyshelf tidy finishes it, or cozyshelf undo %d puts the "+
+				"names back", entry), Err: err}
 		var pe *os.PathError
 		if errors.As(err, &pe) {
 			p.Where, p.Why = pe.Path, pe.Op+": "+pe.Err.Error()

@@ -113,7 +113,8 @@ func Inspect(ctx context.Context, path string, whole bool) (Facts, error) {
 		}
 	}
 	var last sql.NullInt64
-	if err := db.QueryRowContext(ctx, "SELECT coalesce(max(version_id), 0) FROM goose_db_version WHERE is_applied").Scan(&f.Format); err != nil {
+	if err := db.QueryRowContext(ctx, "SELECT coalesce(max(version_id), 0) FROM goose_db_version WHERE "+
+		"is_applied").Scan(&f.Format); err != nil {
 		return f, explain(fmt.Errorf("it is no store of this program: %w", err))
 	}
 	if err := db.QueryRowContext(ctx, "SELECT (SELECT count(*) FROM members), (SELECT count(*) FROM titles), "+

@@ -59,7 +59,8 @@ type Known struct {
 func (s *Store) Known(ctx context.Context, folder int64) ([]Known, error) {
 	return rows(ctx, s.r, func(r *sql.Rows, k *Known) error {
 		return r.Scan(&k.ID, &k.Name, &k.Size, &k.MTime, &k.CTime, &k.Problem, &k.Gone, &k.Inode, &k.Print, &k.Beside)
-	}, "SELECT id, name, size, mtime, ctime, problem, gone != 0, inode, fingerprint, beside FROM files WHERE folder = ?", folder)
+	}, "SELECT id, name, size, mtime, ctime, problem, gone != 0, inode, fingerprint, beside FROM files WHERE "+
+		"folder = ?", folder)
 }
 
 // Twin is a file that looks the same as another, and where it was last seen.

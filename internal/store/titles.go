@@ -303,7 +303,8 @@ func (s *Store) FilesOf(ctx context.Context, titles []int64) (map[int64][]File, 
 		return nil, err
 	}
 	list, err := rows(ctx, s.r, scanPlainFile,
-		fileColumns+"WHERE f.title IN (SELECT value FROM json_each(?)) AND f.gone = 0 ORDER BY f.title, f.extra != '', "+
+		fileColumns+"WHERE f.title IN (SELECT value FROM json_each(?)) AND f.gone = 0 ORDER BY f.title, "+
+			"f.extra != '', "+
 			"f.season, f.disc, f.episode, f.date, f.piece, f.part, f.name", 0, string(ids))
 	out := map[int64][]File{}
 	for _, f := range list {

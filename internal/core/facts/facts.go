@@ -260,8 +260,9 @@ type Folder struct {
 	Unmounted string `json:"unmounted"` // /etc/fstab has something mounted here, and nothing is
 	// Exposed is the first folder above it that others may write to, so that they could put
 	// another in its place; asked of the server's own folders, where root runs this.
-	Exposed string         `json:"exposed,omitempty"`
-	NoLocks string         `json:"no_locks,omitempty"` // why files in it cannot be locked; asked of the state folder only
+	Exposed string `json:"exposed,omitempty"`
+	// Why files in it cannot be locked; asked of the state folder only.
+	NoLocks string         `json:"no_locks,omitempty"`
 	Error   string         `json:"error,omitempty"`
 	Silent  bool           `json:"silent,omitempty"` // its disk or network does not answer
 	Share   *Share         `json:"share,omitempty"`  // nil where it is a folder

@@ -93,7 +93,8 @@ type Server struct {
 	Port    int      `toml:"port"`    // 1 to 65535; default 26990
 	Bind    string   `toml:"bind"`    // lan (every address of the machine, default), localhost, or an address
 	Network string   `toml:"network"` // own (default), host, or an existing network of the engine
-	Devices []string `toml:"devices"` // graphics devices for conversion, such as "/dev/dri"; their groups come with them
+	// Graphics devices for conversion, such as "/dev/dri"; their groups come with them.
+	Devices []string `toml:"devices"`
 	// Processors is how many processor cores the server may keep busy, such as 1.5;
 	// 0 for no bound.
 	Processors float64 `toml:"processors"`
@@ -104,12 +105,14 @@ type Server struct {
 	Start   Start  `toml:"start"` // boot (default), crash or never
 	// Umask takes permissions from what the server makes on shelves that it may
 	// change, as umask(2); octal, default "0022".
-	Umask     string            `toml:"umask"`
-	DNS       []string          `toml:"dns"`        // addresses of name servers for the container; the engine's own where empty
-	Hosts     map[string]string `toml:"hosts"`      // further names of hosts for the container, and their addresses
-	Names     []string          `toml:"names"`      // further names by which people ask for the server, such as shelf.home.arpa
-	LogLevel  string            `toml:"log_level"`  // debug, info (default), warn, error
-	LogFormat string            `toml:"log_format"` // text (default), or json
+	Umask string `toml:"umask"`
+	// Addresses of name servers for the container; the engine's own where empty.
+	DNS   []string          `toml:"dns"`
+	Hosts map[string]string `toml:"hosts"` // further names of hosts for the container, and their addresses
+	// Further names by which people ask for the server, such as shelf.home.arpa.
+	Names     []string `toml:"names"`
+	LogLevel  string   `toml:"log_level"`  // debug, info (default), warn, error
+	LogFormat string   `toml:"log_format"` // text (default), or json
 }
 
 // Start says when the server is started without being asked.
@@ -153,7 +156,8 @@ type Shelf struct {
 
 // Remote is [remote].
 type Remote struct {
-	Address        string   `toml:"address"`         // the address people use from outside, such as https://shelf.example.net
+	// The address people use from outside, such as https://shelf.example.net.
+	Address        string   `toml:"address"`
 	TrustedProxies []string `toml:"trusted_proxies"` // addresses or networks whose X-Forwarded-For is believed
 	AllowPlain     bool     `toml:"allow_plain"`     // answer from outside over plain HTTP, too
 }
@@ -392,7 +396,8 @@ func (h *Household) judgeStorage(c *complaints) {
 		c.bad("storage.scratch_limit", "give it 16 MiB or more", "%s holds no piece of a film", h.Storage.ScratchLimit)
 	}
 	if h.Storage.State == "" {
-		c.bad("storage.state", "write: state = \"/srv/cozyshelf/state\" under [storage]", "the state folder is not given")
+		c.bad("storage.state", "write: state = \"/srv/cozyshelf/state\" under [storage]", "the state folder "+
+			"is not given")
 	} else if why := folderFault(h.Storage.State); why != "" {
 		c.bad("storage.state", "write the whole path of a folder", "%s", why)
 	}
@@ -423,7 +428,8 @@ func (h *Household) judgeRemote(c *complaints) {
 func (h *Household) judgeLookup(c *complaints) {
 	for i, s := range h.Lookup.Sources {
 		if !slices.Contains(Catalogues, s) {
-			c.bad(fmt.Sprintf("lookup.sources[%d]", i), "write wikidata or musicbrainz", "the catalogue %q is not known",
+			c.bad(fmt.Sprintf("lookup.sources[%d]", i), "write wikidata or musicbrainz", "the catalogue %q is "+
+				"not known",
 				s)
 		}
 	}
@@ -449,7 +455,8 @@ func (h *Household) judgeShelves(c *complaints) {
 		case s.Name == "":
 			c.bad(key, "write: name = \"films\"", "the shelf has no name")
 		case !shelfName.MatchString(s.Name):
-			c.bad(key+".name", "use small letters, digits and hyphens, 40 at most", "%q cannot be a shelf's name", s.Name)
+			c.bad(key+".name", "use small letters, digits and hyphens, 40 at most", "%q cannot be a shelf's "+
+				"name", s.Name)
 		case seen[s.Name]:
 			c.bad(key+".name", "give each shelf a name of its own", "there are two shelves called %q", s.Name)
 		}
@@ -480,7 +487,8 @@ func (h *Household) judgeShelves(c *complaints) {
 			if IsShare(f) {
 				if _, err := ParseShare(f); err != nil {
 					c.bad(at,
-						"write it as \"nfs://nas.home.arpa/export/films\" or \"smb://nas.home.arpa/media/films\"", "%v", err)
+						"write it as \"nfs://nas.home.arpa/export/films\" or "+
+							"\"smb://nas.home.arpa/media/films\"", "%v", err)
 				}
 			} else if why := folderFault(f); why != "" {
 				c.bad(at, "write the whole path of a folder", "%s", why)

@@ -11,10 +11,11 @@ import (
 
 // Share is an export or share of another machine, which the engine mounts.
 type Share struct {
-	Kind    string `json:"kind"` // nfs or smb
-	Host    string `json:"host"` // a name or an address; IPv6 without brackets
-	Port    string `json:"port,omitempty"`
-	Path    string `json:"path"`              // nfs: the export, such as /export/films; smb: the share and what lies below, such as media/films
+	Kind string `json:"kind"` // nfs or smb
+	Host string `json:"host"` // a name or an address; IPv6 without brackets
+	Port string `json:"port,omitempty"`
+	// nfs: the export, such as /export/films; smb: the share and what lies below, such as media/films.
+	Path    string `json:"path"`
 	User    string `json:"user,omitempty"`    // smb, where no credentials file names one
 	Version string `json:"version,omitempty"` // of the protocol, such as 4.1 or 3.0; empty for what both sides agree on
 }

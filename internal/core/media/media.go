@@ -42,8 +42,9 @@ type Info struct {
 	Container string  `json:"container"`
 	Duration  float64 `json:"duration"`
 	Tracks    []Track `json:"tracks"`
-	Made      string  `json:"made,omitempty"` // when it was recorded or taken, as the file tells: RFC 3339, without a zone where it tells none
-	Turn      int     `json:"turn,omitempty"` // how a picture is turned: EXIF's orientation, 2 to 8
+	// When it was recorded or taken, as the file tells: RFC 3339, without a zone where it tells none.
+	Made string `json:"made,omitempty"`
+	Turn int    `json:"turn,omitempty"` // how a picture is turned: EXIF's orientation, 2 to 8
 }
 
 // made writes a moment that a file tells, if it can be one: clocks that were never

@@ -136,20 +136,21 @@ type Later struct {
 // Report is what an audit of one folder found. Files and folders are counted
 // also where the account cannot reach them, as far as the tool itself can.
 type Report struct {
-	Folder          string     `json:"folder"`
-	Files           int        `json:"files"`
-	Folders         int        `json:"folders"`
-	Links           int        `json:"links"`
-	ReadableFiles   int        `json:"readable_files"`
-	ListableFolders int        `json:"listable_folders"`
-	WritableFolders int        `json:"writable_folders"`
-	ACLs            int        `json:"acls"`    // how many of these carry an ACL
-	Failing         int        `json:"failing"` // paths that fail by themselves; what lies behind a closed folder is not counted
-	First           []Finding  `json:"first"`   // the first few of them
-	Problems        []Problem  `json:"problems"`
-	Exposures       []Exposure `json:"exposures"`
-	Later           Later      `json:"later"`
-	Mounts          []Mount    `json:"mounts,omitempty"` // the mounts that were met
+	Folder          string `json:"folder"`
+	Files           int    `json:"files"`
+	Folders         int    `json:"folders"`
+	Links           int    `json:"links"`
+	ReadableFiles   int    `json:"readable_files"`
+	ListableFolders int    `json:"listable_folders"`
+	WritableFolders int    `json:"writable_folders"`
+	ACLs            int    `json:"acls"` // how many of these carry an ACL
+	// Paths that fail by themselves; what lies behind a closed folder is not counted.
+	Failing   int        `json:"failing"`
+	First     []Finding  `json:"first"` // the first few of them
+	Problems  []Problem  `json:"problems"`
+	Exposures []Exposure `json:"exposures"`
+	Later     Later      `json:"later"`
+	Mounts    []Mount    `json:"mounts,omitempty"` // the mounts that were met
 }
 
 // keepFirst is how many findings a report spells out, and keepGroups how many

@@ -9,12 +9,13 @@ import (
 // Mount is the file system under a path, as it is mounted here, as far as it
 // has a say in who may do what.
 type Mount struct {
-	Point    string  `json:"point"`     // where it is mounted
-	Type     string  `json:"type"`      // as the kernel names it: ext4, btrfs, vfat, nfs4, fuse.sshfs
-	Source   string  `json:"source"`    // what is mounted: a device, an export
-	ReadOnly bool    `json:"read_only"` // mounted read-only
-	Ruled    string  `json:"ruled"`     // the options that rule in place of stored owners and modes; empty where none do
-	Only     *uint32 `json:"only,omitempty"`
+	Point    string `json:"point"`     // where it is mounted
+	Type     string `json:"type"`      // as the kernel names it: ext4, btrfs, vfat, nfs4, fuse.sshfs
+	Source   string `json:"source"`    // what is mounted: a device, an export
+	ReadOnly bool   `json:"read_only"` // mounted read-only
+	// The options that rule in place of stored owners and modes; empty where none do.
+	Ruled string  `json:"ruled"`
+	Only  *uint32 `json:"only,omitempty"`
 	// Daemon is true where a program in user space judges each access by
 	// itself, and modes are only shown.
 	Daemon bool `json:"daemon"`

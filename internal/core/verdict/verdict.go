@@ -262,7 +262,8 @@ func (j *judge) machine() {
 			bytes(scratch), bytes(free)),
 			fmt.Sprintf("write scratch_limit = %q or less, or put scratch into a folder",
 				household.Size(free/2>>20<<20).String()),
-			"what waits there counts against the container's memory limit, which is memory and scratch_limit together: "+bytes(want))
+			"what waits there counts against the container's memory limit, which is memory and scratch_limit "+
+				"together: "+bytes(want))
 	case want > free:
 		j.add("memory", Warning, says, "lower memory or scratch_limit, or free some memory")
 	default:
@@ -326,7 +327,8 @@ func (j *judge) ffmpeg() {
 	switch f := j.f.FFmpeg; {
 	case f == nil:
 	case f.Version == "":
-		j.add("quiet work", Warning, "what [quiet] asks for needs ffmpeg and ffprobe, and they are not to be had here: "+f.Why, "install ffmpeg on this machine; until then that work is left undone")
+		j.add("quiet work", Warning, "what [quiet] asks for needs ffmpeg and ffprobe, and they are not to be "+
+			"had here: "+f.Why, "install ffmpeg on this machine; until then that work is left undone")
 	case !j.f.Engine.Can.Isolates:
 		j.add("quiet work", OK, "by this machine's ffmpeg "+f.Version, "")
 	default:

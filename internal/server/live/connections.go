@@ -195,7 +195,8 @@ func (l *listener) end(err error) {
 }
 
 // refusal is what a connection hears that there is no room for.
-const refusal = "HTTP/1.1 503 Service Unavailable\r\nContent-Type: text/plain; charset=utf-8\r\nRetry-After: 5\r\nConnection: close\r\nContent-Length: 60\r\n\r\n" +
+const refusal = "HTTP/1.1 503 Service Unavailable\r\nContent-Type: text/plain; charset=utf-8\r\nRetry-After: " +
+	"5\r\nConnection: close\r\nContent-Length: 60\r\n\r\n" +
 	"There are too many connections just now; try again shortly.\n"
 
 func refuse(c *net.TCPConn) {

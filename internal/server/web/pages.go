@@ -44,7 +44,8 @@ const nobodyStyle = `body{font:1.05rem/1.6 Georgia,"DejaVu Serif",serif;max-widt
 
 // ContentPolicy lets a page use what this server itself serves and nothing else.
 var ContentPolicy = "default-src 'none'; script-src 'self'; style-src 'self' 'sha256-" + sum(nobodyStyle) +
-	"'; img-src 'self'; media-src 'self'; connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
+	"'; img-src 'self'; media-src 'self'; connect-src 'self'; form-action 'self'; base-uri 'none'; " +
+	"frame-ancestors 'none'"
 
 func sum(s string) string {
 	h := sha256.Sum256([]byte(s))
