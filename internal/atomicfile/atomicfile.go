@@ -2,6 +2,13 @@
 // the new, never a part of it, also after a crash: beside, synced, then put in
 // place, and the folder synced. Folders are reached as package boundary reaches them:
 // never by a link that somebody else could have made.
+//
+// Replace and Write put a file in the place of another, Create and WriteNew only where there is
+// none. Until it is put in place, a file has no name (O_TMPFILE); where the file system cannot do
+// that, it has one that begins with layout.Unfinished and is locked while it is written, so that
+// Sweep can tell what a crash has left.
+//
+// Claim lets one process at a time work on a folder.
 package atomicfile
 
 import (

@@ -1,5 +1,17 @@
 // Package machine looks at this machine: accounts, folders, mounts, ports,
 // memory. It turns what it finds into facts; it judges nothing.
+//
+// # What does not answer
+//
+// A network file system that does not answer holds whoever asks it, and no signal helps. So nothing
+// here asks a folder directly where that could happen: Presence and Silent have a child ask
+// (the hidden command "look"), and Patiently leaves a question behind after a while, with
+// ErrSilent.
+//
+// # What is changed
+//
+// A few functions change the machine for a command that was agreed to: MakeAccount, RemoveAccount,
+// JoinGroup, LeaveGroup, EnableUnit. They use the machine's own programs.
 package machine
 
 import (

@@ -1,6 +1,9 @@
 // Package problem holds the one kind of error that people see: what failed,
 // where, why, and what to do next. Code decides by errors.As on *Problem;
 // people read the four lines; programs read the JSON.
+//
+// A Problem wraps the error that caused it, so that errors.Is sees through it, and says with which
+// code the program ends (ExitFailed where it says nothing). Code gives that for any error.
 package problem
 
 import (

@@ -1,6 +1,12 @@
 // Package stream delivers files and keeps account of it. Files are sent as they
 // are, by byte ranges (RFC 9110, 14), through the kernel's sendfile; what a
 // device is being sent, and how far its member has watched, is kept by Tracker.
+//
+// A device opens a file, asks for many ranges of it, and reports its position now and then. All
+// that is one play, as long as it does not fall silent (usage.Silence), and one that is taken up
+// again soon is continued (usage.MergeWithin). The tracker keeps running plays in memory and writes
+// them to the store from time to time, so that a range costs no write; what a crash can lose is
+// the time since the last one.
 package stream
 
 import (

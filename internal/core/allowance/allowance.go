@@ -1,5 +1,11 @@
-// Package allowance says what a member may do now: by role, and by where the
-// request comes from. The real address of a client is worked out here too.
+// Package allowance says what a member may do now: by role, and by where the request comes from.
+//
+// The address of a client is the address of the connection, unless that is a proxy which the
+// household trusts: then ClientAddress takes the last address in the proxy's header that is not
+// a trusted proxy's. What a stranger writes into a header therefore never counts. AtHome says
+// whether an address is of the home network.
+//
+// Attempts counts wrong passwords, and says how long the next one has to wait.
 package allowance
 
 import (

@@ -1,6 +1,13 @@
 // Package describe knows what can be said of a title beside its name, and which of several
-// entries of a catalogue is the one: each is scored by name, year, length and kind, with
-// the reasons, and one is taken only where it is clear.
+// entries of a catalogue is the one.
+//
+// Score gives each candidate a number from 0 to 1, by name, year, length and kind, with the reasons
+// in words. Take takes the best one only where it is clear: good in itself (Clear), and better than
+// the second by a margin (Apart). Otherwise a person chooses. Merge puts what was found over what
+// was known, and leaves alone what a person has set.
+//
+// ReadSidecar and WriteSidecar read and write descriptions that lie beside files, as JSON-LD
+// with the vocabulary of schema.org.
 package describe
 
 import (

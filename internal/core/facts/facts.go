@@ -1,6 +1,10 @@
 // Package facts holds what is known of a machine, as one value. The machine
 // room fills it in; the core judges it. It can be written as JSON and read
 // back, so decisions can be tested on machines that we do not have.
+//
+// A fact is something that was seen, never a judgement: that a port is taken and by whom, not
+// that this is bad. What could not be found out is said so, by an error in its place or an empty
+// value, and is never guessed.
 package facts
 
 import (

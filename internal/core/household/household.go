@@ -5,6 +5,18 @@
 //
 // The package only computes. Whether folders exist or accounts are known is
 // asked of the machine elsewhere; here is judged what the text alone can tell.
+//
+// # Keys
+//
+// Keys is the one table of what may stand in the file: name, type, default, help. The comments that
+// Compose writes, the JSON Schema and the reference come from it; a test finds a key that is
+// missing anywhere.
+//
+// # Changes by commands
+//
+// Commands change the file as a person would: Set, AddShelf, RemoveShelf, AddGroup and
+// RemoveSection change the lines that they have to, and leave comments, order and blank lines
+// as they are.
 package household
 
 import (

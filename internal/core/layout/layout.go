@@ -57,34 +57,34 @@ type Place struct {
 
 // State are the places in the state folder. All of them go with retire --erase.
 var State = []Place{
-	{Store, Server, true, "members, titles, positions, plays"},
-	{Store + "-wal", Server, false, "the store's log; a backup has it in the store"},
-	{Store + "-shm", Server, false, "memory that the store's connections share"},
-	{Store + "-journal", Server, false, "the store's log, as older programs kept it"},
-	{Socket, Server, false, "by which commands ask the server"},
-	{Household, Server, true, "the household file as it was deployed, for the server's own backups"},
-	{Settings, Server, true, "what the server needs of the household file"},
-	{Spool, Server, false, "what the server tells for the ledger"},
-	{Taken, Server, false, "the same, being entered"},
-	{Key, Server, false, "by which a member's own browser is known again"},
-	{Reserve, Server, false, "room to open the store on a full disk"},
-	{Opening, Server, false, "files that are being opened, and those that brought the server down"},
-	{Opening + ".json", Server, false, "the same, as older programs kept it"},
-	{Pictures, Server, true, "covers and other pictures of titles"},
-	{Lookup, Server, false, "what catalogues answered, for a month"},
-	{Backups, Server, false, "the server's own backups, where no other folder is named"},
-	{Scratch, Server, false, "what is being worked on, where the engine has no memory for it"},
-	{Unfinished + "*", Server, false, "half made"},
-	{AdminIn, Admin, true, "the administrator's folder, where that is the account itself"},
+	{Name: Store, Owner: Server, Saved: true, What: "members, titles, positions, plays"},
+	{Name: Store + "-wal", Owner: Server, What: "the store's log; a backup has it in the store"},
+	{Name: Store + "-shm", Owner: Server, What: "memory that the store's connections share"},
+	{Name: Store + "-journal", Owner: Server, What: "the store's log, as older programs kept it"},
+	{Name: Socket, Owner: Server, What: "by which commands ask the server"},
+	{Name: Household, Owner: Server, Saved: true, What: "the household file as it was deployed, for the server's own backups"},
+	{Name: Settings, Owner: Server, Saved: true, What: "what the server needs of the household file"},
+	{Name: Spool, Owner: Server, What: "what the server tells for the ledger"},
+	{Name: Taken, Owner: Server, What: "the same, being entered"},
+	{Name: Key, Owner: Server, What: "by which a member's own browser is known again"},
+	{Name: Reserve, Owner: Server, What: "room to open the store on a full disk"},
+	{Name: Opening, Owner: Server, What: "files that are being opened, and those that brought the server down"},
+	{Name: Opening + ".json", Owner: Server, What: "the same, as older programs kept it"},
+	{Name: Pictures, Owner: Server, Saved: true, What: "covers and other pictures of titles"},
+	{Name: Lookup, Owner: Server, What: "what catalogues answered, for a month"},
+	{Name: Backups, Owner: Server, What: "the server's own backups, where no other folder is named"},
+	{Name: Scratch, Owner: Server, What: "what is being worked on, where the engine has no memory for it"},
+	{Name: Unfinished + "*", Owner: Server, What: "half made"},
+	{Name: AdminIn, Owner: Admin, Saved: true, What: "the administrator's folder, where that is the account itself"},
 }
 
 // Administrator are the places in the administrator's folder.
 var Administrator = []Place{
-	{Ledger, Admin, true, "what was changed on the host and the engine"},
-	{Undo, Admin, false, "what is needed to take changes back"},
-	{Backups, Admin, false, "backups taken before changes"},
-	{Work, Admin, false, "half made"},
-	{Unfinished + "*", Admin, false, "half made"},
+	{Name: Ledger, Owner: Admin, Saved: true, What: "what was changed on the host and the engine"},
+	{Name: Undo, Owner: Admin, What: "what is needed to take changes back"},
+	{Name: Backups, Owner: Admin, What: "backups taken before changes"},
+	{Name: Work, Owner: Admin, What: "half made"},
+	{Name: Unfinished + "*", Owner: Admin, What: "half made"},
 }
 
 // Find finds the place of a name, or of what lies below it.

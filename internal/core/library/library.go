@@ -1,6 +1,9 @@
 // Package library looks at all that is on the shelves at once, and finds what somebody
 // should see to: files that cannot be read or understood, what is there twice, what
-// lacks subtitles, a description or a picture.
+// lacks subtitles, a description or a picture. It also counts: kinds, codecs, picture sizes.
+//
+// Files come as a sequence, title by title, and problems go out as one: a library of a million
+// files is never in memory as a whole.
 package library
 
 import (

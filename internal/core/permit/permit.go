@@ -5,6 +5,18 @@
 //
 // An account inside our container has no capability, so uid 0 is judged like
 // any other number.
+//
+// From that follow, for whole trees of files, which come as a Tree:
+//
+//   - Audit walks a folder and counts what the account may read, list and write, and gives the
+//     causes of what it may not, the way to the folder included;
+//   - Remedies gives the ways to mend that, the smallest change first, each with what it reaches:
+//     found by auditing the tree as it would be (Mended);
+//   - Proving compares what was computed with what the account was really allowed to do, when it
+//     tried.
+//
+// The package only computes. Package machine reads trees from the disk, and package mend carries
+// remedies out.
 package permit
 
 import (
@@ -95,7 +107,7 @@ type Decision struct {
 func Decide(id Identity, f Attrs, want Perm) Decision {
 	bits := func(shift uint) Perm { return Perm(f.Mode>>shift) & 7 }
 	if id.UID == f.UID {
-		return Decision{want&^bits(6) == 0, Owner, bits(6), false}
+		return Decision{Granted: want&^bits(6) == 0, Class: Owner, Has: bits(6)}
 	}
 	// The kernel looks at an ACL only where the group bits of the mode, which
 	// mirror the ACL's mask, are not all clear (acl_permission_check in
@@ -106,7 +118,7 @@ func Decide(id Identity, f Attrs, want Perm) Decision {
 		if slices.Contains(id.Groups, f.GID) {
 			class, has = OwningGroup, bits(3)
 		}
-		return Decision{want&^has == 0, class, has, false}
+		return Decision{Granted: want&^has == 0, Class: class, Has: has}
 	}
 	mask := Perm(7)
 	for _, e := range f.ACL {
@@ -147,14 +159,15 @@ func Decide(id Identity, f Attrs, want Perm) Decision {
 	}
 	for _, e := range f.ACL {
 		if e.Tag == Other {
-			return Decision{want&^e.Perm == 0, OtherClass, e.Perm, false}
+			return Decision{Granted: want&^e.Perm == 0, Class: OtherClass, Has: e.Perm}
 		}
 	}
-	return Decision{false, OtherClass, 0, false}
+	return Decision{Class: OtherClass}
 }
 
 func masked(want, perm, mask Perm, class Class) Decision {
-	return Decision{want&^(perm&mask) == 0, class, perm & mask, want&^perm == 0 && want&^(perm&mask) != 0}
+	return Decision{Granted: want&^(perm&mask) == 0, Class: class, Has: perm & mask,
+		Masked: want&^perm == 0 && want&^(perm&mask) != 0}
 }
 
 // ParseACL reads the value of the extended attribute system.posix_acl_access:

@@ -73,9 +73,9 @@ func (p *Proving) Tried(t Trial) {
 	case !t.OK && fails, !t.OK && p.above:
 		p.met[key] = true
 	case !t.OK:
-		p.list = append(p.list, Disagreement{at, t.Need, true, false, t.Why})
+		p.list = append(p.list, Disagreement{Path: at, Need: t.Need, Computed: true, Why: t.Why})
 	case fails || p.above:
-		p.list = append(p.list, Disagreement{at, t.Need, false, true, cause})
+		p.list = append(p.list, Disagreement{Path: at, Need: t.Need, Kernel: true, Why: cause})
 	}
 }
 
@@ -87,7 +87,7 @@ func (p *Proving) End(there func(string) bool) []Disagreement {
 		for key, cause := range p.fails {
 			need, at, _ := strings.Cut(key, " ")
 			if !p.met[key] && !p.behind(at) && !(need == "write" && p.met["list "+at]) {
-				p.list = append(p.list, Disagreement{at, need, false, true, cause})
+				p.list = append(p.list, Disagreement{Path: at, Need: need, Kernel: true, Why: cause})
 			}
 		}
 	}

@@ -1,6 +1,9 @@
 // Package routine says when work that is done again and again is due next, such as
-// the server's own backups. It takes the clock as an argument, and bears one that
-// jumps.
+// the server's own backups.
+//
+// It takes the clock and the time zone as arguments, and bears a clock that jumps: work that was
+// last done in the future counts as done now, and a time of day that a change to summer time
+// leaves out is an hour off.
 package routine
 
 import (

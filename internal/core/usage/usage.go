@@ -1,4 +1,12 @@
-// Package usage turns plays into figures. A play is the record of one stream.
+// Package usage turns plays into figures.
+//
+// A play is the record of one stream: one file, watched by one member on one device, from when it
+// began until it ended or fell silent. What a device reports is a position now and then; from that
+// follows what was really watched (Advance, and Pace, which bounds it by the clock), whether the
+// part counts as seen (Finished), and where to start again (ResumeAt).
+//
+// The package only computes. The tracker in package stream hears of positions, and the store keeps
+// the plays.
 package usage
 
 import (

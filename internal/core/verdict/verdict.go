@@ -1,6 +1,12 @@
 // Package verdict judges whether a household will work on a machine: household
 // file and facts in, lines out. Each line is ok, a warning, or blocked, and the
 // last two say what to do.
+//
+// Nothing is asked of the machine here: all that counts is in the facts, which can be written down
+// and read back. So machines that nobody has at hand are judged in tests.
+//
+// A line is blocked only where the deployment would fail, or would do harm. What works, but not as
+// one would wish, is a warning.
 package verdict
 
 import (
