@@ -92,9 +92,9 @@ func TestTitlesAreDescribed(t *testing.T) {
 	if d := house.Described; d.Match != describe.Unclear || len(d.Candidates) < 2 || d.Summary != "" {
 		t.Errorf("one of several was taken: %+v", d)
 	}
-	var list []library.Problem
+	var list []library.Issue
 	m.document(&list, "shelf", "show", "films", "--problems")
-	if !slices.ContainsFunc(list, func(p library.Problem) bool {
+	if !slices.ContainsFunc(list, func(p library.Issue) bool {
 		return p.Sort == library.Unmatched && strings.Contains(p.Path, "Lighthouse")
 	}) {
 		t.Errorf("problems: %+v", list)

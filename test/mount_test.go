@@ -30,17 +30,17 @@ func mount(t *testing.T, point, fstype, source string, flags uintptr, data strin
 	t.Cleanup(func() { _ = unix.Unmount(point, unix.MNT_DETACH) }) // the test may have done it
 }
 
-// away gives what the server says is away, by shelf.
-func (m *mill) away() map[string][]string {
+// unplugged gives what the server says is unplugged, by shelf.
+func (m *mill) unplugged() map[string][]string {
 	m.t.Helper()
 	var list []struct {
-		Name string
-		Away []struct{ Folder, Why string }
+		Name      string
+		Unplugged []struct{ Folder, Why string }
 	}
 	m.document(&list, "shelf", "list")
 	out := map[string][]string{}
 	for _, s := range list {
-		for _, a := range s.Away {
+		for _, a := range s.Unplugged {
 			out[s.Name] = append(out[s.Name], a.Folder)
 		}
 	}
@@ -112,26 +112,26 @@ func TestADiskThatComesAndGoesIsNoticed(t *testing.T) {
 		if err := unix.Unmount(usb, 0); err != nil {
 			t.Fatal(err)
 		}
-		until(t, "the disk's going", 20*time.Second, func() bool { return len(m.away()["films"]) == 1 })
-		if got := m.away()["films"][0]; got != usb || m.titles("films") != films+1 {
-			t.Errorf("away: %s, %d titles", got, m.titles("films"))
+		until(t, "the disk's going", 20*time.Second, func() bool { return len(m.unplugged()["films"]) == 1 })
+		if got := m.unplugged()["films"][0]; got != usb || m.titles("films") != films+1 {
+			t.Errorf("unplugged: %s, %d titles", got, m.titles("films"))
 		}
 		plug()
-		until(t, "the disk's return", 20*time.Second, func() bool { return len(m.away()["films"]) == 0 })
+		until(t, "the disk's return", 20*time.Second, func() bool { return len(m.unplugged()["films"]) == 0 })
 		if err := unix.Unmount(usb, 0); err != nil {
 			t.Fatal(err)
 		}
-		until(t, "the disk's second going", 20*time.Second, func() bool { return len(m.away()["films"]) == 1 })
+		until(t, "the disk's second going", 20*time.Second, func() bool { return len(m.unplugged()["films"]) == 1 })
 		// It is gone for good.
 		m.must("shelf", "scan", "films", "--emptied")
-		if m.titles("films") != films || len(m.away()) != 0 {
-			t.Errorf("after all: %d titles, away %v", m.titles("films"), m.away())
+		if m.titles("films") != films || len(m.unplugged()) != 0 {
+			t.Errorf("after all: %d titles, unplugged %v", m.titles("films"), m.unplugged())
 		}
 		// Something empty over a whole shelf does not look like all deleted.
 		mount(t, m.path("media/series"), "tmpfs", "tmpfs", 0, "")
-		until(t, "the shelf's going", 20*time.Second, func() bool { return len(m.away()["series"]) == 1 })
+		until(t, "the shelf's going", 20*time.Second, func() bool { return len(m.unplugged()["series"]) == 1 })
 		if n := m.titles("series"); n != series {
-			t.Errorf("%d titles are known of the shelf that is away, want %d", n, series)
+			t.Errorf("%d titles are known of the shelf that is unplugged, want %d", n, series)
 		}
 		if out := m.must("shelf", "scan", "series"); !strings.Contains(out, "--emptied") {
 			t.Errorf("shelf scan says:\n%s", out)
@@ -139,13 +139,13 @@ func TestADiskThatComesAndGoesIsNoticed(t *testing.T) {
 		if err := unix.Unmount(m.path("media/series"), 0); err != nil {
 			t.Fatal(err)
 		}
-		until(t, "the shelf's return", 20*time.Second, func() bool { return len(m.away()) == 0 })
+		until(t, "the shelf's return", 20*time.Second, func() bool { return len(m.unplugged()) == 0 })
 	})
 }
 
 // TestANetworkFileSystemThatStopsAnsweringHoldsNobody mounts a shelf over ssh and
 // stops the other side. Every command ends, the other shelf plays on, and the
-// server names what is away.
+// server names what is unplugged.
 func TestANetworkFileSystemThatStopsAnsweringHoldsNobody(t *testing.T) {
 	t.Parallel()
 	m := newMill(t, "process")
@@ -196,7 +196,7 @@ func TestANetworkFileSystemThatStopsAnsweringHoldsNobody(t *testing.T) {
 		}
 	}
 	within(0, "unplugged", "shelf", "scan", "far")
-	within(0, "away: "+far.point, "shelf", "list")
+	within(0, "unplugged: "+far.point, "shelf", "list")
 	within(0, "films", "shelf", "scan", "films")
 	within(0, "healthy", "status")
 	within(3, "does not answer", "check")
@@ -210,7 +210,7 @@ func TestANetworkFileSystemThatStopsAnsweringHoldsNobody(t *testing.T) {
 		t.Error("what was known of the shelf is gone")
 	}
 	far.cont()
-	until(t, "the shelf's return", 60*time.Second, func() bool { return len(m.away()) == 0 })
+	until(t, "the shelf's return", 60*time.Second, func() bool { return len(m.unplugged()) == 0 })
 	play(distant, http.StatusPartialContent)
 }
 

@@ -90,7 +90,7 @@ func TestWhatChangesIsSeenAtOnce(t *testing.T) {
 		}
 		within(t, 10*time.Second, "the removed film", func() bool { return m.titles("films") == 5 })
 
-		var list []library.Problem
+		var list []library.Issue
 		m.document(&list, "shelf", "show", "--problems", "series")
 		unreadable := 0
 		for _, p := range list {

@@ -193,7 +193,7 @@ func shelves(t *testing.T, m *mill) {
 			t.Errorf("shelf show has no %q:\n%s", want, out)
 		}
 	}
-	var reports []struct{ Folders, New, Changed, Gone, Failing int }
+	var reports []struct{ Folders, New, Changed, Gone, Unreadable int }
 	if m.document(&reports, "shelf", "scan", "films"); len(reports) != 1 ||
 		reports[0].New+reports[0].Changed+reports[0].Gone != 0 {
 		t.Errorf("rescan: got %+v", reports)
@@ -213,7 +213,7 @@ func shelves(t *testing.T, m *mill) {
 	}
 	// The server may have noticed by itself before it was asked.
 	m.document(&reports, "shelf", "scan")
-	if m.document(&list, "shelf", "list"); reports[0].New > 1 || reports[0].Failing != 1 || list[0].Files != 7 ||
+	if m.document(&list, "shelf", "list"); reports[0].New > 1 || reports[0].Unreadable != 1 || list[0].Files != 7 ||
 		list[0].Problems != 1 {
 		t.Errorf("with one more: got %+v, %+v", reports, list)
 	}
@@ -221,7 +221,7 @@ func shelves(t *testing.T, m *mill) {
 		t.Fatal(err)
 	}
 	m.document(&reports, "shelf", "scan")
-	if m.document(&list, "shelf", "list"); reports[0].Gone > 1 || reports[0].Failing != 0 || list[0].Files != 6 ||
+	if m.document(&list, "shelf", "list"); reports[0].Gone > 1 || reports[0].Unreadable != 0 || list[0].Files != 6 ||
 		list[0].Problems != 0 {
 		t.Errorf("with one less: got %+v, %+v", reports, list)
 	}

@@ -42,7 +42,7 @@ type (
 		ReadableFiles   int               `json:"readable_files"`
 		ListableFolders int               `json:"listable_folders"`
 		WritableFolders int               `json:"writable_folders"`
-		Problems        []permit.Problem  `json:"problems"`
+		Problems        []permit.Obstacle `json:"problems"`
 		Remedies        []permit.Remedy   `json:"remedies"`
 		Exposures       []permit.Exposure `json:"exposures"`
 		Later           permit.Later      `json:"later"`
@@ -75,7 +75,7 @@ every folder; where that differs from what was computed, it is told.`,
 		RunE: r.run,
 	}
 	c.Flags().StringVar(&r.as, "for", "", "ask for another account, or for uid:gid")
-	c.Flags().BoolVar(&r.each, "each", false, "list every failing path instead of groups")
+	c.Flags().BoolVar(&r.each, "each", false, "list every path that cannot be used, instead of groups")
 	c.Flags().BoolVar(&r.mending, "mend", false, "carry remedies out: the least, or those named")
 	c.Flags().BoolVar(&r.prove, "prove", false, "really list, open and read everything, from inside the container")
 	c.Flags().IntVar(&r.sample, "sample", 0, "with --prove: only so many files of every folder, chosen by chance")
@@ -288,7 +288,7 @@ func (r *accessing) accessOf(s household.Shelf, i int, need permit.Need, id perm
 	folder := s.Folders[i]
 	out := accessFolder{Shelf: s.Name, Host: folder,
 		Inside: fmt.Sprintf("%s/%s/%d", blueprint.ShelvesInside, s.Name, i+1), Need: s.Access,
-		Problems: []permit.Problem{}, Remedies: []permit.Remedy{}, Exposures: []permit.Exposure{}}
+		Problems: []permit.Obstacle{}, Remedies: []permit.Remedy{}, Exposures: []permit.Exposure{}}
 	if household.IsShare(folder) || r.house.Facts.Elsewhere {
 		// Not of this machine: what may be done there can only be tried.
 		out.apart = true
@@ -299,7 +299,7 @@ func (r *accessing) accessOf(s household.Shelf, i int, need permit.Need, id perm
 	if errors.Is(err, machine.ErrSilent) {
 		// The others are looked at all the same.
 		out.report.Folder = folder
-		out.Problems = []permit.Problem{{Path: folder, Kind: "folder", Need: "list", Cause: permit.CauseUnknown,
+		out.Problems = []permit.Obstacle{{Path: folder, Kind: "folder", Need: "list", Cause: permit.CauseUnknown,
 			Count: 1, Detail: err.Error()}}
 		return out, nil
 	}

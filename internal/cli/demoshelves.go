@@ -156,11 +156,11 @@ covers      = "http://%[1]s/covers"
 		"those of " +
 		"everybody, ten for each of these two, which are the household's own.")
 	for began := time.Now(); time.Since(began) < 40*time.Second; time.Sleep(200 * time.Millisecond) {
-		var list []library.Problem
+		var list []library.Issue
 		if err := w.read(&list, "shelf", "show", "films", "--problems"); err != nil {
 			return err
 		}
-		if !slices.ContainsFunc(list, func(p library.Problem) bool { return p.Sort == library.NoDescription }) {
+		if !slices.ContainsFunc(list, func(p library.Issue) bool { return p.Sort == library.NoDescription }) {
 			break
 		}
 	}

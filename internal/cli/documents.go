@@ -217,7 +217,7 @@ func documents() map[string][]reflect.Type {
 		"shelf remove":    changed,
 		"shelf scan":      is([]scan.Report{}),
 		"shelf find":      is([]control.Hit{}),
-		"shelf show":      is(control.ShelfFiles{}, control.Library{}, []library.Problem{}),
+		"shelf show":      is(control.ShelfFiles{}, control.Library{}, []library.Issue{}),
 		"start":           turned,
 		"status":          is(statusReport{}),
 		"stop":            turned,

@@ -54,7 +54,7 @@ func (a *app) onto(h *household.Household, name, folder string) (household.Shelf
 			Exit: problem.ExitUsage}
 	}
 	if why := machine.Presence(folder, 10*time.Second); why != "" {
-		return s, "", &problem.Problem{What: "the shelf's folder is away", Where: folder, Why: why,
+		return s, "", &problem.Problem{What: "the shelf's folder is unplugged", Where: folder, Why: why,
 			Fix: "mount its disk, and try again"}
 	}
 	return s, filepath.Clean(folder), nil

@@ -29,10 +29,10 @@ import (
 )
 
 // deployed opens the household and finds what it has on its engine.
-func (a *app) deployed(ctx context.Context) (*operate.House, blueprint.Seen, error) {
+func (a *app) deployed(ctx context.Context) (*operate.House, blueprint.Container, error) {
 	h, err := a.open(ctx)
 	if err != nil {
-		return nil, blueprint.Seen{}, err
+		return nil, blueprint.Container{}, err
 	}
 	seen, err := h.Deployed(ctx)
 	return h, seen, err

@@ -57,8 +57,8 @@ func (a *app) showShelves(list []control.Shelf) {
 	for _, s := range list {
 		state := "scanned " + show.When(s.Scanned)
 		switch {
-		case len(s.Away) > 0:
-			state = "away: " + places(s.Away)
+		case len(s.Unplugged) > 0:
+			state = "unplugged: " + places(s.Unplugged)
 		case s.Scanning:
 			state = "being scanned"
 		case s.Scanned.IsZero():
@@ -132,12 +132,12 @@ func (a *app) shelfShowCommand() *cobra.Command {
 // showSeen names what scans found, some of each sort.
 func (a *app) showSeen(list []scan.Report) {
 	const most = 8 // of a sort, so that all fits on a screen
-	for _, sort := range []string{"new", "changed", "moved", "gone", "failing", "unclear"} {
+	for _, sort := range []string{"new", "changed", "moved", "gone", "unreadable", "unclear"} {
 		n, all := 0, 0
 		for _, r := range list {
 			all += map[string]int{"new": r.New, "changed": r.Changed, "moved": r.Moved, "gone": r.Gone,
-				"failing": r.Failing, "unclear": r.Unclear}[sort]
-			for _, s := range r.Seen {
+				"unreadable": r.Unreadable, "unclear": r.Unclear}[sort]
+			for _, s := range r.Noted {
 				if s.What != sort || n == most {
 					continue
 				}
@@ -194,7 +194,7 @@ func (a *app) scanProgress(ctx context.Context, cl *control.Client) (stop func()
 }
 
 // showProblems lists what is wrong, by its sort.
-func (a *app) showProblems(list []library.Problem) {
+func (a *app) showProblems(list []library.Issue) {
 	if len(list) == 0 {
 		a.out.Printf("%s nothing to see to\n", show.Mark("ok"))
 		return
@@ -328,8 +328,8 @@ func (a *app) showShelf(sh control.ShelfFiles) {
 	a.out.Printf("%s %s\n", show.Bold(sh.Name),
 		show.Faint(fmt.Sprintf("· %s · %s · %s, %s, %s", sh.Kind, strings.Join(sh.Folders, ", "),
 			show.Count(sh.Titles, "title", "titles"), show.Count(sh.Files, "file", "files"), show.Size(sh.Size))))
-	for _, f := range sh.Away {
-		a.out.Printf("%s %s is away: %s\n         what was known of it is kept\n", show.Mark("warning"),
+	for _, f := range sh.Unplugged {
+		a.out.Printf("%s %s is unplugged: %s\n         what was known of it is kept\n", show.Mark("warning"),
 			show.Clean(f.Folder), show.Clean(f.Why))
 	}
 	a.out.Printf("\n")
@@ -388,8 +388,8 @@ func size(t media.Track) string {
 	return fmt.Sprintf("%d×%d", t.Width, t.Height)
 }
 
-// places names the folders that are away.
-func places(list []scan.Away) string {
+// places names the folders that are unplugged.
+func places(list []scan.Unplugged) string {
 	var out []string
 	for _, f := range list {
 		out = append(out, f.Folder)
@@ -429,17 +429,17 @@ func (a *app) shelfScanCommand() *cobra.Command {
 				return a.document(list)
 			}
 			var rows [][]string
-			failing := 0
-			var away []scan.Away
+			unreadable := 0
+			var away []scan.Unplugged
 			for _, r := range list {
 				note := ""
-				if len(r.Away) > 0 {
-					note = "unplugged, remembered: " + places(r.Away)
-					away = append(away, r.Away...)
+				if len(r.Unplugged) > 0 {
+					note = "unplugged, remembered: " + places(r.Unplugged)
+					away = append(away, r.Unplugged...)
 				}
-				failing += r.Failing
+				unreadable += r.Unreadable
 				rows = append(rows, []string{r.Shelf, fmt.Sprint(r.Files), fmt.Sprint(r.New), fmt.Sprint(r.Changed),
-					fmt.Sprint(r.Moved), fmt.Sprint(r.Gone), fmt.Sprint(r.Failing), fmt.Sprint(r.Unclear),
+					fmt.Sprint(r.Moved), fmt.Sprint(r.Gone), fmt.Sprint(r.Unreadable), fmt.Sprint(r.Unclear),
 					fmt.Sprint(r.Samples), fmt.Sprint(r.Passed), fmt.Sprintf("%.2f s", r.Seconds), note})
 			}
 			a.out.Table([]show.Column{{Head: "shelf", Whole: true}, {Head: "files", Right: true},
@@ -451,14 +451,14 @@ func (a *app) shelfScanCommand() *cobra.Command {
 				a.out.Printf("\n%s %s: %s\n", show.Mark("warning"), show.Clean(f.Folder), show.Clean(f.Why))
 			}
 			a.showSeen(list)
-			if failing > 0 {
-				a.out.Printf("\nall that fails or lacks something: cozyshelf shelf show NAME --problems\n")
+			if unreadable > 0 {
+				a.out.Printf("\nall that cannot be read or lacks something: cozyshelf shelf show NAME --problems\n")
 			}
 			return nil
 		},
 	}
 	c.Flags().BoolVar(&emptied, "emptied", false,
-		"a folder with nothing in it was emptied; it is not the place of a disk that is away")
+		"a folder with nothing in it was emptied; it is not the place of a disk that is unplugged")
 	c.Flags().BoolVar(&gently, "gently", false, "give way to all else on the machine: takes longer")
 	return a.withJSON(c)
 }

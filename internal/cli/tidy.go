@@ -243,7 +243,7 @@ func (a *app) planTidy(s household.Shelf, folder string, scheme tidy.Scheme, wat
 		return nil, nil
 	}
 	if why := machine.Presence(folder, 10*time.Second); why != "" {
-		a.err.Printf("%s %s is away: %s\n", show.Mark("warning"), folder, why)
+		a.err.Printf("%s %s is unplugged: %s\n", show.Mark("warning"), folder, why)
 		return nil, nil
 	}
 	var files []string

@@ -104,14 +104,14 @@ type Backup struct {
 
 // Shelf is one shelf with its figures.
 type Shelf struct {
-	Name     string           `json:"name"`
-	Kind     household.Kind   `json:"kind"`
-	Access   household.Access `json:"access"`
-	Folders  []string         `json:"folders"` // as the administrator wrote them
-	Away     []scan.Away      `json:"away"`    // what is not there now
-	Scanning bool             `json:"scanning"`
-	Progress Progress         `json:"progress,omitzero"`   // of the scan that is running
-	Scanned  time.Time        `json:"scanned_at,omitzero"` // when the last scan ended
+	Name      string           `json:"name"`
+	Kind      household.Kind   `json:"kind"`
+	Access    household.Access `json:"access"`
+	Folders   []string         `json:"folders"`   // as the administrator wrote them
+	Unplugged []scan.Unplugged `json:"unplugged"` // what is not there now
+	Scanning  bool             `json:"scanning"`
+	Progress  Progress         `json:"progress,omitzero"`   // of the scan that is running
+	Scanned   time.Time        `json:"scanned_at,omitzero"` // when the last scan ended
 	// Mounted is what the server sees mounted below the folders, by their names on the host.
 	Mounted []string `json:"mounted,omitempty"`
 	Figures
@@ -433,8 +433,8 @@ func (c *Client) Library(ctx context.Context) (Library, error) {
 }
 
 // Problems gives what somebody should see to, on one shelf, or on all for no name.
-func (c *Client) Problems(ctx context.Context, shelf string) ([]library.Problem, error) {
-	list, err := ask[[]library.Problem](ctx, c, "GET", "/control/v1/problems?shelf="+url.QueryEscape(shelf), nil)
+func (c *Client) Problems(ctx context.Context, shelf string) ([]library.Issue, error) {
+	list, err := ask[[]library.Issue](ctx, c, "GET", "/control/v1/problems?shelf="+url.QueryEscape(shelf), nil)
 	library.Arrange(list)
 	return list, err
 }

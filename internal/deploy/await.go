@@ -17,17 +17,17 @@ import (
 )
 
 // made finds the container of a service.
-func (d *Carrier) made(ctx context.Context, w blueprint.Service) (blueprint.Seen, error) {
+func (d *Carrier) made(ctx context.Context, w blueprint.Service) (blueprint.Container, error) {
 	o, err := d.Engine.Observe(ctx, d.Blueprint.Household)
 	if err != nil {
-		return blueprint.Seen{}, err
+		return blueprint.Container{}, err
 	}
 	for _, s := range o.Containers {
 		if s.Key == w.Key && s.Digest == w.Digest() {
 			return s, nil
 		}
 	}
-	return blueprint.Seen{}, fmt.Errorf("%w: %s", engine.ErrNotFound, w.EngineName())
+	return blueprint.Container{}, fmt.Errorf("%w: %s", engine.ErrNotFound, w.EngineName())
 }
 
 // well asks whether a service is well: the server itself, or the engine about another.
@@ -177,7 +177,7 @@ func (d *Carrier) takeAway(ctx context.Context, w blueprint.Service, failed blue
 	if err := d.Engine.Stop(ctx, s.ID, 5*time.Second); err != nil {
 		return err
 	}
-	if !slices.ContainsFunc(o.Containers, func(x blueprint.Seen) bool { return x.Key == w.Key && x.ID != s.ID }) {
+	if !slices.ContainsFunc(o.Containers, func(x blueprint.Container) bool { return x.Key == w.Key && x.ID != s.ID }) {
 		return nil
 	}
 	return d.Engine.Remove(ctx, s.ID)

@@ -276,7 +276,7 @@ func TestImagesOfOthersRunOnDocker(t *testing.T) {
 }
 
 // running gives the container of a service, which must run.
-func running(t *testing.T, e *docker.Engine, household, key string) blueprint.Seen {
+func running(t *testing.T, e *docker.Engine, household, key string) blueprint.Container {
 	t.Helper()
 	o, err := e.Observe(context.Background(), household)
 	if err != nil {
@@ -288,7 +288,7 @@ func running(t *testing.T, e *docker.Engine, household, key string) blueprint.Se
 		}
 	}
 	t.Fatalf("%s does not run: %+v", key, o.Containers)
-	return blueprint.Seen{}
+	return blueprint.Container{}
 }
 
 // dockerImages gives the names of all images.

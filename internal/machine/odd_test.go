@@ -216,7 +216,7 @@ func TestMountsThatRule(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	i := slices.IndexFunc(r.Problems, func(p permit.Problem) bool { return p.Cause == permit.CauseReadOnly })
+	i := slices.IndexFunc(r.Problems, func(p permit.Obstacle) bool { return p.Cause == permit.CauseReadOnly })
 	if i < 0 || r.Problems[i].Path != point || len(r.Mounts) != 2 {
 		t.Errorf("got %+v, %+v", r.Problems, r.Mounts)
 	}

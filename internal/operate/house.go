@@ -106,20 +106,20 @@ var ErrNotDeployed = errors.New("not deployed")
 
 // Deployed gives the server that the household has. Where the engine that was asked for may
 // not be asked, nobody knows whether it has one.
-func (h *House) Deployed(ctx context.Context) (blueprint.Seen, error) {
+func (h *House) Deployed(ctx context.Context) (blueprint.Container, error) {
 	o, err := h.Observe(ctx)
 	if err != nil {
-		return blueprint.Seen{}, err
+		return blueprint.Container{}, err
 	}
 	if seen, ok := o.Current(); ok {
 		return seen, nil
 	}
 	if p := h.Facts.PassedOver; len(p) > 0 {
-		return blueprint.Seen{}, &problem.Problem{What: "it cannot be told whether " + h.Name() + " is deployed",
+		return blueprint.Container{}, &problem.Problem{What: "it cannot be told whether " + h.Name() + " is deployed",
 			Where: p[0].Endpoint, Why: fmt.Sprintf("%s is there, and %s", p[0].Kind, p[0].Why),
 			Fix: p[0].Fix + "; or write engine = \"" + h.Facts.Kind + "\" under [server], if it is meant"}
 	}
-	return blueprint.Seen{}, &problem.Problem{What: h.Name() + " is not deployed", Where: h.Facts.Kind,
+	return blueprint.Container{}, &problem.Problem{What: h.Name() + " is not deployed", Where: h.Facts.Kind,
 		Why: "the engine has nothing of this household", Fix: "cozyshelf deploy", Err: ErrNotDeployed}
 }
 

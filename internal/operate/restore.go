@@ -133,7 +133,7 @@ func (h *House) restoring() (open ledger.Entry, placed, ok bool) {
 type Unbegun struct {
 	Stopped string // the server that was stopped for it; empty where it runs
 	house   *House
-	seen    blueprint.Seen
+	seen    blueprint.Container
 	entry   ledger.Entry
 }
 

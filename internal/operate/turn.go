@@ -19,7 +19,7 @@ const grace = 10 * time.Second
 
 // Turn stops or starts what is deployed, as asked. unwritten hears of a ledger that could not
 // be written, which keeps nobody from it.
-func (h *House) Turn(ctx context.Context, command string, seen blueprint.Seen, stop, start bool,
+func (h *House) Turn(ctx context.Context, command string, seen blueprint.Container, stop, start bool,
 	unwritten func(error)) error {
 	note := func(action string, err error) {
 		e := ledger.Entry{At: time.Now(), Who: h.Who, Command: command, Action: action, What: action + " " + seen.Name,
@@ -55,7 +55,7 @@ func (h *House) Turn(ctx context.Context, command string, seen blueprint.Seen, s
 }
 
 // await waits until a server that was there before is well.
-func (h *House) await(ctx context.Context, command string, seen blueprint.Seen) error {
+func (h *House) await(ctx context.Context, command string, seen blueprint.Container) error {
 	c := &deploy.Carrier{Engine: h.Engine, Health: h.health, Command: command, Who: h.Who, Turning: true,
 		Blueprint: blueprint.Blueprint{Household: h.ID, State: h.State(), Services: []blueprint.Service{seen.Service}}}
 	return c.Carry(ctx, []blueprint.Change{{Action: blueprint.AwaitHealthy, Service: seen.Service.Key,

@@ -41,7 +41,7 @@ func TestNamesAreReadAnewByALaterEdition(t *testing.T) {
 		for _, k := range known {
 			d.Files = append(d.Files, store.FileFound{ID: k.ID,
 				Found: store.Found{Name: k.Name, Size: k.Size, MTime: k.MTime, CTime: k.CTime, Inode: k.Inode,
-					Print: k.Print, Title: "Copper Kite 2003 mkv", Content: string(naming.Video)}})
+					Fingerprint: k.Fingerprint, Title: "Copper Kite 2003 mkv", Content: string(naming.Video)}})
 		}
 		if err := former.Folder(ctx, d); err != nil {
 			t.Fatal(err)

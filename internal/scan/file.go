@@ -131,7 +131,7 @@ func (s *scanner) read(name string, e machine.Entry, f *store.Found) {
 	head := heads.Get().(*headReader)
 	defer heads.Put(head)
 	head.reset(file)
-	if f.Print, err = fingerprint(head, e.Size); err != nil {
+	if f.Fingerprint, err = fingerprint(head, e.Size); err != nil {
 		f.Problem = cause(&fs.PathError{Op: "read", Path: name, Err: err}, "read")
 		return
 	}

@@ -90,8 +90,8 @@ func (s *scanner) begin(ctx context.Context, shown string, l listing, had map[st
 	}
 	if l.err != nil {
 		had["!"+l.path] = old
-		s.report.Failing++
-		s.see("failing", path.Join(shown, l.path)+"/", cause(l.err, "list"))
+		s.report.Unreadable++
+		s.name("unreadable", path.Join(shown, l.path)+"/", cause(l.err, "list"))
 		return nil, s.w.Folder(ctx, store.FolderFound{Root: shown, Path: l.path, Problem: cause(l.err, "list")})
 	}
 	if known && l.empty && old.Signature != "" && !alike(old.Signature, l.signature) {
@@ -148,7 +148,7 @@ func (s *scanner) prepare(ctx context.Context, inside string, p *work) error {
 			continue
 		}
 		if ok && !k.Gone && k.Size == e.Size && k.MTime == e.MTime && k.CTime == e.CTime && k.Problem == "" &&
-			k.Print != "" && current(p.old.Signature) {
+			k.Fingerprint != "" && current(p.old.Signature) {
 			delete(p.byName, e.Name)
 			if k.Beside != goes[i] {
 				if p.out.Beside == nil {
@@ -182,7 +182,7 @@ func (s *scanner) finish(ctx context.Context, shown string, p *work) error {
 		one := store.FileFound{ID: k.ID, Found: f}
 		// Under a known name lies what it was, in another state; unless another file
 		// was put there, one that is known from elsewhere.
-		if s.any && (!ok || k.Gone || k.Inode != f.Inode && k.Print != f.Print) {
+		if s.any && (!ok || k.Gone || k.Inode != f.Inode && k.Fingerprint != f.Fingerprint) {
 			id, err := s.knownFrom(ctx, f, k.ID)
 			if err != nil {
 				return err
@@ -194,8 +194,8 @@ func (s *scanner) finish(ctx context.Context, shown string, p *work) error {
 		switch {
 		case one.Moved:
 			s.report.Moved++
-			s.see("moved", path.Join(shown, l.path, f.Name), "")
-		case s.any && ok && !k.Gone && k.Inode != f.Inode && k.Print != f.Print && k.Print != "" && f.Print != "":
+			s.name("moved", path.Join(shown, l.path, f.Name), "")
+		case s.any && ok && !k.Gone && k.Inode != f.Inode && k.Fingerprint != f.Fingerprint && k.Fingerprint != "" && f.Fingerprint != "":
 			// Another file under a known name: a better copy of the same, or the one
 			// that was here went elsewhere. The end of the scan tells.
 			delete(byName, f.Name)
@@ -207,10 +207,10 @@ func (s *scanner) finish(ctx context.Context, shown string, p *work) error {
 			delete(byName, f.Name)
 			if !ok || k.Gone {
 				s.report.New++
-				s.see("new", path.Join(shown, l.path, f.Name), "")
+				s.name("new", path.Join(shown, l.path, f.Name), "")
 			} else if k.Size != f.Size || k.MTime != f.MTime || k.Problem != f.Problem {
 				s.report.Changed++
-				s.see("changed", path.Join(shown, l.path, f.Name), "")
+				s.name("changed", path.Join(shown, l.path, f.Name), "")
 			}
 		}
 		s.note(shown, l.path, f)
@@ -221,8 +221,8 @@ func (s *scanner) finish(ctx context.Context, shown string, p *work) error {
 		delete(byName, name)
 		f, _ := s.found(l.path, machine.Entry{Name: name})
 		f.Problem = "it is a symbolic link, and links are not followed out of a shelf; put the file itself here"
-		s.report.Failing++
-		s.see("failing", path.Join(shown, l.path, name), f.Problem)
+		s.report.Unreadable++
+		s.name("unreadable", path.Join(shown, l.path, name), f.Problem)
 		s.report.Files++
 		if k.ID == 0 || k.Gone {
 			s.report.New++
@@ -252,10 +252,10 @@ func (s *scanner) settle(ctx context.Context) error {
 		if s.taken[l.file.ID] {
 			l.file.ID = 0
 			s.report.New++
-			s.see("new", at, "")
+			s.name("new", at, "")
 		} else {
 			s.report.Changed++
-			s.see("changed", at, "")
+			s.name("changed", at, "")
 		}
 		s.note(l.folder.Root, l.folder.Path, l.file.Found)
 		l.folder.Files = []store.FileFound{l.file}
@@ -270,7 +270,7 @@ func (s *scanner) settle(ctx context.Context) error {
 		}
 	}
 	for _, p := range slices.Sorted(maps.Keys(at)) {
-		s.see("gone", p, "")
+		s.name("gone", p, "")
 	}
 	return nil
 }

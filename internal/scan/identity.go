@@ -21,7 +21,7 @@ import (
 // and beginning, or, of several such, the same inode. It gives its id, or 0; own is the id
 // of what was known under the file's name.
 func (s *scanner) knownFrom(ctx context.Context, f store.Found, own int64) (int64, error) {
-	if f.Print == "" {
+	if f.Fingerprint == "" {
 		return 0, nil
 	}
 	twins, err := s.twinsOf(ctx, f)
@@ -68,7 +68,7 @@ func (s *scanner) knownFrom(ctx context.Context, f store.Found, own int64) (int6
 // is new. Where many are new, most are like none: a list of all that is known tells so
 // without asking the store about each.
 func (s *scanner) twinsOf(ctx context.Context, f store.Found) ([]store.Twin, error) {
-	key := sameness{f.Size, f.Print}
+	key := sameness{f.Size, f.Fingerprint}
 	if list, ok := s.twins[key]; ok {
 		return list, nil
 	}
@@ -83,11 +83,11 @@ func (s *scanner) twinsOf(ctx context.Context, f store.Found) ([]store.Twin, err
 		slices.Sort(s.prints)
 	}
 	if s.strangers >= fewStrangers {
-		if _, known := slices.BinarySearch(s.prints, binary.LittleEndian.Uint64([]byte(f.Print)[:8])); !known {
+		if _, known := slices.BinarySearch(s.prints, binary.LittleEndian.Uint64([]byte(f.Fingerprint)[:8])); !known {
 			return nil, nil
 		}
 	}
-	list, err := s.st.Twins(ctx, f.Size, f.Print, f.Inode)
+	list, err := s.st.Twins(ctx, f.Size, f.Fingerprint, f.Inode)
 	if err == nil && len(list) > 0 {
 		s.twins[key] = list
 	}
@@ -104,7 +104,7 @@ type sameness struct {
 const fewStrangers = 200
 
 // there reports whether a file is still where it was last seen, or may be: on a folder
-// that is away now.
+// that is unplugged now.
 func (s *scanner) there(t store.Twin, size int64) bool {
 	at := s.inside(t.Shelf, t.Root)
 	if strings.ContainsRune(t.Path, 0) {

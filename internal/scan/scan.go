@@ -64,7 +64,7 @@ func Shelf(ctx context.Context, st *store.Store, shelf blueprint.SettingsShelf, 
 		zone:     cmp.Or(o.Zone, time.Local),
 		presence: o.Presence, now: time.Now(), taken: map[int64]bool{}, lately: map[int64]bool{},
 		twins: map[sameness][]store.Twin{}, stays: map[int64]bool{}, named: map[string]int{}, gone: map[int64]string{},
-		report: Report{Shelf: shelf.Name, Away: []Away{}, Seen: []Seen{}}}
+		report: Report{Shelf: shelf.Name, Unplugged: []Unplugged{}, Noted: []Noted{}}}
 	if o.Only != nil {
 		s.only = &Part{o.Only.Shown, distinct(o.Only.Places)}
 	}
@@ -155,12 +155,12 @@ func (s *scanner) root(ctx context.Context, inside, shown string) error {
 		return err
 	}
 	if why := s.presence(inside); why != "" {
-		s.away(shown, why)
+		s.unplugged(shown, why)
 		return nil
 	}
 	bare, err := machine.Patiently(func() (bool, error) { return s.bare(ctx, inside, shown, "") })
 	if err == nil && bare && !s.emptied {
-		s.away(shown, "nothing is in it, and files are known there: is its disk mounted? if it was emptied: "+
+		s.unplugged(shown, "nothing is in it, and files are known there: is its disk mounted? if it was emptied: "+
 			"cozyshelf shelf scan "+s.shelf.Name+" --emptied")
 		return nil
 	}
@@ -180,12 +180,12 @@ func (s *scanner) root(ctx context.Context, inside, shown string) error {
 	// nothing.
 	if len(had) > 0 || s.vanished {
 		if why := s.presence(inside); why != "" {
-			s.away(shown, why+"; it went while it was looked at")
+			s.unplugged(shown, why+"; it went while it was looked at")
 			return nil
 		}
 		bare, err := machine.Patiently(func() (bool, error) { return s.bare(ctx, inside, shown, "") })
 		if err != nil || bare && !s.emptied {
-			s.away(shown, "nothing is in it any more: its disk went while it was looked at")
+			s.unplugged(shown, "nothing is in it any more: its disk went while it was looked at")
 			return nil
 		}
 		if mounts, err = s.mounts(ctx, inside, shown, mounts); err != nil {
@@ -247,7 +247,7 @@ func (s *scanner) findings(ctx context.Context, inside, shown string, had map[st
 		}
 		if errors.Is(err, machine.ErrSilent) {
 			// What was found until now stands; nothing is taken for gone.
-			s.away(shown, err.Error())
+			s.unplugged(shown, err.Error())
 			return false, nil
 		}
 		if err != nil {

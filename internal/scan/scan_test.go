@@ -123,7 +123,7 @@ func TestAShelfThatIsAwayKeepsWhatWasKnown(t *testing.T) {
 	if err := os.Rename(dir, dir+"-unplugged"); err != nil {
 		t.Fatal(err)
 	}
-	if r := run(t, s, shelf(dir)); len(r.Away) != 1 || r.Gone != 0 {
+	if r := run(t, s, shelf(dir)); len(r.Unplugged) != 1 || r.Gone != 0 {
 		t.Errorf("got %+v", r)
 	}
 	if list, _ := s.Titles(ctx, "films"); len(list) != 1 {
@@ -154,7 +154,7 @@ func TestWhatCannotBeReadIsKeptWithItsReason(t *testing.T) {
 		t.Fatalf("%v %s", err, out)
 	}
 	r := run(t, s, shelf(dir))
-	if r.Files != 6 || r.Failing != 4 {
+	if r.Files != 6 || r.Unreadable != 4 {
 		t.Errorf("got %+v", r)
 	}
 	got := problems(t, s)
@@ -166,7 +166,7 @@ func TestWhatCannotBeReadIsKeptWithItsReason(t *testing.T) {
 	}
 	// What is mended is noticed, what is not stays told.
 	write(t, filepath.Join(dir, "cut (2001).mp4"), whole)
-	if r := run(t, s, shelf(dir)); r.Changed != 1 || r.Failing != 3 {
+	if r := run(t, s, shelf(dir)); r.Changed != 1 || r.Unreadable != 3 {
 		t.Errorf("after mending one: got %+v", r)
 	}
 	if got := problems(t, s)["cut (2001).mp4"]; got != "" {
@@ -268,8 +268,8 @@ func TestAReportNamesWhatItFound(t *testing.T) {
 		t.Helper()
 		r := run(t, s, shelf(dir))
 		got := []string{}
-		for _, x := range r.Seen {
-			if (x.Why == "") == (x.What == "failing" || x.What == "unclear") {
+		for _, x := range r.Noted {
+			if (x.Why == "") == (x.What == "unreadable" || x.What == "unclear") {
 				t.Errorf("%+v: why?", x)
 			}
 			got = append(got, x.What+" "+strings.TrimPrefix(x.Path, dir+"/"))
@@ -280,7 +280,7 @@ func TestAReportNamesWhatItFound(t *testing.T) {
 			t.Errorf("got %q, want %q", got, want)
 		}
 	}
-	seen("new a/"+moon, "new "+kite, "new Broken (2001).mp4", "failing Broken (2001).mp4")
+	seen("new a/"+moon, "new "+kite, "new Broken (2001).mp4", "unreadable Broken (2001).mp4")
 	if err := os.Rename(filepath.Join(dir, "a", moon), filepath.Join(dir, "b.mp4")); err != nil {
 		t.Fatal(err)
 	}
@@ -290,11 +290,11 @@ func TestAReportNamesWhatItFound(t *testing.T) {
 		}
 	}
 	seen("moved b.mp4", "unclear b.mp4", "gone Broken (2001).mp4", "gone "+kite)
-	for n := range 3 * mostSeen {
+	for n := range 3 * mostNoted {
 		write(t, filepath.Join(dir, "many", fmt.Sprintf("Film %d (2001).avi", n)), []byte(fmt.Sprint(n)))
 	}
-	if r := run(t, s, shelf(dir)); len(r.Seen) != mostSeen || r.New != 3*mostSeen {
-		t.Errorf("%d named of %d", len(r.Seen), r.New)
+	if r := run(t, s, shelf(dir)); len(r.Noted) != mostNoted || r.New != 3*mostNoted {
+		t.Errorf("%d named of %d", len(r.Noted), r.New)
 	}
 	if err := os.RemoveAll(filepath.Join(dir, "many")); err != nil {
 		t.Fatal(err)

@@ -108,19 +108,19 @@ func TestADiskThatGoesInMidScanTakesNothingWithIt(t *testing.T) {
 					if err != nil || !went {
 						t.Fatalf("moment %d: %v, went %v", moment, err, went)
 					}
-					if now := filesOf(t, s); !maps.Equal(now, before) || r.Gone != 0 || r.Failing != 0 {
+					if now := filesOf(t, s); !maps.Equal(now, before) || r.Gone != 0 || r.Unreadable != 0 {
 						t.Errorf("moment %d: %d files of %d are known, %+v", moment, len(now), len(before), r)
 					}
 					if left := problems(t, s); len(left) > 0 {
 						t.Errorf("moment %d: %v", moment, left)
 					}
-					if r.Files+r.Gone < 2*folders && len(r.Away) == 0 {
-						t.Errorf("moment %d: %d files were met, and nothing is away", moment, r.Files)
+					if r.Files+r.Gone < 2*folders && len(r.Unplugged) == 0 {
+						t.Errorf("moment %d: %d files were met, and nothing is unplugged", moment, r.Files)
 					}
 					plug()
 					r = run(t, s, sh)
 					if now := filesOf(t, s); !maps.Equal(now, before) ||
-						r.New+r.Moved+r.Gone+r.Failing+len(r.Away) != 0 || r.Files != len(before) {
+						r.New+r.Moved+r.Gone+r.Unreadable+len(r.Unplugged) != 0 || r.Files != len(before) {
 						t.Errorf("moment %d, back again: %+v", moment, r)
 					}
 				}

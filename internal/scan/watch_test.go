@@ -191,7 +191,7 @@ func TestAFileThatGrowsIsWaitedFor(t *testing.T) {
 	look := func(quiet time.Duration, files, n, growing, failing int) {
 		t.Helper()
 		r, err := Shelf(ctx, s, shelf(dir), Options{Log: slog.New(slog.DiscardHandler), Quiet: quiet, Gently: true})
-		if err != nil || r.Files != files || r.New != n || r.Growing != growing || r.Failing != failing {
+		if err != nil || r.Files != files || r.New != n || r.Growing != growing || r.Unreadable != failing {
 			t.Errorf("got %+v, %v", r, err)
 		}
 	}

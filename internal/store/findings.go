@@ -44,8 +44,8 @@ func (s *Store) Due(ctx context.Context, work string) (n int, err error) {
 	return n, s.explain(err)
 }
 
-// Find notes what was found out about a file in the state in which it was looked at.
-func (s *Store) Find(ctx context.Context, f File, v Finding) error {
+// SetFinding notes what was found out about a file in the state in which it was looked at.
+func (s *Store) SetFinding(ctx context.Context, f File, v Finding) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO findings (file, work, size, mtime, found, problem, "+
 			"at) VALUES (?, ?, ?, ?, ?, ?, ?)",

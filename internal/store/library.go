@@ -33,7 +33,7 @@ func (s *Store) Each(ctx context.Context, shelf string, yield func(library.File)
 		var f library.File
 		var root, dir, name, info, goes string
 		if err := rs.Scan(&f.Title, &f.Name, &f.Year, &f.By, &f.Shelf, &f.Kind, &root, &dir, &name, &f.Content,
-			&f.Size, &f.Print, &f.Problem, &f.Note,
+			&f.Size, &f.Fingerprint, &f.Problem, &f.Note,
 			&f.Season, &f.Episode, &f.Last, &f.Disc, &f.Piece, &f.Part, &f.Date, &f.Edition, &f.Extra, &info, &goes,
 			&f.Described, &f.Pictured, &f.Unmatched); err != nil {
 			return s.explain(err)

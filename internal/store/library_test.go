@@ -130,7 +130,7 @@ func million(b *testing.B) *Store {
 		for e := range 10 {
 			f.Files = append(f.Files, FileFound{Found: Found{Name: fmt.Sprint(e), Title: title, Season: 1, Episode: e,
 				Part: words[(n+e)%30] + " " + words[(n*7+e)%30], Size: 1, Inode: uint64(n*10 + e),
-				Print: fmt.Sprintf("%016d", n*10+e)}})
+				Fingerprint: fmt.Sprintf("%016d", n*10+e)}})
 		}
 		if err := c.Folder(ctx, f); err != nil {
 			b.Fatal(err)
@@ -230,7 +230,7 @@ func TestAPictureFromTheFilmStaysUntilThereIsAnother(t *testing.T) {
 	if err != nil || f.ID != 2 {
 		t.Errorf("due is %+v, %v", f, err)
 	}
-	must(s.Find(ctx, f, Finding{Work: household.Frames, Problem: "too short"}))
+	must(s.SetFinding(ctx, f, Finding{Work: household.Frames, Problem: "too short"}))
 	if _, err := s.DueAfter(ctx, household.Frames, 0); !errors.Is(err, ErrNotFound) {
 		t.Errorf("it is due again: %v", err)
 	}

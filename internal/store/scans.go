@@ -43,22 +43,22 @@ func (s *Store) FoldersAt(ctx context.Context, shelf, root, path string, deep bo
 
 // Known is what is known of one file of a folder.
 type Known struct {
-	ID      int64
-	Name    string
-	Size    int64
-	MTime   int64
-	CTime   int64
-	Problem string
-	Gone    bool
-	Inode   uint64
-	Print   string // fingerprint; empty where it was not read
-	Beside  string
+	ID          int64
+	Name        string
+	Size        int64
+	MTime       int64
+	CTime       int64
+	Problem     string
+	Gone        bool
+	Inode       uint64
+	Fingerprint string // fingerprint; empty where it was not read
+	Beside      string
 }
 
 // Known gives the files of a folder, also those that are gone.
 func (s *Store) Known(ctx context.Context, folder int64) ([]Known, error) {
 	return rows(ctx, s.r, func(r *sql.Rows, k *Known) error {
-		return r.Scan(&k.ID, &k.Name, &k.Size, &k.MTime, &k.CTime, &k.Problem, &k.Gone, &k.Inode, &k.Print, &k.Beside)
+		return r.Scan(&k.ID, &k.Name, &k.Size, &k.MTime, &k.CTime, &k.Problem, &k.Gone, &k.Inode, &k.Fingerprint, &k.Beside)
 	}, "SELECT id, name, size, mtime, ctime, problem, gone != 0, inode, fingerprint, beside FROM files WHERE "+
 		"folder = ?", folder)
 }
@@ -147,16 +147,16 @@ type Found struct {
 	Problem      string
 	Note         string
 
-	Inode   uint64
-	Print   string // fingerprint
-	Last    int
-	Disc    int
-	Piece   int
-	Date    string
-	Edition string
-	Extra   string
-	Outside string
-	Beside  string // []naming.Beside as JSON; empty for none
+	Inode       uint64
+	Fingerprint string // fingerprint
+	Last        int
+	Disc        int
+	Piece       int
+	Date        string
+	Edition     string
+	Extra       string
+	Outside     string
+	Beside      string // []naming.Beside as JSON; empty for none
 }
 
 // plain reports whether there is nothing to be said of a file beyond what each has.
@@ -509,10 +509,10 @@ func (w *rowWriter) file(ctx context.Context, f FileFound, folder, title int64) 
 	}
 	if f.ID == 0 && f.plain() {
 		return w.add(ctx, w.plain, f.Size, f.MTime, f.CTime, title, f.Season, f.Episode, f.Part, f.Content, f.Duration,
-			f.Info, int64(f.Inode), []byte(f.Print), milli(w.c.now), folder, f.Name)
+			f.Info, int64(f.Inode), []byte(f.Fingerprint), milli(w.c.now), folder, f.Name)
 	}
 	values := []any{f.Size, f.MTime, f.CTime, title, f.Season, f.Episode, f.Part, f.Content, f.Duration, f.Info,
-		f.Problem, f.Note, int64(f.Inode), []byte(f.Print), f.Last, f.Disc, f.Piece, f.Date, f.Edition, f.Extra,
+		f.Problem, f.Note, int64(f.Inode), []byte(f.Fingerprint), f.Last, f.Disc, f.Piece, f.Date, f.Edition, f.Extra,
 		f.Outside, f.Beside}
 	if f.ID != 0 {
 		_, err := w.updateFile.ExecContext(ctx, append(values, f.ID)...)

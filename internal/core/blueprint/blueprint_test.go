@@ -123,7 +123,7 @@ func TestDigestFollowsEveryFieldOfTheContainer(t *testing.T) {
 func TestWhatWasChangedByHandIsPutBack(t *testing.T) {
 	bp := Draw(mill(t), site)
 	have := Observed{Images: []string{bp.Server().Image.Program}, Networks: []string{bp.Server().Network},
-		Containers: []Seen{{ID: "1", Digest: bp.Server().Digest(), Service: bp.Server(), Key: ServerKey,
+		Containers: []Container{{ID: "1", Digest: bp.Server().Digest(), Service: bp.Server(), Key: ServerKey,
 			Running: true}}}
 	host := Host{StateExists: true, SettingsExists: true}
 	if c := Compare(bp, have, host); len(c) != 0 {
@@ -163,7 +163,7 @@ func TestReasonsNameWhatChanged(t *testing.T) {
 }
 
 func TestRetireNamesNoMedia(t *testing.T) {
-	have := Observed{Containers: []Seen{{ID: "1", Name: "a", Running: true}, {ID: "2", Name: "b"}},
+	have := Observed{Containers: []Container{{ID: "1", Name: "a", Running: true}, {ID: "2", Name: "b"}},
 		Networks: []string{"n"}}
 	for state, erase := range map[string]bool{"": false, "/srv/cozyshelf/state": true} {
 		erases := 0
@@ -242,10 +242,10 @@ func TestWhichProgramsGo(t *testing.T) {
 // TestAServerThatTheEngineWaitsForIsStarted compares with one that crashed a moment ago.
 func TestAServerThatTheEngineWaitsForIsStarted(t *testing.T) {
 	bp := Draw(&household.Household{}, Site{Can: containers})
-	ours := Seen{ID: "1", Digest: bp.Server().Digest(), Service: bp.Server(), Key: ServerKey, Running: true,
+	ours := Container{ID: "1", Digest: bp.Server().Digest(), Service: bp.Server(), Key: ServerKey, Running: true,
 		Waiting: true}
 	host := Host{StateExists: true, SettingsExists: true}
-	have := Observed{Containers: []Seen{ours}, Images: []string{bp.Server().Image.Program},
+	have := Observed{Containers: []Container{ours}, Images: []string{bp.Server().Image.Program},
 		Kept:     []string{bp.Server().Image.Program},
 		Networks: nil}
 	var did []Action

@@ -8,8 +8,8 @@ import (
 	"time"
 )
 
-// Seen is one container of the household, as the engine has it.
-type Seen struct {
+// Container is one container of the household, as the engine has it.
+type Container struct {
 	ID      string
 	Name    string
 	Key     string  // which service it is of, from its label (KeyOf)
@@ -29,42 +29,42 @@ type Seen struct {
 
 // Observed is everything of one household on the engine.
 type Observed struct {
-	Containers []Seen
-	Strays     []Seen   // throw-away containers that somebody's end left behind, or that are at work now
-	Networks   []string // names of networks of ours
-	Volumes    []string // names of volumes of ours
-	Images     []string // keys of the images that can be used (Image.Key)
-	Kept       []string // digests of programs that this household keeps
-	Unkept     []string // digests of programs that no household keeps or uses
+	Containers []Container
+	Strays     []Container // throw-away containers that somebody's end left behind, or that are at work now
+	Networks   []string    // names of networks of ours
+	Volumes    []string    // names of volumes of ours
+	Images     []string    // keys of the images that can be used (Image.Key)
+	Kept       []string    // digests of programs that this household keeps
+	Unkept     []string    // digests of programs that no household keeps or uses
 }
 
 // Running gives the server that runs, if one does.
-func (o Observed) Running() (Seen, bool) { return o.RunningOf(ServerKey) }
+func (o Observed) Running() (Container, bool) { return o.RunningOf(ServerKey) }
 
 // RunningOf gives the container of a service that runs, if one does.
-func (o Observed) RunningOf(key string) (Seen, bool) {
+func (o Observed) RunningOf(key string) (Container, bool) {
 	for _, c := range o.Containers {
 		if c.Running && c.Key == key {
 			return c, true
 		}
 	}
-	return Seen{}, false
+	return Container{}, false
 }
 
 // Current gives the server that the household has: the one that runs, or
 // else the last one made.
-func (o Observed) Current() (Seen, bool) { return o.CurrentOf(ServerKey) }
+func (o Observed) Current() (Container, bool) { return o.CurrentOf(ServerKey) }
 
 // CurrentOf gives the container that the household has of a service.
-func (o Observed) CurrentOf(key string) (Seen, bool) {
+func (o Observed) CurrentOf(key string) (Container, bool) {
 	if c, ok := o.RunningOf(key); ok {
 		return c, true
 	}
-	all := slices.DeleteFunc(slices.Clone(o.Containers), func(c Seen) bool { return c.Key != key })
+	all := slices.DeleteFunc(slices.Clone(o.Containers), func(c Container) bool { return c.Key != key })
 	if len(all) == 0 {
-		return Seen{}, false
+		return Container{}, false
 	}
-	return slices.MaxFunc(all, func(a, b Seen) int {
+	return slices.MaxFunc(all, func(a, b Container) int {
 		return cmp.Or(a.Started.Compare(b.Started), strings.Compare(a.ID, b.ID))
 	}), true
 }
@@ -153,8 +153,8 @@ func Compare(want Blueprint, have Observed, host Host) []Change {
 // pair is a service as it should be, with what there is of it.
 type pair struct {
 	want Service
-	ours *Seen  // made from this very service; nil where there is none
-	old  []Seen // made from others
+	ours *Container  // made from this very service; nil where there is none
+	old  []Container // made from others
 }
 
 // settled reports whether nothing is to be stopped or started for the service.
@@ -361,8 +361,8 @@ func (c *comparison) start(p pair, store bool) {
 }
 
 // unwanted gives the containers of services that the household no longer has.
-func (c *comparison) unwanted() []Seen {
-	return slices.DeleteFunc(slices.Clone(c.have.Containers), func(s Seen) bool {
+func (c *comparison) unwanted() []Container {
+	return slices.DeleteFunc(slices.Clone(c.have.Containers), func(s Container) bool {
 		_, wanted := c.want.Service(s.Key)
 		return wanted
 	})
@@ -372,7 +372,7 @@ func (c *comparison) unwanted() []Seen {
 // those that put another store in its place. The server does not run meanwhile.
 func (c *comparison) store(p pair) {
 	want := c.want
-	other := slices.ContainsFunc(p.old, func(s Seen) bool { return s.Service.Image != p.want.Image })
+	other := slices.ContainsFunc(p.old, func(s Container) bool { return s.Service.Image != p.want.Image })
 	met := p.ours != nil && p.ours.Running // it has the store already
 	if want.Backup != "" && c.host.StoreExists && !c.host.BackupExists && (other && !met || want.Store != "") {
 		why := "another program is about to use the store"

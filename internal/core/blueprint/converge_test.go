@@ -19,9 +19,9 @@ type sim struct {
 
 func (s *sim) carry(t *testing.T, c Change) {
 	drop := func(id string) {
-		s.have.Containers = slices.DeleteFunc(s.have.Containers, func(x Seen) bool { return x.ID == id })
+		s.have.Containers = slices.DeleteFunc(s.have.Containers, func(x Container) bool { return x.ID == id })
 	}
-	set := func(run bool, match func(Seen) bool) {
+	set := func(run bool, match func(Container) bool) {
 		for i := range s.have.Containers {
 			if match(s.have.Containers[i]) {
 				s.have.Containers[i].Running = run
@@ -53,10 +53,10 @@ func (s *sim) carry(t *testing.T, c Change) {
 			t.Fatalf("%s is made before its image is there", w.Key)
 		}
 		s.made++
-		s.have.Containers = append(s.have.Containers, Seen{ID: fmt.Sprint(s.made), Name: c.Target, Key: w.Key,
+		s.have.Containers = append(s.have.Containers, Container{ID: fmt.Sprint(s.made), Name: c.Target, Key: w.Key,
 			Digest: w.Digest(), Service: w})
 	case StopOld:
-		set(false, func(x Seen) bool { return x.ID == c.Target })
+		set(false, func(x Container) bool { return x.ID == c.Target })
 	case Start:
 		w, _ := s.bp.Service(c.Service)
 		for _, k := range w.After {
@@ -65,7 +65,7 @@ func (s *sim) carry(t *testing.T, c Change) {
 				t.Fatalf("%s is started before %s, which it waits for", w.Key, k)
 			}
 		}
-		set(true, func(x Seen) bool { return x.Name == c.Target })
+		set(true, func(x Container) bool { return x.Name == c.Target })
 	case RemoveOld:
 		drop(c.Target)
 	}

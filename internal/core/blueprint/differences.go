@@ -12,11 +12,11 @@ import (
 )
 
 // reasons says in a line why a service's container is made anew.
-func reasons(want Service, old []Seen) string {
+func reasons(want Service, old []Container) string {
 	if len(old) == 0 {
 		return "the household has none"
 	}
-	o := slices.MaxFunc(old, func(a, b Seen) int { return a.Started.Compare(b.Started) })
+	o := slices.MaxFunc(old, func(a, b Container) int { return a.Started.Compare(b.Started) })
 	d := Differences(o.Service, want)
 	if len(d) == 0 {
 		return "the household file or the program changed"

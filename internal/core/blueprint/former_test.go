@@ -57,9 +57,9 @@ func TestAnotherProgramMeetsTheStoreAfterABackup(t *testing.T) {
 	}
 	images, nets := []string{want.Server().Image.Program}, []string{want.Server().Network}
 	running := Observed{Images: images, Networks: nets,
-		Containers: []Seen{{ID: "1", Digest: old.Digest(), Service: old, Key: ServerKey, Running: true}}}
+		Containers: []Container{{ID: "1", Digest: old.Digest(), Service: old, Key: ServerKey, Running: true}}}
 	met := Observed{Images: images, Networks: nets,
-		Containers: []Seen{running.Containers[0],
+		Containers: []Container{running.Containers[0],
 			{ID: "2", Digest: want.Server().Digest(), Service: want.Server(), Key: ServerKey, Running: true}}}
 	if got := order(running, host); got != "stop-old take-backup start" {
 		t.Errorf("an upgrade: %s", got)

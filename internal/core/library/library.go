@@ -42,18 +42,18 @@ var Sorts = []Sort{Unreadable, Unclear, SameContent, SameTitle, Unmatched, NoDes
 
 // File is a file as far as it matters here.
 type File struct {
-	Title   int64
-	Name    string // of the title
-	Year    int
-	By      string
-	Shelf   string
-	Kind    household.Kind
-	Path    string // on the host
-	Content naming.Content
-	Size    int64
-	Print   string // fingerprint; empty where it was not read
-	Problem string
-	Note    string // how its name was read, where that was unclear
+	Title       int64
+	Name        string // of the title
+	Year        int
+	By          string
+	Shelf       string
+	Kind        household.Kind
+	Path        string // on the host
+	Content     naming.Content
+	Size        int64
+	Fingerprint string // fingerprint; empty where it was not read
+	Problem     string
+	Note        string // how its name was read, where that was unclear
 
 	Season, Episode, Last, Disc, Piece int
 	Part, Date, Edition, Extra         string
@@ -65,8 +65,8 @@ type File struct {
 	Unmatched bool // the lookup found several that it could be
 }
 
-// Problem is one thing that somebody should see to.
-type Problem struct {
+// Issue is one thing that somebody should see to.
+type Issue struct {
 	Sort  Sort   `json:"sort"`
 	Shelf string `json:"shelf"`
 	Title string `json:"title"`
@@ -76,8 +76,8 @@ type Problem struct {
 
 // Arrange puts problems in the order in which somebody sees to them: by sort, shelf and
 // path.
-func Arrange(list []Problem) {
-	slices.SortStableFunc(list, func(a, b Problem) int {
+func Arrange(list []Issue) {
+	slices.SortStableFunc(list, func(a, b Issue) int {
 		return cmp.Or(cmp.Compare(slices.Index(Sorts, a.Sort), slices.Index(Sorts, b.Sort)),
 			cmp.Compare(a.Shelf, b.Shelf), cmp.Compare(a.Path, b.Path))
 	})
@@ -124,13 +124,13 @@ func twice(sums []uint64) map[uint64]bool {
 // Problems finds what is wrong, in the order of the files, which it goes through twice: the
 // first time it notes a sum for each, so that of a million files only those are kept in
 // memory that are like another. language is the household's (BCP 47).
-func Problems(files iter.Seq[File], language string) iter.Seq[Problem] {
-	return func(yield func(Problem) bool) {
+func Problems(files iter.Seq[File], language string) iter.Seq[Issue] {
+	return func(yield func(Issue) bool) {
 		seed := maphash.MakeSeed()
 		var contents, places []uint64
 		for f := range files {
-			if f.Print != "" {
-				contents = append(contents, maphash.Comparable(seed, content{f.Size, f.Print}))
+			if f.Fingerprint != "" {
+				contents = append(contents, maphash.Comparable(seed, content{f.Size, f.Fingerprint}))
 			}
 			if k, ok := placeOf(f); ok {
 				places = append(places, maphash.Comparable(seed, k))
@@ -138,7 +138,7 @@ func Problems(files iter.Seq[File], language string) iter.Seq[Problem] {
 		}
 		l := looker{seed: seed, language: language, contents: twice(contents), places: twice(places),
 			twins: map[content]string{}, same: map[place]string{}, titles: map[int64]bool{}, more: true}
-		l.yield = func(p Problem) {
+		l.yield = func(p Issue) {
 			l.more = l.more && yield(p)
 		}
 		for f := range files {
@@ -156,13 +156,13 @@ type looker struct {
 	twins            map[content]string
 	same             map[place]string
 	titles           map[int64]bool // seen
-	yield            func(Problem)
+	yield            func(Issue)
 	more             bool
 }
 
 func (l *looker) look(f File) {
 	add := func(s Sort, f File, format string, args ...any) {
-		l.yield(Problem{s, f.Shelf, shown(f), f.Path, fmt.Sprintf(format, args...)})
+		l.yield(Issue{s, f.Shelf, shown(f), f.Path, fmt.Sprintf(format, args...)})
 	}
 	spoken := l.language
 	if f.Problem != "" {
@@ -171,7 +171,7 @@ func (l *looker) look(f File) {
 	if f.Note != "" {
 		add(Unclear, f, "%s", f.Note)
 	}
-	if k := (content{f.Size, f.Print}); f.Print != "" && l.contents[maphash.Comparable(l.seed, k)] {
+	if k := (content{f.Size, f.Fingerprint}); f.Fingerprint != "" && l.contents[maphash.Comparable(l.seed, k)] {
 		if first, ok := l.twins[k]; ok {
 			add(SameContent, f, "it has the size and the beginning of %s", first)
 		} else {

@@ -11,34 +11,34 @@ import (
 
 func TestProblems(t *testing.T) {
 	kite := File{Title: 1, Name: "Copper Kite", Year: 2003, Shelf: "films", Kind: household.Films, Path: "/f/kite.mkv",
-		Content: naming.Video, Size: 10, Print: "k", Described: true, Pictured: true,
+		Content: naming.Video, Size: 10, Fingerprint: "k", Described: true, Pictured: true,
 		Beside: []naming.Beside{{Sort: naming.Subtitles, Language: "lv"}}}
 	with := func(f File, do func(*File)) File { f.Beside = slices.Clone(f.Beside); do(&f); return f }
 	english := media.Info{Tracks: []media.Track{{Kind: media.Audio, Language: "eng"}}}
 	episode := File{Title: 2, Name: "The Night Bakery", Shelf: "series", Kind: household.Series, Path: "/s/1",
-		Content: naming.Video, Size: 11, Print: "e", Season: 1, Episode: 1, Described: true, Pictured: true,
+		Content: naming.Video, Size: 11, Fingerprint: "e", Season: 1, Episode: 1, Described: true, Pictured: true,
 		Media: media.Info{Tracks: []media.Track{{Kind: media.Subtitle, Language: "lav"}}}}
 	for name, c := range map[string]struct {
 		files []File
 		want  []Sort
 	}{
 		"nothing": {[]File{kite, episode}, nil},
-		"unreadable": {[]File{with(kite, func(f *File) { f.Problem, f.Print = "broken", "" })},
+		"unreadable": {[]File{with(kite, func(f *File) { f.Problem, f.Fingerprint = "broken", "" })},
 			[]Sort{Unreadable}},
 		"unclear": {[]File{with(kite, func(f *File) { f.Note = "no year" })}, []Sort{Unclear}},
 		"same content": {[]File{kite, with(kite, func(f *File) { f.Title, f.Path = 9, "/f/copy" })},
 			[]Sort{SameContent}},
-		"same title": {[]File{kite, with(kite, func(f *File) { f.Print, f.Path = "other", "/f/2" })},
+		"same title": {[]File{kite, with(kite, func(f *File) { f.Fingerprint, f.Path = "other", "/f/2" })},
 			[]Sort{SameTitle}},
 		"two editions": {[]File{kite,
-			with(kite, func(f *File) { f.Print, f.Edition = "other", "final cut" })}, nil},
+			with(kite, func(f *File) { f.Fingerprint, f.Edition = "other", "final cut" })}, nil},
 		"two pieces": {[]File{with(kite, func(f *File) { f.Piece = 1 }),
-			with(kite, func(f *File) { f.Print, f.Piece = "other", 2 })}, nil},
+			with(kite, func(f *File) { f.Fingerprint, f.Piece = "other", 2 })}, nil},
 		"a trailer": {[]File{kite,
-			with(kite, func(f *File) { f.Print, f.Extra, f.Beside = "other", "trailer", nil })}, nil},
-		"two episodes": {[]File{episode, with(episode, func(f *File) { f.Print, f.Episode = "e2", 2 })},
+			with(kite, func(f *File) { f.Fingerprint, f.Extra, f.Beside = "other", "trailer", nil })}, nil},
+		"two episodes": {[]File{episode, with(episode, func(f *File) { f.Fingerprint, f.Episode = "e2", 2 })},
 			nil},
-		"the same episode": {[]File{episode, with(episode, func(f *File) { f.Print = "e2" })},
+		"the same episode": {[]File{episode, with(episode, func(f *File) { f.Fingerprint = "e2" })},
 			[]Sort{SameTitle}},
 		"no subtitles": {[]File{with(kite, func(f *File) { f.Beside = nil })}, []Sort{NoSubtitles}},
 		"subtitles of another": {[]File{with(kite, func(f *File) { f.Beside[0].Language = "et" })},
@@ -51,9 +51,9 @@ func TestProblems(t *testing.T) {
 		"no description or picture": {[]File{with(kite, func(f *File) { f.Described, f.Pictured = false, false })},
 			[]Sort{NoDescription, NoPicture}},
 		"once a title": {[]File{with(episode, func(f *File) { f.Described = false }),
-			with(episode, func(f *File) { f.Described, f.Print, f.Episode = false, "e2", 2 })}, []Sort{NoDescription}},
+			with(episode, func(f *File) { f.Described, f.Fingerprint, f.Episode = false, "e2", 2 })}, []Sort{NoDescription}},
 		"several that it could be": {[]File{with(kite, func(f *File) { f.Unmatched = true })}, []Sort{Unmatched}},
-		"photos want none of that": {[]File{{Title: 3, Kind: household.Photos, Content: naming.Picture, Print: "p"}},
+		"photos want none of that": {[]File{{Title: 3, Kind: household.Photos, Content: naming.Picture, Fingerprint: "p"}},
 			nil},
 	} {
 		var got []Sort

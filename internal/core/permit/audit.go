@@ -51,7 +51,7 @@ type Mounter interface {
 type Need struct {
 	Write     bool   // create and remove files in every folder
 	Ancestors bool   // the folders above count too (no container around the server)
-	Each      bool   // every failing path is a problem of its own, not grouped
+	Each      bool   // every path that cannot be used is listed by itself, not grouped
 	Confined  bool   // SELinux confines the container: labels count
 	Aside     string // the name of folders that are left out, wherever they lie; empty for none
 	Workers   int    // how many folders are walked at once; 0 stands for 1
@@ -88,8 +88,8 @@ const (
 	CauseUnknown  = "not looked"      // the tool itself may not look there
 )
 
-// Problem is a cause with all paths that it keeps from being used.
-type Problem struct {
+// Obstacle is a cause with all paths that it keeps from being used.
+type Obstacle struct {
 	Path      string `json:"path"` // the first such path; for CauseWay the folder in the way
 	Kind      string `json:"kind"` // file or folder
 	Need      string `json:"need"` // read, list or write
@@ -147,7 +147,7 @@ type Report struct {
 	// Paths that fail by themselves; what lies behind a closed folder is not counted.
 	Failing   int        `json:"failing"`
 	First     []Finding  `json:"first"` // the first few of them
-	Problems  []Problem  `json:"problems"`
+	Problems  []Obstacle `json:"problems"`
 	Exposures []Exposure `json:"exposures"`
 	Later     Later      `json:"later"`
 	Mounts    []Mount    `json:"mounts,omitempty"` // the mounts that were met
@@ -167,7 +167,7 @@ var umasks = [3]uint16{0o022, 0o027, 0o077}
 // on the order in which the tree lists. The error is for root only: it does not
 // exist, or is no folder.
 func Audit(tree Tree, root string, id Identity, need Need) (Report, error) {
-	empty := Report{Folder: root, First: []Finding{}, Problems: []Problem{}, Exposures: []Exposure{}}
+	empty := Report{Folder: root, First: []Finding{}, Problems: []Obstacle{}, Exposures: []Exposure{}}
 	it, err := tree.Item(root)
 	if err != nil {
 		return empty, err
@@ -179,7 +179,7 @@ func Audit(tree Tree, root string, id Identity, need Need) (Report, error) {
 	c.more.L = &c.lock
 	workers := make([]*worker, max(1, need.Workers))
 	for i := range workers {
-		workers[i] = &worker{walk: c, groups: map[groupKey]*Problem{}, exposed: map[Exposure]*Exposure{}}
+		workers[i] = &worker{walk: c, groups: map[groupKey]*Obstacle{}, exposed: map[Exposure]*Exposure{}}
 	}
 	start := frame{path: root, it: it, mount: c.mount(root)}
 	if need.Ancestors {
@@ -226,8 +226,8 @@ type worker struct {
 	readable, listable, writable int
 	failing, acls                int
 	first                        []Finding
-	each                         []Problem
-	groups                       map[groupKey]*Problem
+	each                         []Obstacle
+	groups                       map[groupKey]*Obstacle
 	exposed                      map[Exposure]*Exposure
 	later                        [len(umasks)]Later
 	looks                        [len(umasks)]int // how many files look as if made under it
@@ -304,7 +304,7 @@ func (h *worker) fail(p, need string, it Item, r *ruling) *groupKey {
 		kind = "folder"
 	}
 	h.tell(Finding{Path: p, Kind: kind, Need: need, Cause: r.detail, Unsure: r.cause == CauseUnknown, kind: r.cause})
-	return h.note(Problem{
+	return h.note(Obstacle{
 		Path: p, Kind: kind, Need: need, Cause: r.cause, DecidedBy: r.by, Count: 1, Detail: r.detail, Class: r.class,
 		Mode: it.Attrs.Mode, UID: it.Attrs.UID, GID: it.Attrs.GID, ACL: len(it.Attrs.ACL) > 0, Point: r.point,
 	})
@@ -330,7 +330,7 @@ func (h *worker) tell(f Finding) {
 }
 
 // note adds a problem to those of the same cause, and gives their key.
-func (h *worker) note(pr Problem) *groupKey {
+func (h *worker) note(pr Obstacle) *groupKey {
 	k := groupKey{kind: pr.Kind, need: pr.Need, cause: pr.Cause, by: pr.DecidedBy, class: pr.Class, mode: pr.Mode,
 		uid: pr.UID, gid: pr.GID, point: pr.Point}
 	if pr.Cause == CauseUnknown {
@@ -357,7 +357,7 @@ func (h *worker) note(pr Problem) *groupKey {
 }
 
 // join adds a problem to one of the same cause.
-func join(to *Problem, pr Problem) {
+func join(to *Obstacle, pr Obstacle) {
 	to.Count += pr.Count
 	to.Folders += pr.Folders
 	to.ACL = to.ACL || pr.ACL
@@ -524,7 +524,7 @@ func (h *worker) behind(p, kind, need string, way *groupKey) {
 	have, ok := h.groups[*way]
 	if !ok {
 		// Another worker met the closed folder.
-		have = &Problem{Kind: way.kind, Need: way.need, Cause: way.cause, DecidedBy: way.by, Class: way.class,
+		have = &Obstacle{Kind: way.kind, Need: way.need, Cause: way.cause, DecidedBy: way.by, Class: way.class,
 			Mode: way.mode, UID: way.uid, GID: way.gid, Point: way.point}
 		h.groups[*way] = have
 	}
@@ -533,7 +533,7 @@ func (h *worker) behind(p, kind, need string, way *groupKey) {
 		have.Folders++
 	}
 	if h.need.Each {
-		h.each = append(h.each, Problem{Path: p, Kind: kind, Need: need, Cause: way.cause, DecidedBy: way.by, Count: 1,
+		h.each = append(h.each, Obstacle{Path: p, Kind: kind, Need: need, Cause: way.cause, DecidedBy: way.by, Count: 1,
 			Detail: "behind a closed folder"})
 	}
 }
@@ -674,11 +674,11 @@ func before(folder, name, p string) bool {
 
 // report puts together what the workers have found.
 func (c *walk) report(r Report, workers []*worker) Report {
-	groups := map[groupKey]*Problem{}
+	groups := map[groupKey]*Obstacle{}
 	exposed := map[Exposure]*Exposure{}
 	var looks [len(umasks)]int
 	var later [len(umasks)]Later
-	var each []Problem
+	var each []Obstacle
 	for _, h := range workers {
 		h.count(&r)
 		each = append(each, h.each...)
@@ -705,7 +705,7 @@ func (c *walk) report(r Report, workers []*worker) Report {
 			r.Problems = append(r.Problems, *pr)
 		}
 	}
-	slices.SortFunc(r.Problems, func(a, b Problem) int {
+	slices.SortFunc(r.Problems, func(a, b Obstacle) int {
 		return cmp.Or(strings.Compare(a.Path, b.Path), strings.Compare(a.Need+a.DecidedBy, b.Need+b.DecidedBy))
 	})
 	for _, e := range exposed {
@@ -741,7 +741,7 @@ func (h *worker) count(r *Report) {
 }
 
 // joinGroups joins a worker's problems with those of the same cause.
-func (h *worker) joinGroups(groups map[groupKey]*Problem) {
+func (h *worker) joinGroups(groups map[groupKey]*Obstacle) {
 	for k, pr := range h.groups {
 		have, ok := groups[k]
 		switch {

@@ -533,7 +533,7 @@ func foreseen(tree Tree, r Report, id Identity, need Need) []Remedy {
 }
 
 // byHand gives the remedy for what lies with mounts and labels.
-func byHand(pr Problem, r Report, who Who, need Need) Remedy {
+func byHand(pr Obstacle, r Report, who Who, need Need) Remedy {
 	m := Remedy{ByHand: true, Reaches: pr.Count}
 	switch pr.Cause {
 	case CauseReadOnly:

@@ -35,7 +35,7 @@ func (e *Engine) Observe(ctx context.Context, id string) (blueprint.Observed, er
 		if err != nil {
 			return out, wrap(err)
 		}
-		seen := blueprint.Seen{ID: c.ID, Name: strings.TrimPrefix(in.Container.Name, "/"),
+		seen := blueprint.Container{ID: c.ID, Name: strings.TrimPrefix(in.Container.Name, "/"),
 			Key: blueprint.KeyOf(c.Labels), Restarts: in.Container.RestartCount}
 		if spec, ok := blueprint.FromLabels(c.Labels); ok {
 			seen.Service, seen.Digest = spec, spec.Digest()

@@ -239,13 +239,13 @@ func (m *Memory) Create(_ context.Context, s blueprint.Service) (string, error) 
 	m.made++
 	id := fmt.Sprint("c", m.made)
 	m.have.Containers = append(m.have.Containers,
-		blueprint.Seen{ID: id, Name: s.EngineName(), Key: s.Key, Digest: s.Digest(),
+		blueprint.Container{ID: id, Name: s.EngineName(), Key: s.Key, Digest: s.Digest(),
 			Service: s})
 	return id, nil
 }
 
 // at finds a container; the lock is held.
-func (m *Memory) at(id string) (*blueprint.Seen, error) {
+func (m *Memory) at(id string) (*blueprint.Container, error) {
 	for i := range m.have.Containers {
 		if m.have.Containers[i].ID == id {
 			return &m.have.Containers[i], nil
@@ -278,7 +278,7 @@ func (m *Memory) Start(_ context.Context, id string) error {
 	return m.serve(c)
 }
 
-func (m *Memory) serve(c *blueprint.Seen) error {
+func (m *Memory) serve(c *blueprint.Container) error {
 	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", c.Service.Port()))
 	if err != nil {
 		return err
@@ -346,7 +346,7 @@ func (m *Memory) Remove(_ context.Context, id string) error {
 	if m.bent("keeps containers") {
 		return nil
 	}
-	m.have.Containers = slices.DeleteFunc(m.have.Containers, func(s blueprint.Seen) bool { return s.ID == id })
+	m.have.Containers = slices.DeleteFunc(m.have.Containers, func(s blueprint.Container) bool { return s.ID == id })
 	return nil
 }
 
@@ -354,7 +354,7 @@ func (m *Memory) Remove(_ context.Context, id string) error {
 func (m *Memory) Run(ctx context.Context, s blueprint.Service, command []string, out io.Writer) (int, error) {
 	if m.bent("leaves what it ran") {
 		m.mu.Lock()
-		m.have.Containers = append(m.have.Containers, blueprint.Seen{ID: "left", Service: s, Key: "once"})
+		m.have.Containers = append(m.have.Containers, blueprint.Container{ID: "left", Service: s, Key: "once"})
 		m.mu.Unlock()
 	}
 	switch command[0] {

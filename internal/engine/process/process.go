@@ -200,7 +200,7 @@ func (e *Engine) Observe(_ context.Context, id string) (blueprint.Observed, erro
 		return out, err
 	}
 	for _, n := range names {
-		seen := blueprint.Seen{ID: id + "/" + n, Name: n, Key: blueprint.ServerKey}
+		seen := blueprint.Container{ID: id + "/" + n, Name: n, Key: blueprint.ServerKey}
 		d, err := e.server(seen.ID)
 		if errors.Is(err, engine.ErrNotFound) {
 			continue

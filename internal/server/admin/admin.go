@@ -244,7 +244,7 @@ func (s *Admin) problems(w http.ResponseWriter, r *http.Request) {
 				return err
 			}
 			for _, f := range closed {
-				if !yield(library.Problem{Sort: library.Unreadable, Shelf: sh.Name, Path: path.Join(f.Root, f.Path),
+				if !yield(library.Issue{Sort: library.Unreadable, Shelf: sh.Name, Path: path.Join(f.Root, f.Path),
 					Says: f.Problem}) {
 					return nil
 				}

@@ -85,7 +85,7 @@ func (s *API) apiShelves(r *http.Request) (any, error) {
 	out := []apiShelf{}
 	for _, sh := range list {
 		out = append(out, apiShelf{Name: sh.Name, Kind: sh.Kind, Titles: sh.Titles, Files: sh.Files,
-			Duration: sh.Duration, Size: sh.Size, Away: len(sh.Away) > 0})
+			Duration: sh.Duration, Size: sh.Size, Unplugged: len(sh.Unplugged) > 0})
 	}
 	return out, nil
 }

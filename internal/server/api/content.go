@@ -17,12 +17,12 @@ import (
 func (s *API) unsent(w http.ResponseWriter, f store.File, err error) {
 	why := f.Problem
 	if why == "" {
-		why = "it is away, or may not be read"
+		why = "it is unplugged, or may not be read"
 	}
 	s.Log.Error("a file cannot be sent", "shelf", f.Shelf, "file", f.Path, "why", err)
-	var away *live.AwayError
+	var away *live.UnpluggedError
 	if errors.As(err, &away) || errors.Is(err, machine.ErrSilent) {
-		live.Fail(w, &live.StatusError{Problem: &problem.Problem{What: "the shelf is away", Where: f.Shelf,
+		live.Fail(w, &live.StatusError{Problem: &problem.Problem{What: "the shelf is unplugged", Where: f.Shelf,
 			Why: "the disk or the network behind it does not answer, or is not there",
 			Fix: "try again later; the household's administrator sees more with cozyshelf shelf list"},
 			Status: http.StatusServiceUnavailable, Wait: time.Minute})

@@ -24,13 +24,13 @@ type (
 		Member  string    `json:"member"`
 	}
 	apiShelf struct {
-		Name     string         `json:"name"`
-		Kind     household.Kind `json:"kind"`
-		Titles   int            `json:"titles"`
-		Files    int            `json:"files"`
-		Duration float64        `json:"duration"`
-		Size     int64          `json:"size"`
-		Away     bool           `json:"away"`
+		Name      string         `json:"name"`
+		Kind      household.Kind `json:"kind"`
+		Titles    int            `json:"titles"`
+		Files     int            `json:"files"`
+		Duration  float64        `json:"duration"`
+		Size      int64          `json:"size"`
+		Unplugged bool           `json:"unplugged"`
 	}
 	// A title as a list has it.
 	apiTitle struct {

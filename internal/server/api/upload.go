@@ -125,7 +125,7 @@ func (s *API) beginUpload(w http.ResponseWriter, r *http.Request, sh blueprint.S
 	}
 	folder := sh.Folders[0]
 	if why := s.Presence.Why(folder); why != "" {
-		return &live.StatusError{Problem: &problem.Problem{What: "the shelf's folder is away", Why: why,
+		return &live.StatusError{Problem: &problem.Problem{What: "the shelf's folder is unplugged", Why: why,
 			Fix: "try again when it is back"}, Status: http.StatusServiceUnavailable, Wait: 0}
 	}
 	var j *intake.Job

@@ -81,8 +81,8 @@ func (s *Server) Follow(ctx context.Context, sh blueprint.SettingsShelf) {
 					due.put(part)
 					again = time.After(writeQuiet)
 				}
-				if part != nil && len(r.Away) > 0 {
-					stir("", nil) // the whole shelf tells what is away
+				if part != nil && len(r.Unplugged) > 0 {
+					stir("", nil) // the whole shelf tells what is unplugged
 				}
 			}
 		}

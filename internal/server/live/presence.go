@@ -22,20 +22,20 @@ const (
 // answer is asked no second time before it has answered, so that nothing piles
 // up behind it.
 type presence struct {
-	mu     sync.Mutex
-	asking map[string]bool   // folders inside that still owe an answer
-	away   map[string]string // folder inside to why; no entry where it is there
+	mu        sync.Mutex
+	asking    map[string]bool   // folders inside that still owe an answer
+	unplugged map[string]string // folder inside to why; no entry where it is there
 }
 
-// look asks a folder, and gives why it is away, or nothing.
+// look asks a folder, and gives why it is unplugged, or nothing.
 func (p *presence) look(folder string) string {
 	p.mu.Lock()
 	if p.asking == nil {
-		p.asking, p.away = map[string]bool{}, map[string]string{}
+		p.asking, p.unplugged = map[string]bool{}, map[string]string{}
 	}
 	if p.asking[folder] {
 		defer p.mu.Unlock()
-		return p.away[folder]
+		return p.unplugged[folder]
 	}
 	p.asking[folder] = true
 	p.mu.Unlock()
@@ -57,15 +57,15 @@ func (p *presence) look(folder string) string {
 		if p.asking[folder] {
 			p.note(folder, machine.ErrSilent.Error())
 		}
-		return p.away[folder]
+		return p.unplugged[folder]
 	}
 }
 
 func (p *presence) note(folder, why string) {
 	if why == "" {
-		delete(p.away, folder)
+		delete(p.unplugged, folder)
 	} else {
-		p.away[folder] = why
+		p.unplugged[folder] = why
 	}
 }
 
@@ -73,7 +73,7 @@ func (p *presence) note(folder, why string) {
 func (p *presence) Why(folder string) string {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	return p.away[folder]
+	return p.unplugged[folder]
 }
 
 // Watch looks at all folders now and then, and whenever something is mounted or
@@ -169,21 +169,21 @@ func (s *Server) mountedSince(shelf, folder string) (changed bool) {
 	return changed
 }
 
-// awayNow puts together what the last scan found away and what is away now.
-func (s *Server) awayNow(shelf string) []scan.Away {
-	out := []scan.Away{}
+// unpluggedNow puts together what the last scan found unplugged and what is unplugged now.
+func (s *Server) unpluggedNow(shelf string) []scan.Unplugged {
+	out := []scan.Unplugged{}
 	for _, sh := range s.Settings.Shelves {
 		if sh.Name != shelf {
 			continue
 		}
 		for i, f := range sh.Folders {
 			if why := s.Presence.Why(f); why != "" {
-				out = append(out, scan.Away{Folder: sh.Shown[i], Why: why})
+				out = append(out, scan.Unplugged{Folder: sh.Shown[i], Why: why})
 			}
 		}
 	}
 	s.shelf(shelf, func(st *shelfState) {
-		for _, a := range st.away {
+		for _, a := range st.unplugged {
 			known := false
 			for _, o := range out {
 				known = known || o.Folder == a.Folder

@@ -50,7 +50,7 @@ func (s *Server) Quiet(ctx context.Context) {
 }
 
 // quietWork does one sort of work for all files for which it is due, while the hours last.
-// A file that is away, or cannot be noted, is passed over until the next time.
+// A file that is unplugged, or cannot be noted, is passed over until the next time.
 func (s *Server) quietWork(ctx context.Context, hours household.Hours, tools ffmpeg.Tools, work string) {
 	done, failed := 0, 0
 	defer func() {
@@ -90,7 +90,7 @@ func (s *Server) quietWork(ctx context.Context, hours household.Hours, tools ffm
 		} else {
 			done++
 		}
-		if err := s.Store.Find(ctx, f, v); err != nil && ctx.Err() == nil {
+		if err := s.Store.SetFinding(ctx, f, v); err != nil && ctx.Err() == nil {
 			s.Log.Error("what was found out could not be kept", "work", work, "why", err)
 		}
 	}

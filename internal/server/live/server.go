@@ -81,16 +81,16 @@ type Server struct {
 }
 
 type shelfState struct {
-	work     sync.Mutex // one scan at a time
-	scanning bool
-	progress control.Progress // of the scan that is running
-	scanned  time.Time
-	away     []scan.Away
-	mounts   map[string]string // folder inside to what was mounted there when it was last scanned
-	err      string
-	figures  *store.ShelfFigures // as they were counted last; nil while they were not
-	counted  time.Time
-	counting bool
+	work      sync.Mutex // one scan at a time
+	scanning  bool
+	progress  control.Progress // of the scan that is running
+	scanned   time.Time
+	unplugged []scan.Unplugged
+	mounts    map[string]string // folder inside to what was mounted there when it was last scanned
+	err       string
+	figures   *store.ShelfFigures // as they were counted last; nil while they were not
+	counted   time.Time
+	counting  bool
 }
 
 // ReadSettings reads the settings file that a deployment wrote.
@@ -245,7 +245,7 @@ func (s *Server) Scan(ctx context.Context, name string, o scan.Options) ([]scan.
 			return out, fmt.Errorf("scanning shelf %s: %w", sh.Name, err)
 		}
 		s.Events.Tell(event.Scanned{Shelf: sh.Name, Files: r.Files, New: r.New, Changed: r.Changed, Gone: r.Gone,
-			Failing: r.Failing, Seconds: r.Seconds})
+			Failing: r.Unreadable, Seconds: r.Seconds})
 		out = append(out, r)
 	}
 	select {
@@ -262,7 +262,7 @@ func (s *Server) scanShelf(ctx context.Context, sh blueprint.SettingsShelf, o sc
 	s.shelf(sh.Name, func(st *shelfState) {
 		st.scanning, st.progress = true, control.Progress{}
 		if o.Only != nil {
-			return // it does not tell what is away elsewhere
+			return // it does not tell what is unplugged elsewhere
 		}
 		st.mounts = map[string]string{}
 		for _, f := range sh.Folders {
@@ -274,14 +274,14 @@ func (s *Server) scanShelf(ctx context.Context, sh blueprint.SettingsShelf, o sc
 	}
 	o.Presence, o.Inside, o.Log, o.Suspects, o.Zone = s.Presence.look, s.inside, s.Log, s.Suspects, s.Zone
 	r, err := scan.Shelf(ctx, s.Store, sh, o)
-	if r.New+r.Changed+r.Moved+r.Gone+r.Failing > 0 || err != nil {
+	if r.New+r.Changed+r.Moved+r.Gone+r.Unreadable > 0 || err != nil {
 		if _, cerr := s.count(ctx, sh.Name); cerr != nil && err == nil && ctx.Err() == nil {
 			err = cerr
 		}
 	}
 	s.shelf(sh.Name, func(st *shelfState) {
 		if st.scanning, st.err = false, ""; o.Only == nil {
-			st.away = r.Away
+			st.unplugged = r.Unplugged
 		}
 		if err != nil {
 			st.err = err.Error()
@@ -345,10 +345,10 @@ func (s *Server) shelf(name string, do func(*shelfState)) {
 	do(s.Shelves[name])
 }
 
-// AwayError says that a folder of a shelf is not there now.
-type AwayError struct{ folder, why string }
+// UnpluggedError says that a folder of a shelf is not there now.
+type UnpluggedError struct{ folder, why string }
 
-func (e *AwayError) Error() string { return e.folder + " is away: " + e.why }
+func (e *UnpluggedError) Error() string { return e.folder + " is unplugged: " + e.why }
 
 // Find opens a file of a shelf, never outside the shelf's folder.
 func (s *Server) Find(f store.File) (*os.File, error) {
@@ -363,7 +363,7 @@ func (s *Server) Find(f store.File) (*os.File, error) {
 			// A folder that does not answer keeps nobody waiting, and one that is
 			// known not to is not asked.
 			if why := s.Presence.Why(sh.Folders[i]); why != "" {
-				return nil, &AwayError{folder: sh.Shown[i], why: why}
+				return nil, &UnpluggedError{folder: sh.Shown[i], why: why}
 			}
 			return machine.Patiently(func() (*os.File, error) {
 				root, err := os.OpenRoot(sh.Folders[i])

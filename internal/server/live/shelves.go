@@ -28,7 +28,7 @@ func (s *Server) ShelfList(ctx context.Context) ([]control.Shelf, error) {
 			return nil, err
 		}
 		c := control.Shelf{Name: sh.Name, Kind: sh.Kind, Access: sh.Access, Folders: sh.Shown,
-			Away: s.awayNow(sh.Name), Figures: control.Figures(figures)}
+			Unplugged: s.unpluggedNow(sh.Name), Figures: control.Figures(figures)}
 		for i, folder := range sh.Folders {
 			below, err := machine.MountsBelow(folder) // asks the kernel, and not the disk
 			if err != nil {

@@ -260,12 +260,12 @@ func (s *Web) pageSignOut(w http.ResponseWriter, r *http.Request) error {
 
 // board is a shelf as it is shown.
 type board struct {
-	Name, Count    string
-	Kind           household.Kind
-	Titles         []title
-	Away, Scanning bool
-	Before, Next   *store.Place // where the pages before and after begin
-	Initials       []string     // of a shelf of several pages
+	Name, Count         string
+	Kind                household.Kind
+	Titles              []title
+	Unplugged, Scanning bool
+	Before, Next        *store.Place // where the pages before and after begin
+	Initials            []string     // of a shelf of several pages
 }
 
 // onPage is how many titles of a shelf a page shows.
@@ -281,7 +281,7 @@ func (s *Web) boards(r *http.Request, only string, at store.Place, back bool, li
 		if only != "" && sh.Name != only {
 			continue
 		}
-		b := board{Name: sh.Name, Kind: sh.Kind, Away: len(sh.Away) > 0, Scanning: sh.Scanning}
+		b := board{Name: sh.Name, Kind: sh.Kind, Unplugged: len(sh.Unplugged) > 0, Scanning: sh.Scanning}
 		page, err := s.Store.TitlePage(r.Context(),
 			store.Wanted{Shelf: sh.Name, At: at, Back: back, Limit: limit, Usable: !live.SeesAll(r)})
 		if err != nil {

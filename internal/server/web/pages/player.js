@@ -44,7 +44,7 @@
     try {
       const answer = await fetch(player.src, { method: "HEAD" });
       if (answer.status === 401) return location.reload();
-      if (answer.status === 503) return "its shelf is away: the disk or the network behind it is not there. Try again later.";
+      if (answer.status === 503) return "its shelf is unplugged: the disk or the network behind it is not there. Try again later.";
       if (answer.status === 404) return "the server cannot read the file any more. The administrator can find out why.";
       if (!answer.ok) return "the server cannot send it now. Try again later.";
     } catch {

@@ -14,9 +14,9 @@ import (
 	"cozyshelf/internal/store"
 )
 
-func (s *scanner) away(shown, why string) {
-	s.report.Away = append(s.report.Away, Away{shown, why})
-	s.log.Warn("a folder of a shelf is away; what was known is kept", "shelf", s.shelf.Name, "folder", shown, "why",
+func (s *scanner) unplugged(shown, why string) {
+	s.report.Unplugged = append(s.report.Unplugged, Unplugged{shown, why})
+	s.log.Warn("a folder of a shelf is unplugged; what was known is kept", "shelf", s.shelf.Name, "folder", shown, "why",
 		why)
 }
 
@@ -55,7 +55,7 @@ func (s *scanner) mounts(ctx context.Context, inside, shown string, before []str
 		gone, err := machine.Patiently(func() (bool, error) { return s.bare(ctx, inside, shown, rel) })
 		if gone || errors.Is(err, fs.ErrNotExist) {
 			s.missing = append(s.missing, rel)
-			s.away(path.Join(shown, rel),
+			s.unplugged(path.Join(shown, rel),
 				"what was mounted there is not mounted now; if it is gone for good: cozyshelf shelf scan "+
 					s.shelf.Name+" --emptied")
 			now = append(now, rel)
