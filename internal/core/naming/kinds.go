@@ -3,7 +3,6 @@ package naming
 import (
 	"cmp"
 	"fmt"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -138,53 +137,53 @@ const (
 )
 
 var (
-	seasonName = regexp.MustCompile(`(?i)^(?:` + seasonWords + `)\s*([0-9]{1,3}|` + numerals +
+	seasonName = newPattern(`(?i)^(?:` + seasonWords + `)\s*([0-9]{1,3}|` + numerals +
 		`)(?:\s*[-–(\[].*)?$|^s([0-9]{1,2})(?:\s*[-–(\[].*)?$`)
 	// Show S02, Show S02 1080p, Show - Season 2
-	seasonEnd = regexp.MustCompile(`(?i)^(.*\S)\s+(?:-\s+)?\(?(?:(?:` + seasonWords +
+	seasonEnd = newPattern(`(?i)^(.*\S)\s+(?:-\s+)?\(?(?:(?:` + seasonWords +
 		`)\s*([0-9]{1,3})|s([0-9]{1,2}))\)?(?:\s+(.*))?$`)
-	specials = regexp.MustCompile(`(?i)^(?:specials?|season\s*0+)$`)
+	specials = newPattern(`(?i)^(?:specials?|season\s*0+)$`)
 
 	// S01E02, S01E02E03, S01E02-E03, S01E02-03, s1.e2
-	episodeIn = regexp.MustCompile(`(?i)(?:^|[\s._\-\[(])s([0-9]{1,3})[\s._-]?e([0-9]{1,4})` +
+	episodeIn = newPattern(`(?i)(?:^|[\s._\-\[(])s([0-9]{1,3})[\s._-]?e([0-9]{1,4})` +
 		`(?:(?:e[0-9]{1,4})*(?:[\s._]?[-+][\s._]?e?|[\s._]?&[\s._]?e|e)([0-9]{1,4}))?(?:$|[\s._\-\])])`)
 	// 1x02, 1x02-03
-	crossIn = regexp.MustCompile(`(?i)(?:^|[\s._\-\[(])([0-9]{1,2})x([0-9]{2,3}|[1-9])(?:-(?:[0-9]{1,2}x)?([0-9]{2,3})` +
+	crossIn = newPattern(`(?i)(?:^|[\s._\-\[(])([0-9]{1,2})x([0-9]{2,3}|[1-9])(?:-(?:[0-9]{1,2}x)?([0-9]{2,3})` +
 		`)?(?:$|[\s._\-\])])`)
 	// Season 1 Episode 2
-	wordsIn = regexp.MustCompile(`(?i)(?:^|[\s._-])(?:season|series)[\s._]([0-9]{1,3})[\s._,-]+(?:episode|ep)[\s._]?([0-9]{1,4})()(?:$|[\s._-])`)
+	wordsIn = newPattern(`(?i)(?:^|[\s._-])(?:season|series)[\s._]([0-9]{1,3})[\s._,-]+(?:episode|ep)[\s._]?([0-9]{1,4})()(?:$|[\s._-])`)
 	// Show - S2 - 05, Show Season 2 Episode 5: on a name whose dots are spaces
-	seasonedIn = regexp.MustCompile(`(?i)(?:^|\s)(?:-\s+)?(?:(?:` + seasonWords +
+	seasonedIn = newPattern(`(?i)(?:^|\s)(?:-\s+)?(?:(?:` + seasonWords +
 		`)\s*([0-9]{1,2})|s([0-9]{1,2}))[\s,]+(?:-\s+)?(?:(?:` + episodeWords +
 		`|#)\.?\s*)?([0-9]{1,3})(?:\s?-\s?([0-9]{1,3}))?(?:$|\s)`)
 	// Part 2 of 4, 2of4, Part 2: on a name whose dots are spaces
-	partIn = regexp.MustCompile(`(?i)(?:^|[\s(])(?:-\s+)?(?:(?:part|pt)\s*([0-9]{1,2}|` + numerals +
+	partIn = newPattern(`(?i)(?:^|[\s(])(?:-\s+)?(?:(?:part|pt)\s*([0-9]{1,2}|` + numerals +
 		`)(?:\s*of\s*(?:[0-9]{1,2}|` + numerals + `))?|([0-9]{1,2})\s?of\s?[0-9]{1,2})(?:$|[\s)])`)
 	// Show 203, 203 The Buoy: the season's number before the episode's two digits
-	hundredIn = regexp.MustCompile(`^(?:(.*\S)\s+)?([1-9][0-9]?)([0-9]{2})(?:\s+(?:-\s+)?(\S.*))?$`)
+	hundredIn = newPattern(`^(?:(.*\S)\s+)?([1-9][0-9]?)([0-9]{2})(?:\s+(?:-\s+)?(\S.*))?$`)
 	// 12v2 is a second try at 12
-	versionIn = regexp.MustCompile(`(?i)((?:^|[\s._ex-])[0-9]{1,4})v[0-9]($|[\s._\-\[(])`)
+	versionIn = newPattern(`(?i)((?:^|[\s._ex-])[0-9]{1,4})v[0-9]($|[\s._\-\[(])`)
 	// 04.05.2019, the day first
-	dayFirst = regexp.MustCompile(`(?:^|[\s_\-\[(])(0[1-9]|[12][0-9]|3[01])\.(0[1-9]|1[0-2])\.((?:19|20)[0-9]{2})` +
+	dayFirst = newPattern(`(?:^|[\s_\-\[(])(0[1-9]|[12][0-9]|3[01])\.(0[1-9]|1[0-2])\.((?:19|20)[0-9]{2})` +
 		`(?:$|[\s._\-\])])`)
 	// 4 May 2019, May 4, 2019
-	monthIn = regexp.MustCompile(`(?i)(?:^|[\s._\-\[(])(?:([0-9]{1,2})[\s._]+` + months + `|` + months +
+	monthIn = newPattern(`(?i)(?:^|[\s._\-\[(])(?:([0-9]{1,2})[\s._]+` + months + `|` + months +
 		`[\s._]+([0-9]{1,2}),?)[\s._]+((?:19|20)[0-9]{2})(?:$|[\s._\-\])])`)
 	// Special 1, SP02: on a name whose dots are spaces
-	specialIn = regexp.MustCompile(`(?i)(?:^|\s)(?:-\s+)?(?:special|sp|ova)\s*([0-9]{1,2})(?:$|\s)`)
+	specialIn = newPattern(`(?i)(?:^|\s)(?:-\s+)?(?:special|sp|ova)\s*([0-9]{1,2})(?:$|\s)`)
 	// Show 01, Show 1-02: at the end, without a dash between
-	zeroEnd    = regexp.MustCompile(`^(.*\S)\s+(0[0-9])$`)
-	seasonDash = regexp.MustCompile(`^(.*\S)\s+([1-9])-([0-9]{2})$`)
+	zeroEnd    = newPattern(`^(.*\S)\s+(0[0-9])$`)
+	seasonDash = newPattern(`^(.*\S)\s+([1-9])-([0-9]{2})$`)
 	// [Team] Show - 1024
-	longCount = regexp.MustCompile(`^(.*\S)\s+-\s+([0-9]{4})(?:\s+(\S.*))?$`)
+	longCount = newPattern(`^(.*\S)\s+-\s+([0-9]{4})(?:\s+(\S.*))?$`)
 	// [Team] at the beginning says who made the copy
-	madeBy = regexp.MustCompile(`^\[[^\[\]]+\][\s._]*`)
+	madeBy = newPattern(`^\[[^\[\]]+\][\s._]*`)
 	// 2019-05-04, 2019.05.04, 20190504
-	dateIn = regexp.MustCompile(`(?:^|[\s._\-\[(])((?:19|20)[0-9]{2})([._ -]?)(0[1-9]|1[0-2])([._ -]?)(0[1-9]|[12][0-9]|3[01])(?:$|[\s._\-\])T])`)
+	dateIn = newPattern(`(?:^|[\s._\-\[(])((?:19|20)[0-9]{2})([._ -]?)(0[1-9]|1[0-2])([._ -]?)(0[1-9]|[12][0-9]|3[01])(?:$|[\s._\-\])T])`)
 	// Episode 5, Ep 5, E05, #5
-	numberIn = regexp.MustCompile(`(?i)(?:^|[\s._-])(?:` + episodeWords + `|#)[\s._]{0,2}([0-9]{1,4})(?:$|[\s._-])`)
+	numberIn = newPattern(`(?i)(?:^|[\s._-])(?:` + episodeWords + `|#)[\s._]{0,2}([0-9]{1,4})(?:$|[\s._-])`)
 	// Show - 05 - Name, 05 - Name, 05
-	bareIn = regexp.MustCompile(`^(?:(.*\S)\s+-\s+)?([0-9]{1,3}|0[0-9]{3})(?:\s?-\s?([0-9]{2,3}))?(?:\s*[-–.]\s*(\S.*)` +
+	bareIn = newPattern(`^(?:(.*\S)\s+-\s+)?([0-9]{1,3}|0[0-9]{3})(?:\s?-\s?([0-9]{2,3}))?(?:\s*[-–.]\s*(\S.*)` +
 		`|\s+(\S.*))?$`)
 )
 
@@ -297,7 +296,7 @@ func (e *found) look(stem string, up []string, from string, byTeam bool) {
 		!partIn.MatchString(spaced(stem))) {
 		return // there is nothing to find
 	}
-	for _, form := range []*regexp.Regexp{episodeIn, crossIn, wordsIn} {
+	for _, form := range []pattern{episodeIn, crossIn, wordsIn} {
 		if m := form.FindStringSubmatchIndex(stem); m != nil {
 			e.numbered(stem, m, from)
 			return
@@ -532,7 +531,7 @@ func uncopied(stem string) string {
 	return s
 }
 
-var aboutCopy = regexp.MustCompile(`\([^()]*\)`)
+var aboutCopy = newPattern(`\([^()]*\)`)
 
 // without takes a show's name from the front of a file's; where that has none, all stays.
 func without(s, show string) string {
@@ -591,13 +590,13 @@ func (r *Reading) unseasoned(inSeason bool) {
 }
 
 var (
-	discFolder  = regexp.MustCompile(`(?i)^(?:cd|disc|disk|lp)\s*([1-9][0-9]?)(?:\s*[-–:(\[].*)?$`)
-	discTrack   = regexp.MustCompile(`^([1-9])-([0-9]{2})(?:\s*[-–.]\s*|\s+)(\S.*)$`)
-	discHundred = regexp.MustCompile(`^([1-9])([0-9]{2})(?:\s*[-–.]\s*|\s+)(\S.*)$`)
-	discEnd     = regexp.MustCompile(`(?i)^(.*\S)\s*[\[(]?\b(?:cd|disc|disk)\s*([1-9][0-9]?)[\])]?$`)
-	trackOnly   = regexp.MustCompile(`^([0-9]{1,2})$`)
-	trackWord   = regexp.MustCompile(`(?i)^track\s*([0-9]{1,3})(?:\s*[-–.]\s*|\s+|$)(.*)$`)
-	trackStart  = regexp.MustCompile(`^([0-9]{1,3})(?:\s*[-–.]\s*|\s+)(\S.*)$`)
+	discFolder  = newPattern(`(?i)^(?:cd|disc|disk|lp)\s*([1-9][0-9]?)(?:\s*[-–:(\[].*)?$`)
+	discTrack   = newPattern(`^([1-9])-([0-9]{2})(?:\s*[-–.]\s*|\s+)(\S.*)$`)
+	discHundred = newPattern(`^([1-9])([0-9]{2})(?:\s*[-–.]\s*|\s+)(\S.*)$`)
+	discEnd     = newPattern(`(?i)^(.*\S)\s*[\[(]?\b(?:cd|disc|disk)\s*([1-9][0-9]?)[\])]?$`)
+	trackOnly   = newPattern(`^([0-9]{1,2})$`)
+	trackWord   = newPattern(`(?i)^track\s*([0-9]{1,3})(?:\s*[-–.]\s*|\s+|$)(.*)$`)
+	trackStart  = newPattern(`^([0-9]{1,3})(?:\s*[-–.]\s*|\s+)(\S.*)$`)
 )
 
 func track(stem string, up []string) Reading {
@@ -693,7 +692,7 @@ func (r *Reading) track(stem string) {
 const mostTracks = 30
 
 // camera finds the names that cameras and telephones give.
-var camera = regexp.MustCompile(`(?i)^(?:img|vid|mov|dsc|pxl|video|movie|clip|rec)?[\s._-]*$`)
+var camera = newPattern(`(?i)^(?:img|vid|mov|dsc|pxl|video|movie|clip|rec)?[\s._-]*$`)
 
 // plain reads what has no form of its own: photos and recordings.
 func plain(stem string, up []string) Reading {
@@ -732,4 +731,4 @@ func plain(stem string, up []string) Reading {
 }
 
 // clockTail is a time of day after a date, as cameras write it.
-var clockTail = regexp.MustCompile(`^[T\s._-]*([0-2][0-9])[-._:]?([0-5][0-9])(?:[-._:]?([0-5][0-9])(?:[._]?[0-9]{3})?)?(?:$|[\s._-])`)
+var clockTail = newPattern(`^[T\s._-]*([0-2][0-9])[-._:]?([0-5][0-9])(?:[-._:]?([0-5][0-9])(?:[._]?[0-9]{3})?)?(?:$|[\s._-])`)

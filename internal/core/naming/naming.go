@@ -12,7 +12,6 @@ package naming
 
 import (
 	"path"
-	"regexp"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -79,7 +78,7 @@ func Read(kind household.Kind, rel string) Reading {
 }
 
 // siteFirst is an address of the web in front of a name.
-var siteFirst = regexp.MustCompile(`(?i)^(?:www\.[^\s\[\]]+\s+-\s+|[\[(]\s*www\.[^\[\]()]+[\])][\s._-]*)`)
+var siteFirst = newPattern(`(?i)^(?:www\.[^\s\[\]]+\s+-\s+|[\[(]\s*www\.[^\[\]()]+[\])][\s._-]*)`)
 
 // unsited takes the address of a site from the front of a name.
 func unsited(s string) string {

@@ -1,7 +1,6 @@
 package naming
 
 import (
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -30,7 +29,7 @@ func set(words string) map[string]bool {
 }
 
 // editions are the forms in which a film comes, the longest first.
-var editions = regexp.MustCompile(`(?i)^(?:the )?(director'?s cut|final cut|theatrical(?: cut| version)?|extended(?: cut| edition| version)?|unrated(?: cut)?|uncut|special edition|collector'?s edition|(?:[0-9]{1,3}(?:st|nd|rd|th) )?anniversary edition|remastered|restored|black and white|international cut|workprint)$`)
+var editions = newPattern(`(?i)^(?:the )?(director'?s cut|final cut|theatrical(?: cut| version)?|extended(?: cut| edition| version)?|unrated(?: cut)?|uncut|special edition|collector'?s edition|(?:[0-9]{1,3}(?:st|nd|rd|th) )?anniversary edition|remastered|restored|black and white|international cut|workprint)$`)
 
 // edition reads a segment of a name as an edition; empty where it is none.
 func edition(s string) string {
@@ -50,32 +49,32 @@ var extraFolders = map[string]string{
 }
 
 // extraWhole is a file's name that is nothing but such a word.
-var extraWhole = regexp.MustCompile(`(?i)^(trailer|teaser|featurette|interview|` +
+var extraWhole = newPattern(`(?i)^(trailer|teaser|featurette|interview|` +
 	`deleted scene|behind the scenes|making of|bloopers)\s*[0-9]*$`)
 
 // extraName finds such a word at the end of a file's name.
-var extraName = regexp.MustCompile(`(?i)^(.*\S)\s*[-–.]\s*(trailer|teaser|featurette|interview|` +
+var extraName = newPattern(`(?i)^(.*\S)\s*[-–.]\s*(trailer|teaser|featurette|interview|` +
 	`deleted scene|behind the scenes|making of|bloopers)\s*[0-9]*$`)
 
 var (
-	sampleName = regexp.MustCompile(`(?i)(?:^|[\s._-])sample$`)
-	sampleHead = regexp.MustCompile(`(?i)^sample[\s._-]+`)
-	outsideID  = regexp.MustCompile(`(?i)\s*=\s*(?:(wikidata) (q[1-9][0-9]{0,11})|(musicbrainz) ([0-9a-f]{8}(?:-[0-9a-f]{4}){3}-[0-9a-f]{12}))\s*$`)
-	bracketed  = regexp.MustCompile(`\[[^\[\]]*\]|\{[^{}]*\}`)
-	initials   = regexp.MustCompile(`(?:^|[._ ])((?:\p{L}\.){2,}\p{L}?)(?:$|[._ ]|\b)`)
-	lastDot    = regexp.MustCompile(`(?i)(?:(?:^|[\s.])(?:\p{L}\.){2,}|\.\.\.|` +
+	sampleName = newPattern(`(?i)(?:^|[\s._-])sample$`)
+	sampleHead = newPattern(`(?i)^sample[\s._-]+`)
+	outsideID  = newPattern(`(?i)\s*=\s*(?:(wikidata) (q[1-9][0-9]{0,11})|(musicbrainz) ([0-9a-f]{8}(?:-[0-9a-f]{4}){3}-[0-9a-f]{12}))\s*$`)
+	bracketed  = newPattern(`\[[^\[\]]*\]|\{[^{}]*\}`)
+	initials   = newPattern(`(?:^|[._ ])((?:\p{L}\.){2,}\p{L}?)(?:$|[._ ]|\b)`)
+	lastDot    = newPattern(`(?i)(?:(?:^|[\s.])(?:\p{L}\.){2,}|\.\.\.|` +
 		`\b(?:co|jr|sr|dr|mr|mrs|ms|st|inc|ltd|bros|vol|no|pt|etc|vs)\.)$`)
-	yearParens = regexp.MustCompile(`^(.*?)\s*\(((?:18|19|20)[0-9]{2})(?:\s+(?:film|movie)` +
+	yearParens = newPattern(`^(.*?)\s*\(((?:18|19|20)[0-9]{2})(?:\s+(?:film|movie)` +
 		`|\s*[-–]\s*(?:[0-9]{4})?|\s*,[^()]*)?\)\s*(.*)$`)
-	yearSquare = regexp.MustCompile(`\[((?:18|19|20)[0-9]{2})(?:\s*,[^\[\]]*)?\]`)
-	yearFirst  = regexp.MustCompile(`^(?:((?:18[89]|19[0-9]|20[0-3])[0-9])\s+-|` +
+	yearSquare = newPattern(`\[((?:18|19|20)[0-9]{2})(?:\s*,[^\[\]]*)?\]`)
+	yearFirst  = newPattern(`^(?:((?:18[89]|19[0-9]|20[0-3])[0-9])\s+-|` +
 		`[\[(]((?:18[89]|19[0-9]|20[0-3])[0-9])[\])](?:\s+-)?)\s+(\S.*)$`)
-	listNumber = regexp.MustCompile(`^[0-9]{1,2}(?:\.|\s+-)\s+(\S.*)$`)
-	yearDashes = regexp.MustCompile(`^[^-]*\s-\s(?:18|19|20)[0-9]{2}\s-\s`)
-	yearToken  = regexp.MustCompile(`^(?:18[89][0-9]|19[0-9]{2}|20[0-3][0-9])$`)
-	pieceName  = regexp.MustCompile(`(?i)^(?:part|pt|cd|dvd|disc|disk)[\s._-]?([1-9]|` + numerals + `)(?: of (?:[1-9]|` +
+	listNumber = newPattern(`^[0-9]{1,2}(?:\.|\s+-)\s+(\S.*)$`)
+	yearDashes = newPattern(`^[^-]*\s-\s(?:18|19|20)[0-9]{2}\s-\s`)
+	yearToken  = newPattern(`^(?:18[89][0-9]|19[0-9]{2}|20[0-3][0-9])$`)
+	pieceName  = newPattern(`(?i)^(?:part|pt|cd|dvd|disc|disk)[\s._-]?([1-9]|` + numerals + `)(?: of (?:[1-9]|` +
 		numerals + `))?$`)
-	pieceEnd = regexp.MustCompile(`(?i)^(.*\S)[\s._-]+(?:pt|cd|disc|disk)[\s._-]?([1-9])$`)
+	pieceEnd = newPattern(`(?i)^(.*\S)[\s._-]+(?:pt|cd|disc|disk)[\s._-]?([1-9])$`)
 )
 
 // takeID takes an outside id from the end of a name: "= wikidata Q42".
@@ -305,15 +304,15 @@ func (p *parts) once() {
 }
 
 // editionWord is what the last word of each of clearEditions is.
-var editionWord = regexp.MustCompile(`(?i)(?:cut|edition|version|unrated)$`)
+var editionWord = newPattern(`(?i)(?:cut|edition|version|unrated)$`)
 
 // clearEditions are those that are hardly ever the last words of a title.
-var clearEditions = regexp.MustCompile(`(?i)^(.*\S)\s+(?:-\s+)?(` +
+var clearEditions = newPattern(`(?i)^(.*\S)\s+(?:-\s+)?(` +
 	`(?:director'?s|final|theatrical|extended|unrated|international) cut|` +
 	`(?:extended|special|collector'?s) edition|theatrical version|extended version|unrated)$`)
 
 // shortEditions are words of that sort that count only in names written with dots.
-var shortEditions = regexp.MustCompile(`(?i)^(.*\S)\s+(extended|theatrical|uncut|remastered|restored)$`)
+var shortEditions = newPattern(`(?i)^(.*\S)\s+(extended|theatrical|uncut|remastered|restored)$`)
 
 // takeEdition takes an edition from the end of the title, where it stands before the year.
 func (p *parts) takeEdition(spaces bool) {
