@@ -181,6 +181,7 @@ func (r *accessing) begin(ctx context.Context, args []string) error {
 // look audits the folders that are asked about.
 func (r *accessing) look() error {
 	f := r.house.Facts
+	defer r.looking("looking at the folders", 0)()
 	r.report = accessReport{Identity: accessIdentity{Account: r.account.Name, UID: r.account.UID, GID: r.account.GID,
 		Groups: r.account.Groups}, Folders: []accessFolder{}}
 	for _, s := range r.house.Household.Shelves {
@@ -189,7 +190,7 @@ func (r *accessing) look() error {
 		}
 		for i := range s.Folders {
 			id, need := f.Asks(r.account, s.Access == household.Change)
-			need.Each = r.each
+			need.Each, need.Counted = r.each, &r.files
 			one, err := r.accessOf(s, i, need, id)
 			if err != nil {
 				return err
@@ -207,7 +208,13 @@ func (r *accessing) tried(ctx context.Context) ([]operate.Proven, error) {
 	if err := r.house.Answering(); err != nil {
 		return nil, err
 	}
+	total := 0
+	for _, f := range r.report.Folders {
+		total += f.Files
+	}
+	stop := r.looking("opening files as the server will", total)
 	list, err := r.house.Prove(ctx, r.sample, r.shelves)
+	stop()
 	for i, p := range list {
 		r.report.Folders[i].Proof = &p.Proof
 		r.bad = r.bad || p.Failing > 0 || len(p.Disagreements) > 0

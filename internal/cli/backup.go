@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"cozyshelf/internal/atomicfile"
@@ -134,7 +135,9 @@ it so.`,
 				return &problem.Problem{What: "there is a file already", Where: w.to,
 					Why: "a backup never replaces anything", Fix: "name another file, or a folder"}
 			}
+			stop := a.err.Watch("writing the backup", show.Bytes, func() (int64, int64) { return h.Bytes.Load(), 0 })
 			m, err := h.Backup(ctx, w.to, secret)
+			stop()
 			if err != nil {
 				return err
 			}
@@ -353,7 +356,7 @@ func (a *app) backupVerifyCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			u, err := deploy.Unpack(c.Context(), file, secret, state, owner)
+			u, err := a.unpack(c.Context(), file, secret, state, owner)
 			if err != nil {
 				return err
 			}
@@ -367,6 +370,19 @@ func (a *app) backupVerifyCommand() *cobra.Command {
 	}
 	pass.flags(c)
 	return a.withJSON(c)
+}
+
+// unpack reads a whole backup, and shows how far it is.
+func (a *app) unpack(ctx context.Context, file, secret, state string, owner *atomicfile.Owner) (deploy.Unpacked,
+	error) {
+	var read atomic.Int64
+	var size int64
+	if st, err := os.Stat(file); err == nil {
+		size = st.Size()
+	}
+	stop := a.err.Watch("reading the backup", show.Bytes, func() (int64, int64) { return read.Load(), size })
+	defer stop()
+	return deploy.Unpack(ctx, file, secret, state, owner, &read)
 }
 
 // secretFor takes the passphrase where a backup needs one.
@@ -424,7 +440,7 @@ is written first: look at its folders and its account, then restore again.`,
 				return err
 			}
 			state, owner := a.known()
-			u, err := deploy.Unpack(ctx, file, secret, state, owner)
+			u, err := a.unpack(ctx, file, secret, state, owner)
 			if err != nil {
 				return err
 			}
@@ -535,7 +551,7 @@ func (a *app) undoStore(ctx context.Context, e ledger.Entry, yes bool, g gentle)
 	if _, err := os.Lstat(e.Undo.Path); errors.Is(err, os.ErrNotExist) && e.Outcome == ledger.Open {
 		return a.undoUnbegun(ctx, e, yes)
 	}
-	u, err := deploy.Unpack(ctx, e.Undo.Path, "", state, owner)
+	u, err := a.unpack(ctx, e.Undo.Path, "", state, owner)
 	if err != nil {
 		return err
 	}

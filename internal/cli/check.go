@@ -35,7 +35,7 @@ changed. With --facts only what was found is written, as JSON.`,
 			if err != nil {
 				return err
 			}
-			f := house.Gather(c.Context())
+			f := a.gather(c.Context(), house)
 			if only {
 				return a.document(f)
 			}
@@ -46,7 +46,7 @@ changed. With --facts only what was found is written, as JSON.`,
 				if house, err = a.find(c.Context()); err != nil {
 					return err
 				}
-				f = house.Gather(c.Context())
+				f = a.gather(c.Context(), house)
 			}
 			lines := verdict.Judge(house.Household, f)
 			worst := verdict.Worst(lines)

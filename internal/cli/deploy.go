@@ -62,7 +62,7 @@ func (a *app) deploy(ctx context.Context, command string, f deployFlags) error {
 		return err
 	}
 	if !h.Account.Known {
-		return a.blocked(operate.OnlyBlocked(h.Judge(ctx))) // with the account that is proposed
+		return a.blocked(operate.OnlyBlocked(verdict.Judge(h.Household, a.gather(ctx, h)))) // with the account that is proposed
 	}
 	p, err := h.Deploy(ctx, command)
 	if err != nil {
@@ -78,7 +78,7 @@ func (a *app) deploy(ctx context.Context, command string, f deployFlags) error {
 		return p.Settle()
 	}
 	// What would certainly fail is not begun.
-	found := h.Gather(ctx)
+	found := a.gather(ctx, h)
 	if err := a.blocked(operate.OnlyBlocked(verdict.Judge(h.Household, found))); err != nil {
 		return err
 	}
@@ -203,12 +203,13 @@ func (a *app) showChanges(changes []blueprint.Change) { tellChanges(a.out, chang
 // tellChanges writes changes a line each; a reason that does not fit has one of its own.
 func tellChanges(out show.Out, changes []blueprint.Change) {
 	for _, ch := range changes {
-		why := ""
+		why, behind := "", ""
 		if ch.Why != "" {
 			why = "(" + ch.Why + ")"
+			behind = "  " + show.Faint(why)
 		}
 		if len(out.Lines(ch.What+"  "+why, 4)) == 1 {
-			out.Printf("  • %s  %s\n", ch.What, show.Faint(why))
+			out.Printf("  • %s%s\n", ch.What, behind)
 			continue
 		}
 		for i, l := range out.Lines(ch.What, 4) {
@@ -249,27 +250,33 @@ var steps = map[blueprint.Action]string{
 // carry carries a plan out, showing how it goes.
 func (a *app) carry(ctx context.Context, p operate.Plan) (operate.Done, error) {
 	a.begun()
-	d, err := p.Carry(ctx, a.telling(len(p.Changes)))
+	tell, stop := a.telling(len(p.Changes))
+	d, err := p.Carry(ctx, tell)
+	stop()
 	if err != nil {
 		a.err.Printf("failed\n")
 	}
 	return d, err
 }
 
-// telling shows how so many changes go.
-func (a *app) telling(total int) operate.Telling {
-	n := 0
+// telling shows how so many changes go. stop is to be called once they are done, or one failed.
+func (a *app) telling(total int) (tell operate.Telling, stop func()) {
+	n, end := 0, func() {}
 	return operate.Telling{
 		Change: func(c blueprint.Change, done bool, took time.Duration) {
 			if !done {
 				n++
-				a.err.Printf("  %d/%d %s … ", n, total, steps[c.Action])
+				end = a.err.Step(fmt.Sprintf("  %d/%d %s … ", n, total, steps[c.Action]))
 				return
 			}
+			end()
 			a.err.Printf("done %s\n", show.Faint("("+show.Took(took)+")"))
 		},
-		Doubts: a.showDoubts,
-	}
+		Doubts: func(d []operate.Proven) {
+			end()
+			a.showDoubts(d)
+		},
+	}, func() { end() }
 }
 
 // whereNext says where the page is and who can open it.

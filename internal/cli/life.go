@@ -220,9 +220,16 @@ func (a *app) turn(ctx context.Context, command string, stop, start bool, g gent
 	if err := a.takeOver(h.Household); err != nil {
 		a.warn(err.Error()) // a full disk does not keep the server from being stopped or started
 	}
+	doing := "waiting until the server has ended"
+	if start {
+		doing = "waiting until the server is ready"
+	}
+	done := a.err.Watch(doing, show.Time, nil)
 	err = h.Turn(ctx, command, seen, stop, start, func(err error) {
+		done()
 		a.err.Printf("the ledger could not be written: %s\n", err)
 	})
+	done()
 	var sick *control.Sick
 	full := errors.As(err, &sick) && sick.Status == control.FullDisk
 	switch {

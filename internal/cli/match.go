@@ -72,7 +72,9 @@ Fields for --edit: name, year, summary, people (NAME:ROLE, …), genres (…, �
 			}
 			var now control.Matched
 			if take != "" || none || again || len(m.Edit) > 0 || len(m.Picture) > 0 {
+				stop := a.err.Watch("asking the catalogues", show.Time, nil)
 				now, err = cl.Match(c.Context(), id, m)
+				stop()
 			} else {
 				now, err = cl.Matched(c.Context(), id)
 			}

@@ -15,6 +15,7 @@ import (
 	"os/user"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 
 	"cozyshelf/internal/boundary"
@@ -38,6 +39,7 @@ type app struct {
 	lines     *bufio.Reader   // of in, for questions
 	ctx       context.Context // of this run: it ends with Ctrl-C
 	did       string          // what is said to be done where the command is interrupted
+	files     atomic.Int64    // that were looked at, for whoever waits
 	saidOwner bool            // it was said whose the household file is
 	own       *pack.Image     // this program, once it was read
 	ownIs     os.FileInfo     // the file that it was read from

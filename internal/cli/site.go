@@ -5,7 +5,9 @@ import (
 	"fmt"
 	"os"
 	"os/user"
+	"sync/atomic"
 
+	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/household"
@@ -15,7 +17,21 @@ import (
 
 // setting is what the commands of this run are run with.
 func (a *app) setting() operate.Setting {
-	return operate.Setting{Version: a.version, Who: who(), File: a.household, Program: a.program}
+	return operate.Setting{Version: a.version, Who: who(), File: a.household, Program: a.program,
+		Files: &a.files, Bytes: new(atomic.Int64)}
+}
+
+// looking shows how many files were looked at, until the function it gives is called.
+// total is of how many; 0 where that is not known.
+func (a *app) looking(what string, total int) (stop func()) {
+	before := a.files.Load()
+	return a.err.Watch(what, show.Files, func() (int64, int64) { return a.files.Load() - before, int64(total) })
+}
+
+// gather looks at this machine, and shows how far it is.
+func (a *app) gather(ctx context.Context, h *operate.House) facts.Facts {
+	defer a.looking("looking at the folders", 0)()
+	return h.Gather(ctx)
 }
 
 // find loads the household file and finds its engine, which may be silent.

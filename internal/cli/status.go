@@ -293,7 +293,7 @@ func (a *app) mounts(ctx context.Context, s *operate.House, c blueprint.Service,
 	var lines []verdict.Line
 	var unseen []operate.Unseen
 	if !s.Facts.Elsewhere {
-		found := s.Gather(ctx)
+		found := a.gather(ctx, s)
 		if st != nil {
 			found, unseen = s.Unseen(found, st.Shelves)
 		}

@@ -135,7 +135,9 @@ func (a *app) undoDeployment(ctx context.Context, h *operate.House, command stri
 		return err
 	}
 	a.begun()
-	d, err := u.Carry(ctx, a.telling(len(u.Changes)), func(text []byte) error { return replace(a.household, text) })
+	tell, stop := a.telling(len(u.Changes))
+	d, err := u.Carry(ctx, tell, func(text []byte) error { return replace(a.household, text) })
+	stop()
 	if err != nil {
 		a.err.Printf("failed\n")
 		return err

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"cozyshelf/internal/atomicfile"
@@ -47,7 +48,8 @@ func (u Unpacked) Text(name string) ([]byte, error) { return u.Dir.Read(name, ba
 // that is not known. Nothing else is touched. The backup may have been made by the
 // server, so nothing in it is believed before it has been judged. An empty state stands
 // for a household that is not known yet.
-func Unpack(ctx context.Context, file, passphrase, state string, owner *atomicfile.Owner) (u Unpacked, err error) {
+func Unpack(ctx context.Context, file, passphrase, state string, owner *atomicfile.Owner,
+	counted *atomic.Int64) (u Unpacked, err error) {
 	f, err := openBackup(file, state)
 	if err != nil {
 		return u, &problem.Problem{What: "the backup cannot be read", Where: file, Why: plainly(err),
@@ -62,7 +64,7 @@ func Unpack(ctx context.Context, file, passphrase, state string, owner *atomicfi
 			u.Close()
 		}
 	}()
-	if u.Manifest, err = backup.Read(bufio.NewReaderSize(f, 1<<20), passphrase, u.Dir); err != nil {
+	if u.Manifest, err = backup.Read(bufio.NewReaderSize(counting{f, counted}, 1<<20), passphrase, u.Dir); err != nil {
 		return u, unreadable(file, err)
 	}
 	if err = giveStore(u.Dir, owner); err != nil {
@@ -79,6 +81,20 @@ func Unpack(ctx context.Context, file, passphrase, state string, owner *atomicfi
 				" or a later one", Err: store.ErrNewer}
 	}
 	return u, nil
+}
+
+// counting counts the bytes that are read, unless n is nil.
+type counting struct {
+	io.Reader
+	n *atomic.Int64
+}
+
+func (c counting) Read(b []byte) (int, error) {
+	n, err := c.Reader.Read(b)
+	if c.n != nil {
+		c.n.Add(int64(n))
+	}
+	return n, err
 }
 
 // plainly gives an error's cause without the path, which is shown beside it.
@@ -185,7 +201,7 @@ func PutStore(ctx context.Context, state, file, passphrase string, owner *atomic
 		return backup.Manifest{}, err
 	}
 	defer let()
-	u, err := Unpack(ctx, file, passphrase, state, owner)
+	u, err := Unpack(ctx, file, passphrase, state, owner, nil)
 	if err != nil {
 		return u.Manifest, err
 	}

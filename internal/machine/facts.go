@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -24,7 +25,8 @@ import (
 // Gather collects the facts for a household. engine is the engine that was
 // chosen, account the run-as account as Account finds it; ours tells whether a port that
 // somebody holds, by name where that is known, is held for the household's own server.
-func Gather(h *household.Household, engine facts.Engine, account facts.Account,
+// counted, unless nil, counts the files that were looked at.
+func Gather(h *household.Household, engine facts.Engine, account facts.Account, counted *atomic.Int64,
 	ours func(port int, holder string) bool) facts.Facts {
 	f := facts.Facts{
 		Taken: time.Now(), CallerUID: os.Getuid(), Engine: engine, Account: account, Devices: []facts.Device{},
@@ -53,16 +55,16 @@ func Gather(h *household.Household, engine facts.Engine, account facts.Account,
 		f.Ports = append(f.Ports, p)
 	}
 	f.State = stateFolder(h.Storage.State, engine)
-	audit(&f.State, f, true)
+	audit(&f.State, f, true, counted)
 	if h.Storage.Scratch != "memory" {
-		f.Scratch = serverFolder(h.Storage.Scratch, f)
+		f.Scratch = serverFolder(h.Storage.Scratch, f, counted)
 	}
 	if h.Backup.Folder != "" {
-		f.Backups = serverFolder(h.Backup.Folder, f)
+		f.Backups = serverFolder(h.Backup.Folder, f, counted)
 	}
 	f.Units = Units()
 	for _, s := range h.Shelves {
-		f.Shelves = append(f.Shelves, shelf(s, f))
+		f.Shelves = append(f.Shelves, shelf(s, f, counted))
 	}
 	return f
 }
@@ -86,15 +88,15 @@ func stateFolder(path string, engine facts.Engine) facts.Folder {
 }
 
 // serverFolder gives the facts of a further folder that the server writes to.
-func serverFolder(path string, f facts.Facts) *facts.Folder {
+func serverFolder(path string, f facts.Facts, counted *atomic.Int64) *facts.Folder {
 	d := folder(path)
 	d.Exposed = exposed(path)
-	audit(&d, f, true)
+	audit(&d, f, true, counted)
 	return &d
 }
 
 // shelf gives the facts of a shelf's folders.
-func shelf(s household.Shelf, f facts.Facts) facts.Shelf {
+func shelf(s household.Shelf, f facts.Facts, counted *atomic.Int64) facts.Shelf {
 	write := s.Access == household.Change
 	out := facts.Shelf{Name: s.Name, Write: write}
 	for _, p := range s.Folders {
@@ -109,18 +111,19 @@ func shelf(s household.Shelf, f facts.Facts) facts.Shelf {
 				d.Error = linked(err)
 			}
 		}
-		audit(&d, f, write)
+		audit(&d, f, write, counted)
 		out.Folders = append(out.Folders, d)
 	}
 	return out
 }
 
 // audit finds out what the account may do in a folder, if both are known.
-func audit(d *facts.Folder, f facts.Facts, write bool) {
+func audit(d *facts.Folder, f facts.Facts, write bool, counted *atomic.Int64) {
 	if !d.IsFolder || !f.Account.Known || f.Engine.Elsewhere {
 		return
 	}
 	id, need := f.Engine.Asks(f.Account, write)
+	need.Counted = counted
 	r, err := Audit(d.Real, id, need)
 	if err != nil {
 		d.Error, d.Silent = plain(err), errors.Is(err, ErrSilent)

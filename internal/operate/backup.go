@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"path/filepath"
+	"sync/atomic"
 
 	"cozyshelf/internal/atomicfile"
 	"cozyshelf/internal/backup"
@@ -39,10 +40,11 @@ func (h *House) Backup(ctx context.Context, to, secret string) (backup.Manifest,
 			_, _ = io.Copy(io.Discard, pr) // until the writer ends
 			read <- err
 		}()
-		err := h.streamBackup(ctx, io.MultiWriter(w, pw))
+		both := io.MultiWriter(counting{w, h.Bytes}, pw)
+		err := h.streamBackup(ctx, both)
 		if errors.Is(err, control.ErrUnreachable) {
 			if err = h.silentOrStopped(ctx); err == nil {
-				_, err = deploy.WriteBackup(ctx, io.MultiWriter(w, pw), h.manifest(), h.State(), h.texts(), h.Owner())
+				_, err = deploy.WriteBackup(ctx, both, h.manifest(), h.State(), h.texts(), h.Owner())
 			}
 		}
 		pw.CloseWithError(err)
@@ -84,6 +86,20 @@ func (h *House) streamBackup(ctx context.Context, w io.Writer) error {
 		return serr
 	}
 	return err
+}
+
+// counting counts the bytes that are written, unless n is nil.
+type counting struct {
+	io.Writer
+	n *atomic.Int64
+}
+
+func (c counting) Write(b []byte) (int, error) {
+	n, err := c.Writer.Write(b)
+	if c.n != nil {
+		c.n.Add(int64(n))
+	}
+	return n, err
 }
 
 type nopCloser struct{ io.Writer }

@@ -26,6 +26,7 @@ import (
 	"net"
 	"os"
 	"slices"
+	"sync/atomic"
 
 	"cozyshelf/internal/atomicfile"
 	"cozyshelf/internal/control"
@@ -49,6 +50,9 @@ type Setting struct {
 	Engines Engines
 	// Health asks the server whether it is well; by its socket where nil.
 	Health func(context.Context) error
+	// Files counts the files that were looked at, Bytes those of backups that were written; for
+	// whoever shows how far it is. Nil counts nothing.
+	Files, Bytes *atomic.Int64
 }
 
 // House is a household at its engine.

@@ -19,7 +19,7 @@ import (
 
 // Gather looks at this machine.
 func (h *House) Gather(ctx context.Context) facts.Facts {
-	f := machine.Gather(h.Household, h.Facts, h.Account, func(port int, holder string) bool {
+	f := machine.Gather(h.Household, h.Facts, h.Account, h.Files, func(port int, holder string) bool {
 		return h.holds(ctx, port, holder)
 	})
 	f.Program, f.Others = h.Version, h.Others(ctx)

@@ -130,9 +130,15 @@ func (h *House) prove(ctx context.Context, bp blueprint.Blueprint, sample int, w
 		w.CloseWithError(io.EOF)
 		end <- ran{code: code, err: err}
 	}()
+	opened := 0
 	sums, err := probe.Read(r, len(t.out), func(n int, tried permit.Trial) {
 		if t.compare[n] != nil {
 			t.compare[n].Tried(tried)
+		}
+	}, func(n int) {
+		if h.Files != nil {
+			h.Files.Add(int64(n - opened))
+			opened = n
 		}
 	})
 	r.CloseWithError(err)

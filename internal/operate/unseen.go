@@ -67,6 +67,7 @@ func (h *House) MayWrite(folder string) bool {
 
 func (h *House) audit(folder string, write bool) (permit.Report, error) {
 	id, need := h.Facts.Asks(h.Account, write)
+	need.Counted = h.Files
 	return machine.Audit(folder, id, need)
 }
 

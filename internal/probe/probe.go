@@ -51,7 +51,12 @@ type line struct {
 	Why    string `json:"why,omitempty"`
 
 	Sums *permit.Proof `json:"sums,omitempty"`
+	// Opened is how many files of the folder were opened so far, in a line of its own.
+	Opened int `json:"opened,omitempty"`
 }
+
+// often is how often it is told how many files were opened.
+const often = 500 * time.Millisecond
 
 // Run tries what the spec says. Of all files, only failures are written; of a
 // sample, every trial.
@@ -59,7 +64,8 @@ func Run(spec Spec, to io.Writer) error {
 	w := bufio.NewWriter(to)
 	enc := json.NewEncoder(w)
 	for i, f := range spec.Folders {
-		p := &prober{spec: spec, folder: f, n: i, write: enc.Encode, dice: rand.New(rand.NewPCG(spec.Seed, uint64(i)))}
+		p := &prober{spec: spec, folder: f, n: i, write: enc.Encode, dice: rand.New(rand.NewPCG(spec.Seed, uint64(i))),
+			flush: w.Flush, told: time.Now()}
 		if spec.Within > 0 {
 			p.until = time.Now().Add(spec.Within)
 		}
@@ -85,6 +91,8 @@ type prober struct {
 	folder  Folder
 	n       int
 	write   func(any) error
+	flush   func() error
+	told    time.Time // when it was last told how many files were opened
 	err     error
 	dice    *rand.Rand
 	until   time.Time
@@ -171,6 +179,10 @@ func (p *prober) walk(rel string) {
 			}
 		}
 	}
+	if p.spec.Sample == 0 && p.err == nil && time.Since(p.told) > often {
+		p.told = time.Now()
+		p.err = errors.Join(p.write(line{Folder: p.n, Opened: p.sums.Tried}), p.flush())
+	}
 	for _, sub := range below {
 		p.walk(sub)
 	}
@@ -205,10 +217,12 @@ func (p *prober) change(rel string) {
 }
 
 // Read reads what a probe wrote: it calls tried for each trial, and gives the
-// sums of each folder. A probe that did not come to its end is an error.
-func Read(from io.Reader, folders int, tried func(folder int, t permit.Trial)) ([]permit.Proof, error) {
+// sums of each folder. A probe that did not come to its end is an error. opened, unless nil,
+// hears now and then how many files were opened so far.
+func Read(from io.Reader, folders int, tried func(folder int, t permit.Trial),
+	opened func(n int)) ([]permit.Proof, error) {
 	out := make([]permit.Proof, folders)
-	ended := 0
+	ended, before := 0, 0 // files of the folders that have ended
 	dec := json.NewDecoder(from)
 	for {
 		var l line
@@ -225,6 +239,13 @@ func Read(from io.Reader, folders int, tried func(folder int, t permit.Trial)) (
 		if l.Sums != nil {
 			out[l.Folder] = *l.Sums
 			ended++
+			before += l.Sums.Tried
+			l.Opened = 0
+		}
+		if l.Sums != nil || l.Opened > 0 {
+			if opened != nil {
+				opened(before + l.Opened)
+			}
 			continue
 		}
 		if l.Raw != "" {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -31,7 +32,7 @@ func try(t *testing.T, spec Spec) ([]permit.Proof, []permit.Trial) {
 		t.Fatal(err)
 	}
 	var trials []permit.Trial
-	sums, err := Read(&out, len(spec.Folders), func(_ int, tr permit.Trial) { trials = append(trials, tr) })
+	sums, err := Read(&out, len(spec.Folders), func(_ int, tr permit.Trial) { trials = append(trials, tr) }, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -192,8 +193,28 @@ func TestAProbeThatWasCutOffIsNoProof(t *testing.T) {
 	}
 	whole := out.String()
 	for n := range whole[:len(whole)-1] {
-		if _, err := Read(strings.NewReader(whole[:n]), 2, func(int, permit.Trial) {}); err == nil {
+		if _, err := Read(strings.NewReader(whole[:n]), 2, func(int, permit.Trial) {}, nil); err == nil {
 			t.Fatalf("%d of %d bytes were taken for a proof", n, len(whole))
 		}
+	}
+}
+
+func TestHowManyWereOpenedIsTold(t *testing.T) {
+	said := `{"folder":0,"opened":5}
+{"folder":0,"path":"x","kind":"file","need":"read","why":"no"}
+{"folder":0,"opened":9}
+{"folder":0,"sums":{"files":12,"tried":12}}
+{"folder":1,"opened":3}
+{"folder":1,"sums":{"files":4,"tried":4}}
+`
+	var opened []int
+	trials := 0
+	sums, err := Read(strings.NewReader(said), 2, func(int, permit.Trial) { trials++ },
+		func(n int) { opened = append(opened, n) })
+	if err != nil || trials != 1 || sums[0].Tried != 12 || sums[1].Tried != 4 {
+		t.Fatalf("got %v, %d trials, %v", sums, trials, err)
+	}
+	if want := []int{5, 9, 12, 15, 16}; !slices.Equal(opened, want) {
+		t.Errorf("opened: got %v, want %v", opened, want)
 	}
 }

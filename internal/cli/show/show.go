@@ -13,6 +13,7 @@ import (
 	"io"
 	"os"
 	"strings"
+	"sync"
 	"time"
 
 	"cozyshelf/internal/core/plain"
@@ -196,6 +197,86 @@ func Bar(part, whole float64) string {
 	return strings.Repeat("█", n) + strings.Repeat("░", 10-n)
 }
 
+// Unit is what Watch counts.
+type Unit int
+
+// The units.
+const (
+	Time  Unit = iota // nothing: only the time that passed is told
+	Files             // files
+	Bytes             // bytes
+)
+
+// Watch tells how far something is that takes longer than a second, until the function it gives is
+// called: on a terminal by a line that is written anew, elsewhere by a line now and then. count
+// gives what is done, and of how much; 0 where that is not known. It is nil for Time.
+func (o Out) Watch(what string, unit Unit, count func() (n, total int64)) (stop func()) {
+	p := o.Progress(what, 0)
+	p.bytes = unit == Bytes
+	if unit == Files {
+		p.unit = " files"
+	}
+	return every(p.terminal, func() {
+		n := int64(0)
+		if count != nil {
+			n, p.total = count()
+		}
+		if n == 0 {
+			p.write(fmt.Sprintf("%s: %s", what, Since(time.Since(p.began))))
+			return
+		}
+		p.AtByte(n)
+	}, p.End)
+}
+
+// every calls draw again and again after a second, until the function it gives is called; then it
+// calls end, once.
+func every(terminal bool, draw, end func()) (stop func()) {
+	pause := 10 * time.Second
+	if terminal {
+		pause = time.Second
+	}
+	ended, gone := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(gone)
+		t := time.NewTicker(pause)
+		defer t.Stop()
+		for {
+			select {
+			case <-ended:
+				return
+			case <-t.C:
+				draw()
+			}
+		}
+	}()
+	return sync.OnceFunc(func() {
+		close(ended)
+		<-gone
+		end()
+	})
+}
+
+// Step writes the beginning of a line that ends once a step is done. On a terminal the time it takes
+// stands behind it meanwhile. The function it gives takes that away again.
+func (o Out) Step(text string) (end func()) {
+	o.Printf("%s", text)
+	if !term.IsTerminal(int(os.Stderr.Fd())) {
+		return func() {}
+	}
+	began, drawn := time.Now(), false
+	return every(true, func() {
+		drawn = true
+		o.Screen("\r\x1b[K")
+		o.Printf("%s%s", text, Faint(Since(time.Since(began))))
+	}, func() {
+		if drawn {
+			o.Screen("\r\x1b[K")
+			o.Printf("%s", text)
+		}
+	})
+}
+
 // Progress tells how far something is: on one line of a terminal, or now and
 // then by a line of its own.
 type Progress struct {
@@ -207,6 +288,7 @@ type Progress struct {
 	shown    time.Time
 	drawn    bool
 	bytes    bool
+	unit     string // behind the number
 }
 
 // Bytes begins to tell of bytes, with their rate. A total of 0 is not known.
@@ -238,24 +320,29 @@ func (p *Progress) AtByte(n int64) {
 		return
 	}
 	p.shown = time.Now()
-	left := ""
-	if n > 0 {
-		left = ", about " + Since(time.Duration(float64(time.Since(p.began))*float64(max(0, p.total-n))/float64(n))) +
-			" left"
-	}
-	text := fmt.Sprintf("%s: %s of %s%s", p.what, humanize.Comma(n), humanize.Comma(p.total), left)
-	if n > p.total { // more than was known before
-		text = fmt.Sprintf("%s: %s", p.what, humanize.Comma(n))
-	}
+	p.write(p.text(n, time.Since(p.began)))
+}
+
+// text says how far it is after some time: how much of how much, the rate, and the time left.
+func (p *Progress) text(n int64, took time.Duration) string {
+	number := func(n int64) string { return humanize.Comma(n) + p.unit }
 	if p.bytes {
-		text = fmt.Sprintf("%s: %s", p.what, Size(n))
-		if p.total > 0 {
-			text += " of " + Size(p.total)
-		} else {
-			left = ""
-		}
-		text += fmt.Sprintf(", %s/s%s", Size(int64(float64(n)/time.Since(p.began).Seconds())), left)
+		number = Size
 	}
+	text := p.what + ": " + number(n)
+	known := n > 0 && n <= p.total // there may be more than was known before
+	if known {
+		text = p.what + ": " + strings.TrimSuffix(number(n), p.unit) + " of " + number(p.total)
+	}
+	text += ", " + number(int64(float64(n)/took.Seconds())) + "/s"
+	if known && n < p.total {
+		text += ", about " + Since(time.Duration(float64(took)*float64(p.total-n)/float64(n))) + " left"
+	}
+	return text
+}
+
+// write writes the line anew, or another one.
+func (p *Progress) write(text string) {
 	if p.terminal {
 		p.out.Screen("\r\x1b[K")
 		p.out.Printf("  %s", text)

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 )
 
 // Item is one entry of a folder as the tree gives it.
@@ -61,6 +62,8 @@ type Need struct {
 	// Fails, unless nil, hears of every path that fails by itself, from one
 	// worker at a time.
 	Fails func(Finding)
+	// Counted, unless nil, counts the files that were looked at, while it is done.
+	Counted *atomic.Int64
 }
 
 // Finding is one path that fails, with its cause.
@@ -540,6 +543,9 @@ func (h *worker) behind(p, kind, need string, way *groupKey) {
 
 func (h *worker) file(folder string, it Item, way *groupKey, g *Mount) {
 	h.files++
+	if h.need.Counted != nil {
+		h.need.Counted.Add(1)
+	}
 	switch {
 	case way != nil:
 		p := ""
