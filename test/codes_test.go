@@ -110,7 +110,7 @@ func TestEveryDocumentIsOne(t *testing.T) {
 			})
 		}
 	}
-	docs("check", "check --facts", "status", "ledger", "ledger verify", "access", "deploy --yes")
+	docs("check", "check --facts", "status", "ledger", "ledger --steps", "ledger verify", "access", "deploy --yes")
 	m.add(demo.Person{Name: "wren", Role: allowance.Admin}, demo.Person{Name: "bram", Role: allowance.Child})
 	docs("member add ilse --role adult --generate", "status", "member list", "member edit bram --away yes",
 		"member edit bram --role adult", "member password bram --generate", "member remove bram --yes")

@@ -120,6 +120,20 @@ func TestTheWholeWay(t *testing.T) {
 		if _, err := os.Stat(m.path("state/store.db")); err != nil {
 			t.Errorf("retire without --erase took the store: %v", err)
 		}
+		var entries []struct {
+			Command string
+			Steps   []struct{ What, Outcome string }
+		}
+		m.document(&entries, "ledger", "--steps")
+		with := 0
+		for _, e := range entries {
+			if e.Command == "deploy" && len(e.Steps) > 2 && e.Steps[0].Outcome == "done" {
+				with++
+			}
+		}
+		if with == 0 {
+			t.Errorf("no deployment has its steps: %+v", entries)
+		}
 		if out := m.must("ledger", "--steps"); !strings.Contains(out, m.made()) || !strings.Contains(out, "retire") {
 			t.Errorf("the ledger says:\n%s", out)
 		}

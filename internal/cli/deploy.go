@@ -320,11 +320,7 @@ func (a *app) ledgerCommand() *cobra.Command {
 				}
 			}
 			if a.json {
-				doc := []entryReport{}
-				for _, e := range list {
-					doc = append(doc, reportEntry(e))
-				}
-				return a.document(doc)
+				return a.document(reportEntries(list, steps))
 			}
 			rows := [][]string{}
 			for _, e := range list {

@@ -125,8 +125,18 @@ type (
 		Outcome  string       `json:"outcome"`
 		Undo     *ledger.Undo `json:"undo,omitempty"`
 		Undoes   int          `json:"undoes,omitempty"`
-		Of       int          `json:"of,omitempty"` // the entry that this is a step of
 		UndoneBy int          `json:"undone_by,omitempty"`
+		Steps    []stepReport `json:"steps,omitempty"` // with --steps: the single steps, in their order
+	}
+
+	// stepReport is one step of an entry.
+	stepReport struct {
+		ID      int       `json:"id"`
+		BegunAt time.Time `json:"begun_at"`
+		Action  string    `json:"action"`
+		What    string    `json:"what"`
+		Why     string    `json:"why"`
+		Outcome string    `json:"outcome"`
 	}
 
 	ledgerVerified struct {
@@ -168,7 +178,22 @@ type (
 
 func reportEntry(e ledger.Entry) entryReport {
 	return entryReport{ID: e.ID, BegunAt: e.At, Who: e.Who, Command: e.Command, Action: e.Action, What: e.What,
-		Why: e.Why, Outcome: e.Outcome, Undo: e.Undo, Undoes: e.Undoes, Of: e.Of, UndoneBy: e.UndoneBy}
+		Why: e.Why, Outcome: e.Outcome, Undo: e.Undo, Undoes: e.Undoes, UndoneBy: e.UndoneBy}
+}
+
+// reportEntries gives the entries of the ledger, with their steps within them where those are wished.
+func reportEntries(list []ledger.Entry, steps bool) []entryReport {
+	out, at := []entryReport{}, map[int]int{}
+	for _, e := range list {
+		if e.Of == 0 {
+			at[e.ID] = len(out)
+			out = append(out, reportEntry(e))
+		} else if i, ok := at[e.Of]; ok && steps {
+			out[i].Steps = append(out[i].Steps, stepReport{ID: e.ID, BegunAt: e.At, Action: e.Action, What: e.What,
+				Why: e.Why, Outcome: e.Outcome})
+		}
+	}
+	return out
 }
 
 func reportManifest(m backup.Manifest) manifestReport {
