@@ -22,6 +22,8 @@ need newuidmap uidmap
 need slirp4netns slirp4netns
 need systemd-analyze systemd
 need zstd zstd
+need zsh zsh
+need fish fish
 [ -e /usr/share/bash-completion/bash_completion ] || missing="$missing bash-completion"
 for p in "$@"; do
   case $p in

@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -13,43 +14,84 @@ import (
 	"cozyshelf/internal/testbuild"
 )
 
-// TestBashCompletesMembersShelvesAndEntries asks a real bash, with the script that the program
-// writes for it.
-func TestBashCompletesMembersShelvesAndEntries(t *testing.T) {
+// TestShellsCompleteMembersShelvesAndEntries asks a real bash, zsh and fish, with the script that
+// the program writes for each.
+func TestShellsCompleteMembersShelvesAndEntries(t *testing.T) {
 	t.Parallel()
-	const helpers = "/usr/share/bash-completion/bash_completion"
-	if _, err := os.Stat(helpers); err != nil {
-		testbuild.Missing(t, "bash-completion")
-	}
 	m := newMill(t, "process")
 	m.must("deploy", "--yes")
 	m.add(demo.Person{Name: "wren", Role: allowance.Admin})
-	if err := os.WriteFile(m.path("complete.bash"), []byte(m.must("completion", "bash")), 0o600); err != nil {
-		t.Fatal(err)
-	}
 	bin := t.TempDir()
 	if err := os.Symlink(testbuild.Program(t), filepath.Join(bin, "cozyshelf")); err != nil {
 		t.Fatal(err)
 	}
-	for line, want := range map[string]string{
-		"cozyshelf member edit ":               "wren",
-		"cozyshelf shelf show fi":              "films",
-		"cozyshelf member add bram --role ":    "admin adult child guest",
-		"cozyshelf shelf add x --kind rec":     "recordings",
-		"cozyshelf intake fetch x --onto seri": "series",
+	env := append(append(os.Environ(), m.env...), "PATH="+bin+":"+os.Getenv("PATH"), "TERM=dumb")
+	for shell, ask := range map[string]func(script, line string) string{
+		"bash": bashScript, "zsh": zshScript, "fish": fishScript,
 	} {
-		words := strings.Split(line, " ")
-		script := fmt.Sprintf(`source %s; source complete.bash; COMP_WORDS=(%s); COMP_CWORD=%d; COMP_LINE=%q; COMP_POINT=%d
-__start_cozyshelf; for w in "${COMPREPLY[@]}"; do echo "${w%%%% *}"; done | sort`, helpers, quoted(words),
-			len(words)-1, line, len(line))
-		c := exec.Command("bash", "-c", script)
-		c.Dir = m.dir
-		c.Env = append(append(os.Environ(), m.env...), "PATH="+bin+":"+os.Getenv("PATH"))
-		out, err := c.Output() // bash complains of an option that only a real prompt has
-		if got := strings.Join(strings.Fields(string(out)), " "); err != nil || got != want {
-			t.Errorf("%q is completed by %q, %v; want %q", line, got, err, want)
-		}
+		t.Run(shell, func(t *testing.T) {
+			if _, err := exec.LookPath(shell); err != nil {
+				testbuild.Missing(t, shell)
+			}
+			if _, err := os.Stat(bashHelpers); shell == "bash" && err != nil {
+				testbuild.Missing(t, "bash-completion")
+			}
+			script := "complete." + shell
+			if err := os.WriteFile(m.path(script), []byte(m.must("completion", shell)), 0o600); err != nil {
+				t.Fatal(err)
+			}
+			for line, want := range map[string]string{
+				"cozyshelf member edit ":               "wren",
+				"cozyshelf shelf show fi":              "films",
+				"cozyshelf member add bram --role ":    "admin adult child guest",
+				"cozyshelf shelf add x --kind rec":     "recordings",
+				"cozyshelf intake fetch x --onto seri": "series",
+			} {
+				c := exec.Command(shell, "-c", ask(script, line))
+				c.Dir, c.Env = m.dir, env
+				out, err := c.Output() // bash complains of an option that only a real prompt has
+				words := strings.Fields(string(out))
+				slices.Sort(words)
+				if got := strings.Join(words, " "); err != nil || got != want {
+					t.Errorf("%q is completed by %q, %v; want %q", line, got, err, want)
+				}
+			}
+		})
 	}
+}
+
+const bashHelpers = "/usr/share/bash-completion/bash_completion"
+
+func bashScript(script, line string) string {
+	words := strings.Split(line, " ")
+	return fmt.Sprintf(`source %s; source %s; COMP_WORDS=(%s); COMP_CWORD=%d; COMP_LINE=%q; COMP_POINT=%d
+__start_cozyshelf; for w in "${COMPREPLY[@]}"; do echo "${w%%%% *}"; done`, bashHelpers, script, quoted(words),
+		len(words)-1, line, len(line))
+}
+
+func fishScript(script, line string) string {
+	return fmt.Sprintf(`source %s; for w in (complete -C %q); string split -f 1 \t -- $w; end; true`, script, line)
+}
+
+// zshScript asks the script in a zsh that somebody sits at, for the completion system works nowhere
+// else. What would be offered is written by the function that would offer it.
+func zshScript(script, line string) string {
+	return fmt.Sprintf(`zmodload zsh/zpty
+zpty sitting zsh -f -i
+zpty -w sitting 'PS1=; autoload -U compinit; compinit -u -D; source %s; compdef _cozyshelf cozyshelf
+_describe() { shift 1; [[ $1 == -* ]] && shift; local w; for w in "${(@P)1}"; do [[ ${w%%%%:*} == ${PREFIX}* ]] && print -r -- "offer=${w%%%%:*}="; done; return 0 }
+_arguments() { :; }
+bindkey "^I" complete-word; print ready=yes='
+zpty -r sitting got '*ready=yes=*'
+zpty -w -n sitting %q$'\t'
+sleep 1
+zpty -w -n sitting $'\C-u'
+zpty -w sitting 'print ended=yes='
+all=
+while zpty -r sitting got; do all+=$got; [[ $got == *ended=yes=* ]] && break; done
+zpty -d sitting
+print -r -- $all | grep -o 'offer=[^=]*=' | sed 's/^offer=//; s/=$//' | sort -u
+`, script, line)
 }
 
 // quoted writes words for a shell.

@@ -144,9 +144,9 @@ func (e RefusedAway) Fields() []Field {
 // Scanned is that a shelf was looked at.
 type Scanned struct {
 	info
-	Shelf                              string
-	Files, New, Changed, Gone, Failing int
-	Seconds                            float64
+	Shelf                                 string
+	Files, New, Changed, Gone, Unreadable int
+	Seconds                               float64
 }
 
 // Name and Fields tell it.
@@ -154,7 +154,7 @@ func (Scanned) Name() string { return "scanned" }
 func (e Scanned) Fields() []Field {
 	return []Field{{Key: "shelf", Value: e.Shelf}, {Key: "files", Value: e.Files}, {Key: "new", Value: e.New},
 		{Key: "changed", Value: e.Changed}, {Key: "gone", Value: e.Gone},
-		{Key: "failing", Value: e.Failing}, {Key: "seconds", Value: e.Seconds}}
+		{Key: "unreadable", Value: e.Unreadable}, {Key: "seconds", Value: e.Seconds}}
 }
 
 // FolderAway is that a folder of a shelf is not there: its disk is unplugged, or does not

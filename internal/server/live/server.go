@@ -245,7 +245,7 @@ func (s *Server) Scan(ctx context.Context, name string, o scan.Options) ([]scan.
 			return out, fmt.Errorf("scanning shelf %s: %w", sh.Name, err)
 		}
 		s.Events.Tell(event.Scanned{Shelf: sh.Name, Files: r.Files, New: r.New, Changed: r.Changed, Gone: r.Gone,
-			Failing: r.Unreadable, Seconds: r.Seconds})
+			Unreadable: r.Unreadable, Seconds: r.Seconds})
 		out = append(out, r)
 	}
 	select {
