@@ -183,6 +183,9 @@ func (a *app) showVerdict(lines []verdict.Line, worst verdict.Status) {
 		if l.Do != "" {
 			say(indent, "→ "+l.Do, plain)
 		}
+		for _, c := range l.Commands { // whole, so that they can be copied
+			a.out.Printf("%s$ %s\n", indent, show.Clean(c))
+		}
 	}
 	a.out.Printf("\n%s\n", map[verdict.Status]string{
 		verdict.OK:      "This household will work here.",

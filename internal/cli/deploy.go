@@ -247,10 +247,17 @@ var steps = map[blueprint.Action]string{
 	blueprint.EraseScratch: "removing the scratch folder", blueprint.EraseState: "erasing the state folder",
 }
 
+// withoutContainers are the names of steps that are called otherwise where the engine runs no
+// containers.
+var withoutContainers = map[blueprint.Action]string{
+	blueprint.LoadImage: "keeping a copy of the program", blueprint.Create: "preparing the server",
+	blueprint.RemoveOld: "removing the old server", blueprint.RemoveImage: "removing the copy of the program",
+}
+
 // carry carries a plan out, showing how it goes.
 func (a *app) carry(ctx context.Context, p operate.Plan) (operate.Done, error) {
 	a.begun()
-	tell, stop := a.telling(len(p.Changes))
+	tell, stop := a.telling(p)
 	d, err := p.Carry(ctx, tell)
 	stop()
 	if err != nil {
@@ -259,14 +266,18 @@ func (a *app) carry(ctx context.Context, p operate.Plan) (operate.Done, error) {
 	return d, err
 }
 
-// telling shows how so many changes go. stop is to be called once they are done, or one failed.
-func (a *app) telling(total int) (tell operate.Telling, stop func()) {
+// telling shows how the changes of a plan go. stop is to be called once they are done, or one failed.
+func (a *app) telling(p operate.Plan) (tell operate.Telling, stop func()) {
 	n, end := 0, func() {}
 	return operate.Telling{
 		Change: func(c blueprint.Change, done bool, took time.Duration) {
 			if !done {
 				n++
-				end = a.err.Step(fmt.Sprintf("  %d/%d %s … ", n, total, steps[c.Action]))
+				name := steps[c.Action]
+				if own := withoutContainers[c.Action]; own != "" && !p.Contained() {
+					name = own
+				}
+				end = a.err.Step(fmt.Sprintf("  %d/%d %s … ", n, len(p.Changes), name))
 				return
 			}
 			end()

@@ -135,7 +135,7 @@ func (a *app) undoDeployment(ctx context.Context, h *operate.House, command stri
 		return err
 	}
 	a.begun()
-	tell, stop := a.telling(len(u.Changes))
+	tell, stop := a.telling(u.Plan)
 	d, err := u.Carry(ctx, tell, func(text []byte) error { return replace(a.household, text) })
 	stop()
 	if err != nil {

@@ -145,7 +145,7 @@ func (d *Carrier) begin(e ledger.Entry) (int, error) {
 }
 
 // CloseLeft ends the entries that a command left open when it was cut off, but for some:
-// what they were about is gone on with now, or was done. One that is being taken back stays
+// what they were about is continued now, or was done. One that is being taken back stays
 // open until it is, so that it can be taken back again where that is cut off, too.
 func CloseLeft(state, command string, except ...int) {
 	list, _, err := ledger.Read(state)
@@ -159,7 +159,7 @@ func CloseLeft(state, command string, except ...int) {
 			continue
 		}
 		// If it fails the entry stays open, and the next command tries again.
-		_ = ledger.End(state, e.ID, "cut off; gone on with by "+command)
+		_ = ledger.End(state, e.ID, "cut off; continued by "+command)
 	}
 }
 

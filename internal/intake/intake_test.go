@@ -588,7 +588,7 @@ func FuzzJob(f *testing.F) {
 }
 
 // TestAJobOfAnotherAccountIsBegunAnew: what lies in a folder that another account could
-// write to is none that root goes on with.
+// write to is none that root continues.
 func TestAJobOfAnotherAccountIsBegunAnew(t *testing.T) {
 	if os.Getuid() != 0 {
 		t.Skip("needs root, to give folders away")

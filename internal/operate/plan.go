@@ -29,7 +29,7 @@ type Plan struct {
 	What     string             // it is about, for the ledger
 	Changes  []blueprint.Change // in the order in which they are carried out
 	Watching []usage.Play       // streams that would be interrupted
-	Open     *ledger.Entry      // of one that was cut off and is gone on with, or ended
+	Open     *ledger.Entry      // of one that was cut off and is continued, or ended
 	Same     bool               // that one was to bring about what this one is
 
 	house  *House
@@ -43,6 +43,9 @@ type Plan struct {
 	secret string           // the passphrase of the backup whose store is put in place
 	part   bool             // the blueprint says only what these changes need
 }
+
+// Contained reports whether the engine runs services in containers.
+func (p Plan) Contained() bool { return p.house.Facts.Can.Isolates }
 
 // Deploy plans to make the engine match the household file.
 func (h *House) Deploy(ctx context.Context, command string) (Plan, error) {
@@ -94,7 +97,7 @@ func (p *Plan) follow(bp blueprint.Blueprint, have blueprint.Observed, text stri
 		return bp.Following(keep, before)
 	}
 	if e.Outcome == ledger.Open {
-		p.Open = &e // gone on with under its number
+		p.Open = &e // continued under its number
 	}
 	p.Same = r.New.Labels[blueprint.LabelDigest] == server.Digest()
 	ours, old := false, false

@@ -44,7 +44,7 @@ func (h *House) Restore(ctx context.Context, command string, b Backup, undoes in
 	}
 	state := h.State()
 	now, running := have.Running()
-	// One that was cut off is gone on with, unless the server has run since: then what it
+	// One that was cut off is continued, unless the server has run since: then what it
 	// wrote is to be backed up, too.
 	e, placed, ok := h.restoring()
 	if ok && !running {

@@ -97,7 +97,7 @@ func TestMachinesThatWeDoNotHave(t *testing.T) {
 			for _, w := range c.lines {
 				found := false
 				for _, l := range lines {
-					text := l.Says + "\n" + l.Do + "\n" + strings.Join(l.Details, "\n")
+					text := l.Says + "\n" + l.Do + "\n" + strings.Join(append(l.Details, l.Commands...), "\n")
 					if l.What == w.what {
 						found = found || l.Status == w.status && strings.Contains(text, w.says)
 					}

@@ -38,6 +38,8 @@ type Line struct {
 	Says    string   `json:"says"`
 	Do      string   `json:"do,omitempty"`
 	Details []string `json:"details,omitempty"`
+	// Commands are those to copy that do what Do says.
+	Commands []string `json:"commands,omitempty"`
 	// About is the folder that is judged, as the household file names it; empty where the
 	// line is about something else.
 	About string `json:"about,omitempty"`
@@ -401,8 +403,8 @@ func (j *judge) firewall() {
 			allow = fmt.Sprintf("ufw allow %d/tcp", j.h.Server.Port)
 		}
 		j.add("firewall", Warning, fmt.Sprintf("%s keeps port %d out for others: %s", f.Source, j.h.Server.Port,
-			f.Rule), "let it in, for your own network at least (such as: "+allow+
-			"); this program never changes such rules")
+			f.Rule), "let it in, for your own network at least; this program never changes such rules:")
+		j.lines[len(j.lines)-1].Commands = []string{allow}
 	case f.Blocks:
 		j.add("firewall", OK, fmt.Sprintf("%s keeps what comes in out, but what %s publishes is forwarded past "+
 			"those rules", f.Source, j.f.Engine.Kind), "")
@@ -512,12 +514,12 @@ func (j *judge) account() {
 // proposal says how to come by an account that there is not yet.
 func (j *judge) proposal(a facts.Account) {
 	do := "write run_as = \"uid:gid\" under [server]"
-	var details []string
+	var details, commands []string
 	switch p := a.Proposal; {
 	case !j.f.Engine.Can.Becomes && j.f.CallerUID != 0:
 		do = fmt.Sprintf("write run_as = \"%d:…\" with your own numbers, or run as root", j.f.CallerUID)
 	case p != nil && len(p.Commands) > 0:
-		do = "make it: cozyshelf check --mend, or " + strings.Join(p.Commands, " && ")
+		do, commands = "make it: cozyshelf check --mend, or by hand:", p.Commands
 		details = append(details, "it will have no login and no home"+
 			map[bool]string{true: ", and be in no group but its own: no shelf needs one",
 				false: ", and be in the groups that the shelves need: " +
@@ -532,6 +534,7 @@ func (j *judge) proposal(a facts.Account) {
 			"numbers that nobody has"
 	}
 	j.add("run-as account", Blocked, fmt.Sprintf("%q is not an account of this machine", a.Asked), do, details...)
+	j.lines[len(j.lines)-1].Commands = commands
 }
 
 // owner is the account as this machine numbers it.
@@ -601,21 +604,22 @@ func (j *judge) writable(what string, f facts.Folder, whole bool) {
 	case f.Exposed != "":
 		l.Status, l.Says = Blocked, fmt.Sprintf("%s: others may write to %s, so they could put another folder in "+
 			"its place", f.Path, f.Exposed)
-		l.Do = fmt.Sprintf("chown root: %s && chmod go-w %s; or choose another place, below folders of root's",
-			f.Exposed, f.Exposed)
+		l.Do = "choose another place, below folders of root's, or close this one:"
+		l.Commands = []string{"chown root: " + permit.Quote(f.Exposed), "chmod go-w " + permit.Quote(f.Exposed)}
 	case !f.Exists && !f.Creatable:
 		l.Status, l.Says = Blocked, fmt.Sprintf("%s does not exist, and you may not make it in %s", f.Path, f.Parent)
-		l.Do = fmt.Sprintf("make it: mkdir -p %s && chown %d:%d %s", f.Path, j.owner().UID, j.owner().Groups[0], f.Path)
+		l.Do, l.Commands = "make it:", j.makeIt(f.Path)
 	case !f.Exists && j.f.CallerUID != 0 && int(j.owner().UID) != j.f.CallerUID:
 		l.Status, l.Says = Blocked, fmt.Sprintf("%s does not exist, and you (uid %d) cannot give it to the run-as "+
 			"account", f.Path, j.f.CallerUID)
-		l.Do = fmt.Sprintf("make it as root: mkdir -p %s && chown %d:%d %s", f.Path, j.owner().UID,
-			j.owner().Groups[0], f.Path)
+		l.Do, l.Commands = "make it as root:", j.makeIt(f.Path)
 	case !f.Exists:
 		l.Says = fmt.Sprintf("%s will be made; %s free", f.Path, bytes(f.Free))
 	case f.Access != nil && j.f.Account.Known && (f.Access.WritableFolders < 1 || whole && f.Access.Failing > 0):
 		l.Status, l.Says = Blocked, f.Path+" cannot be used by the run-as account"
-		l.Do = fmt.Sprintf("give it the folder: chown -R %d:%d %s", j.owner().UID, j.owner().Groups[0], f.Path)
+		l.Do = "give it the folder:"
+		l.Commands = []string{fmt.Sprintf("chown -R %d:%d %s", j.owner().UID, j.owner().Groups[0],
+			permit.Quote(f.Path))}
 		for _, x := range f.Access.First {
 			l.Details = append(l.Details, x.Path+": "+x.Cause)
 		}
@@ -623,6 +627,12 @@ func (j *judge) writable(what string, f facts.Folder, whole bool) {
 		l.Says = fmt.Sprintf("%s, %s free", f.Path, bytes(f.Free))
 	}
 	j.lines = append(j.lines, l)
+}
+
+// makeIt gives the commands that make a folder of the account's own.
+func (j *judge) makeIt(path string) []string {
+	return []string{"mkdir -p " + permit.Quote(path),
+		fmt.Sprintf("chown %d:%d %s", j.owner().UID, j.owner().Groups[0], permit.Quote(path))}
 }
 
 func (j *judge) shelves() {
@@ -701,14 +711,15 @@ func (j *judge) together() {
 	}
 	for _, src := range sources {
 		if names := by[src]; len(names) > 1 {
-			j.add("one share", OK, fmt.Sprintf("%s lie on %s: when it is away, all of them are",
+			j.add("one share", OK, fmt.Sprintf("%s lie on %s: while it cannot be reached, none of them can",
 				strings.Join(names, ", "), src), "")
 		}
 	}
 	if e := j.f.Engine; e.Can.Isolates && !e.Elsewhere && len(private) > 0 {
 		j.add("later mounts", Warning, fmt.Sprintf("a disk that is mounted below a shelf later is seen only after "+
-			"a restart, since it would lie on a private mount: %s", strings.Join(private, ", ")), "",
-			"mount --make-rshared "+private[0]+" before the deployment changes that; most systems have it so")
+			"a restart, since it would lie on a private mount: %s", strings.Join(private, ", ")),
+			"make it shared before the deployment, as most systems have it:")
+		j.lines[len(j.lines)-1].Commands = []string{"mount --make-rshared " + permit.Quote(private[0])}
 	}
 }
 
@@ -782,8 +793,10 @@ func (j *judge) shelf(what string, s facts.Shelf, f facts.Folder) {
 		}
 		remedy := "cozyshelf access " + s.Name + " tells the causes"
 		if len(f.Remedies) > 0 {
-			remedy = f.Remedies[0].What + " (" + strings.Join(f.Remedies[0].Commands, " && ") + ")"
+			remedy = f.Remedies[0].What + ":"
+			l.Commands = f.Remedies[0].Commands
 			if !f.Remedies[0].ByHand {
+				l.Commands = nil
 				remedy = fmt.Sprintf("%s; cozyshelf access %s --mend does it, cozyshelf access %s shows all ways",
 					f.Remedies[0].What, s.Name, s.Name)
 			}

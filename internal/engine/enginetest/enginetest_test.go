@@ -37,7 +37,7 @@ func TestAnEngineThatDoesAllPasses(t *testing.T) {
 }
 
 // TestMisbehaviourIsFound has engines misbehave in one way each: the suite names what was
-// asked, and goes on with the rest.
+// asked, and continues with the rest.
 func TestMisbehaviourIsFound(t *testing.T) {
 	t.Parallel()
 	if os.Getuid() != 0 {
