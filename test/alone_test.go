@@ -37,7 +37,7 @@ func TestTwoDeploymentsAtOnceTakeTurns(t *testing.T) {
 	wg.Wait()
 	idle := 0
 	for _, o := range outs {
-		if strings.Contains(o, "nothing to do") {
+		if strings.Contains(o, "Nothing to do") {
 			idle++
 		}
 	}
@@ -66,7 +66,7 @@ func TestTwoDeploymentsAtOnceTakeTurns(t *testing.T) {
 		t.Errorf("it did not wait: %v %s", err, said.String())
 	case <-time.After(time.Second):
 	}
-	if out := m.must("deploy", "--dry-run"); !strings.Contains(out, "nothing to do") {
+	if out := m.must("deploy", "--dry-run"); !strings.Contains(out, "Nothing to do") {
 		t.Errorf("looking waits for nobody: %s", out)
 	}
 	if err := unix.Flock(int(f.Fd()), unix.LOCK_UN); err != nil {

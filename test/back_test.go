@@ -79,7 +79,7 @@ func TestWhatCanBeGoneBackToFollowsFromWhatRan(t *testing.T) {
 	m.cut(1, "upgrade", "--yes")
 	upgrade := m.lastDeployment()
 	with(old)
-	if out := m.must("deploy", "--yes"); !strings.Contains(out, "nothing to do") {
+	if out := m.must("deploy", "--yes"); !strings.Contains(out, "Nothing to do") {
 		t.Errorf("deploy by the program that runs:\n%s", out)
 	}
 	if got := m.outcome(upgrade.ID); !strings.HasPrefix(got, "cut off") || m.runs() != "1.0.0" {
@@ -221,7 +221,7 @@ func TestACrashedServerIsStartedAtOnce(t *testing.T) {
 	engines(t, func(t *testing.T, engine string) {
 		m := newMill(t, engine)
 		m.must("deploy", "--yes")
-		for command, says := range map[string]string{"deploy": "ready after", "start": "is running"} {
+		for command, says := range map[string]string{"deploy": "Ready after", "start": "is running"} {
 			var st struct {
 				Healthy  bool
 				Why, Fix string

@@ -56,7 +56,7 @@ func TestTheEngineGoesInTheMidstOfADeployment(t *testing.T) {
 		}
 		d.Start()
 		m.must("deploy", "--yes")
-		if again := m.must("deploy", "--yes"); !strings.Contains(again, "nothing to do") {
+		if again := m.must("deploy", "--yes"); !strings.Contains(again, "Nothing to do") {
 			t.Errorf("round %d: there is something left to do:\n%s", i, again)
 		}
 		if m.health() != "ready" || len(m.names()) != 1 {

@@ -99,7 +99,7 @@ func TestADeploymentIsUndoneAndThatToo(t *testing.T) {
 		if m.health() != "ready" || !slices.Equal(m.names(), []string{"wren"}) {
 			t.Error("not as before")
 		}
-		if out := m.must("deploy", "--yes"); !strings.Contains(out, "nothing to do") {
+		if out := m.must("deploy", "--yes"); !strings.Contains(out, "Nothing to do") {
 			t.Errorf("there is something left to do:\n%s", out)
 		}
 		if _, errs, code := m.run("", "undo", fmt.Sprint(list[0].ID), "--yes"); code != 1 ||
@@ -139,7 +139,7 @@ func TestAPinnedProgramIsDeployedByNoOther(t *testing.T) {
 		"\"") {
 		t.Errorf("the pin was not changed:\n%s", b)
 	}
-	if out := m.must("upgrade", "--yes"); !strings.Contains(out, "nothing to do") {
+	if out := m.must("upgrade", "--yes"); !strings.Contains(out, "Nothing to do") {
 		t.Errorf("upgrade again:\n%s", out)
 	}
 }
@@ -170,7 +170,7 @@ func TestTwoHouseholdsLiveSideBySide(t *testing.T) {
 		if now := a.onEngine(); !slices.Equal(now, before) {
 			t.Errorf("of the other there was %v, and is %v", before, now)
 		}
-		if out := a.must("deploy", "--yes"); !strings.Contains(out, "nothing to do") {
+		if out := a.must("deploy", "--yes"); !strings.Contains(out, "Nothing to do") {
 			t.Errorf("the other has something to do:\n%s", out)
 		}
 	})

@@ -155,7 +155,7 @@ func TestQuietHoursInAContainer(t *testing.T) {
 		!strings.Contains(out, "with ffmpeg") {
 		t.Errorf("deploy:\n%s", out)
 	}
-	if out := m.must("deploy", "--yes"); !strings.Contains(out, "nothing to do") {
+	if out := m.must("deploy", "--yes"); !strings.Contains(out, "Nothing to do") {
 		t.Errorf("deploy once more:\n%s", out)
 	}
 	within(t, 90*time.Second, "all done", func() bool {

@@ -120,7 +120,7 @@ func (m *mill) onEngine() []string {
 // server, the members that there were, a ledger that is sound, nothing half-written.
 func (m *mill) whole(where string, members ...string) {
 	m.t.Helper()
-	if out := m.must("deploy", "--yes"); !strings.Contains(out, "nothing to do") {
+	if out := m.must("deploy", "--yes"); !strings.Contains(out, "Nothing to do") {
 		m.t.Errorf("%s: there is something left to do:\n%s", where, out)
 	}
 	var list []struct{ Name string }

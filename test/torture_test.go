@@ -515,7 +515,7 @@ func (x *torture) check(where string) {
 	if strings.Contains(out, "no household uses it") { // another one's test was killed a moment ago
 		out = x.must("deploy", "--yes")
 	}
-	if !strings.Contains(out, "nothing to do") {
+	if !strings.Contains(out, "Nothing to do") {
 		t.Errorf("%s: there was something left to do:\n%s", where, out)
 	}
 	var st struct {

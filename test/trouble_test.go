@@ -247,7 +247,7 @@ func TestAToolKilledInTheMiddleIsFinishedByTheNext(t *testing.T) {
 			_ = c.Process.Kill() // it may be done already
 			_ = c.Wait()
 			m.must("deploy", "--yes")
-			if out := m.must("deploy", "--yes"); !strings.Contains(out, "nothing to do") {
+			if out := m.must("deploy", "--yes"); !strings.Contains(out, "Nothing to do") {
 				t.Errorf("round %d: there is still something to do:\n%s", i, out)
 			}
 			if res, _ := m.get("GET", "/healthz", ""); res.StatusCode != 200 {
@@ -396,7 +396,7 @@ func TestAnAdministratorOfTheEngineGetsInThroughIt(t *testing.T) {
 	c.Stdin = strings.NewReader("a long password\n")
 	c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 41777, Gid: 41777,
 		Groups: []uint32{group}}}
-	if out, err := c.CombinedOutput(); err != nil || !strings.Contains(string(out), "added wren") {
+	if out, err := c.CombinedOutput(); err != nil || !strings.Contains(string(out), "Added wren") {
 		t.Errorf("%v\n%s", err, out)
 	}
 }

@@ -75,7 +75,7 @@ func TestTheWholeWay(t *testing.T) {
 			t.Errorf("deploy without --yes: code %d, %s", code, errs)
 		}
 		m.must("deploy", "--yes")
-		if out := m.must("deploy", "--yes"); !strings.Contains(out, "nothing to do") {
+		if out := m.must("deploy", "--yes"); !strings.Contains(out, "Nothing to do") {
 			t.Errorf("a second deploy said:\n%s", out)
 		}
 		var st struct {
@@ -463,7 +463,7 @@ func TestTheDemoGoesThrough(t *testing.T) {
 		if code != 0 {
 			t.Fatalf("code %d\n%s%s", code, out, errs)
 		}
-		for _, want := range []string{"will work here", "nothing to do", "added wren (admin", "may not read it",
+		for _, want := range []string{"will work here", "Nothing to do", "Added wren (admin", "may not read it",
 			"The Paper Lighthouse", "to the end", "left at 0:03", "away", "403", "retired", "removed /"} {
 			if !strings.Contains(out, want) {
 				t.Errorf("the demo does not say %q:\n%s", want, out)

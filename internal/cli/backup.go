@@ -195,7 +195,7 @@ func (a *app) backupRoutine(ctx context.Context, c *cobra.Command, w routine) er
 	if w.every == "never" {
 		what = "the server makes no backups by itself"
 		if h.Backup.Every == "" {
-			a.say("nothing to do: %s\n", what)
+			a.say("Nothing to do: %s\n", what)
 			return nil
 		}
 		if text, err = household.RemoveSection(a.household, text, "backup"); err != nil {
@@ -221,7 +221,7 @@ func (a *app) backupRoutine(ctx context.Context, c *cobra.Command, w routine) er
 		}
 	}
 	if bytes.Equal(old, text) {
-		a.say("nothing to do: %s already\n", what)
+		a.say("Nothing to do: %s already\n", what)
 		return nil
 	}
 	a.say("%s\n  • %s\n", show.Bold(a.household), what)
@@ -481,7 +481,7 @@ func (a *app) restoreHouseholdFile(u deploy.Unpacked, yes bool) error {
 	if a.json {
 		return a.document(householdWritten{HouseholdFile: a.household, Written: true})
 	}
-	a.out.Printf("written. Now see that its folders and its account are right for this machine (cozyshelf check), " +
+	a.out.Printf("Written. Now see that its folders and its account are right for this machine (cozyshelf check), " +
 		"and run cozyshelf restore again\n")
 	return nil
 }
@@ -506,15 +506,15 @@ func (a *app) restore(ctx context.Context, b operate.Backup, yes bool, command s
 			"%s\n", r.Open.Command, r.Open.ID, show.When(r.Open.At), r.Before)
 	}
 	if r.Damaged != "" {
-		a.out.Printf("  %s the store that is there cannot be backed up (%s): it is put aside as it is, in %s\n",
-			show.Mark("warning"), show.Clean(r.Damaged), deploy.BackupsFolder(h.State()))
+		warning(a.out, 2, "the store that is there cannot be backed up (%s): it is put aside as it is, in %s", r.Damaged,
+			deploy.BackupsFolder(h.State()))
 	}
 	a.showChanges(r.Changes)
 	if err := deploy.Room(h.State(), b.Unpacked.Manifest); err != nil {
 		return err
 	}
 	if r.Lost != nil {
-		a.out.Printf("  %s what came into the store after %s is not in the backup: %s\n", show.Mark("warning"),
+		warning(a.out, 2, "what came into the store after %s is not in the backup: %s",
 			show.When(r.Lost.At), lostWords(*r.Lost))
 	}
 	a.showInterrupted(r.Watching)
@@ -533,9 +533,9 @@ func (a *app) restore(ctx context.Context, b operate.Backup, yes bool, command s
 		return a.document(backupRestored{backupSeen{File: b.File, Manifest: reportManifest(b.Unpacked.Manifest),
 			Store: b.Unpacked.Store}, r.Running})
 	case r.Running:
-		a.out.Printf("restored; the server runs with it, and was away for %s\n", show.Took(d.Gap))
+		a.out.Printf("Restored; the server runs with it, and was away for %s\n", show.Took(d.Gap))
 	default:
-		a.out.Printf("restored; cozyshelf deploy or cozyshelf start lets the server use it\n")
+		a.out.Printf("Restored; cozyshelf deploy or cozyshelf start lets the server use it\n")
 	}
 	return nil
 }
@@ -569,7 +569,7 @@ func (a *app) undoUnbegun(ctx context.Context, e ledger.Entry, yes bool) error {
 	if err != nil {
 		return err
 	}
-	a.err.Printf("it was cut off before anything was replaced\n")
+	a.err.Printf("It was cut off before anything was replaced\n")
 	if u.Stopped != "" {
 		a.err.Printf("  • start %s  (it was stopped for it)\n", u.Stopped)
 		if err := a.agree(yes, "Carry this out?"); err != nil {

@@ -77,7 +77,7 @@ func (a *app) makeAccount(h *household.Household, engine facts.Engine, p facts.P
 			Fix: "make it with the machine's own tools, with no login and no home; or write run_as = \"1500:1500\" " +
 				"under [server]"}
 	}
-	a.err.Printf("make the account %s, with no login and no home:\n", show.Bold(p.Name))
+	a.err.Printf("Make the account %s, with no login and no home:\n", show.Bold(p.Name))
 	for _, c := range p.Commands {
 		a.err.Printf("  $ %s\n", c)
 	}
@@ -109,7 +109,7 @@ func (a *app) makeAccount(h *household.Household, engine facts.Engine, p facts.P
 		What: fmt.Sprintf("make the account %s, %d:%d", p.Name, account.UID, account.GID),
 		Why:  "the server runs as it", Outcome: "done",
 		Undo: &ledger.Undo{Kind: undoAccount, Path: p.Name, Data: accountData(account)}})
-	a.err.Printf("entry %d: made %s, %d:%d; cozyshelf undo %d removes it\n", id, p.Name, account.UID, account.GID, id)
+	a.err.Printf("Entry %d: made %s, %d:%d; cozyshelf undo %d removes it\n", id, p.Name, account.UID, account.GID, id)
 	for _, g := range p.Nameless {
 		if err := a.addGroup(h, g, "check --mend", "the shelves need it"); err != nil {
 			return err

@@ -353,6 +353,6 @@ func (w *walk) remove() error {
 	if err := os.RemoveAll(w.dir); err != nil {
 		return err
 	}
-	w.a.out.Printf("removed %s\n", w.dir)
+	w.a.out.Printf("Removed %s\n", w.dir)
 	return nil
 }

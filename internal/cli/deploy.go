@@ -97,7 +97,7 @@ func (a *app) deploy(ctx context.Context, command string, f deployFlags) error {
 	if d.Gap > 0 {
 		away = "; the server was away for " + show.Took(d.Gap)
 	}
-	a.out.Printf("\nready after %s%s\n", show.Took(time.Since(began)), away)
+	a.out.Printf("\nReady after %s%s\n", show.Took(time.Since(began)), away)
 	a.whereNext(ctx, h)
 	a.showUnreadable(found)
 	return nil
@@ -154,7 +154,7 @@ func (a *app) showDeployment(h *operate.House, p operate.Plan, f deployFlags) er
 			show.When(o.At), goes, o.ID)
 	}
 	if len(p.Changes) == 0 {
-		a.out.Printf("nothing to do: all is as the household file says\n")
+		a.out.Printf("Nothing to do: all is as the household file says\n")
 		return nil
 	}
 	a.showChanges(p.Changes)
@@ -178,15 +178,15 @@ func (a *app) showInterrupted(watching []usage.Play) {
 		to = a.err
 	}
 	for _, p := range watching {
-		to.Printf("  %s %s is watching %s (%s of %s, %s): that is interrupted, and continues where it stopped\n",
-			show.Mark("warning"), p.Member, playTitle(p), show.Length(p.Position), show.Length(p.Duration), p.Device)
+		warning(to, 2, "%s is watching %s (%s of %s, %s): that is interrupted, and continues where it stopped",
+			p.Member, playTitle(p), show.Length(p.Position), show.Length(p.Duration), p.Device)
 	}
 }
 
 // waitForStreams waits until nothing would be interrupted.
 func (a *app) waitForStreams(ctx context.Context, h *operate.House, patience time.Duration) error {
 	err := h.Wait(ctx, patience, func(n int) {
-		a.err.Printf("waiting for %s to end\n", show.Count(n, "stream", "streams"))
+		a.err.Printf("Waiting for %s to end\n", show.Count(n, "stream", "streams"))
 	})
 	var busy *operate.Busy
 	if errors.As(err, &busy) {
@@ -385,7 +385,7 @@ very end leave no trace in a chain.`,
 			} else if wrong == 0 {
 				a.out.Printf("%s, each following from the one before\n", show.Count(n, "line", "lines"))
 			} else {
-				a.out.Printf("line %d of %d does not follow from the one before: something before it was changed "+
+				a.out.Printf("Line %d of %d does not follow from the one before: something before it was changed "+
 					"or taken out\n", wrong, n)
 			}
 			if err == nil && wrong > 0 {

@@ -138,7 +138,7 @@ func (a *app) intakeCopy(whole context.Context, h *household.Household, s househ
 			return a.document(out)
 		}
 		if len(look.Files) == 0 {
-			a.err.Printf("nothing comes in\n")
+			a.err.Printf("Nothing comes in\n")
 		}
 		return nil
 	}
@@ -184,7 +184,7 @@ func (a *app) broughtIn(j *intake.Job, out brought) error {
 	whole := j.State == intake.Placed
 	if whole {
 		if err := j.Discard(); err != nil {
-			a.err.Printf("%s the holding folder could not be removed: %v\n", show.Mark("warning"), err)
+			warning(a.err, 0, "the holding folder could not be removed: %v", err)
 		}
 	}
 	if a.json {
@@ -197,7 +197,7 @@ func (a *app) broughtIn(j *intake.Job, out brought) error {
 	}
 	for _, f := range j.Files {
 		if f.State != intake.Placed {
-			a.err.Printf("%s %s: %s: %s\n", show.Mark("warning"), show.Clean(f.To), f.State, show.Clean(f.Why))
+			warning(a.err, 0, "%s: %s: %s", f.To, f.State, f.Why)
 		}
 	}
 	return &exit{problem.ExitFound}
@@ -280,7 +280,7 @@ func (a *app) place(ctx context.Context, h *household.Household, j *intake.Job, 
 	if _, err := a.renameSteps(h, entry, steps, rename.Carrier{Folder: folder}, placed); err != nil {
 		return entry, err
 	}
-	a.err.Printf("entry %d: %s on shelf %s; cozyshelf undo %d takes it back into the holding folder\n", entry,
+	a.err.Printf("Entry %d: %s on shelf %s; cozyshelf undo %d takes it back into the holding folder\n", entry,
 		show.Count(n, "file is", "files are"), j.Shelf, entry)
 	a.rescan(ctx, h, []*tidied{{Shelf: j.Shelf, Done: n}})
 	return entry, nil
@@ -446,7 +446,7 @@ func (a *app) intakeFetch(ctx context.Context, h *household.Household, s househo
 			worst = a.fetchFault(faults[i], w.addresses[i])
 			var p *problem.Problem
 			if len(jobs) > 1 && errors.As(worst, &p) {
-				a.err.Printf("%s %s: %s\n", show.Mark("warning"), show.Clean(w.addresses[i]), p.Why)
+				warning(a.err, 0, "%s: %s", w.addresses[i], p.Why)
 			}
 			continue
 		}
@@ -637,7 +637,7 @@ func (a *app) intakeListCommand() *cobra.Command {
 				return a.document(list)
 			}
 			if len(list) == 0 {
-				a.out.Printf("nothing is coming in\n")
+				a.out.Printf("Nothing is coming in\n")
 				return nil
 			}
 			var rows [][]string
@@ -658,7 +658,8 @@ func (a *app) intakeListCommand() *cobra.Command {
 				rows)
 			for _, w := range list {
 				if w.Why != "" {
-					a.out.Printf("\n%s %s: %s\n", show.Mark("warning"), w.ID, show.Clean(w.Why))
+					a.out.Printf("\n")
+					warning(a.out, 0, "%s: %s", w.ID, w.Why)
 				}
 			}
 			return nil
@@ -725,7 +726,7 @@ func (a *app) intakeClearCommand() *cobra.Command {
 				if err := ledger.End(h.Storage.State, entry, "done"); err != nil {
 					return a.intakeFault(err, h.Storage.State)
 				}
-				a.err.Printf("entry %d: %s removed\n", entry, show.Size(w.Done))
+				a.err.Printf("Entry %d: %s removed\n", entry, show.Size(w.Done))
 				cleared = append(cleared, clearedJob{Job: w.ID, Entry: entry, Bytes: w.Done})
 			}
 			if a.json {

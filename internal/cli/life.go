@@ -227,7 +227,7 @@ func (a *app) turn(ctx context.Context, command string, stop, start bool, g gent
 	done := a.err.Watch(doing, show.Time, nil)
 	err = h.Turn(ctx, command, seen, stop, start, func(err error) {
 		done()
-		a.err.Printf("the ledger could not be written: %s\n", err)
+		a.err.Printf("The ledger could not be written: %s\n", err)
 	})
 	done()
 	var sick *control.Sick
@@ -315,7 +315,7 @@ given. Media are never touched.`,
 				}
 			}
 			if len(p.Changes) == 0 {
-				a.say("nothing to do: %s has nothing on %s\n", h.Name(), h.Facts.Kind)
+				a.say("Nothing to do: %s has nothing on %s\n", h.Name(), h.Facts.Kind)
 				return nil
 			}
 			if !a.json {
@@ -335,7 +335,7 @@ given. Media are never touched.`,
 			if a.json {
 				return nil
 			}
-			a.out.Printf("retired; media were not touched\n")
+			a.out.Printf("Retired; media were not touched\n")
 			for _, l := range stays(h.Household) {
 				a.out.Printf("  stays: %s\n", show.Clean(l))
 			}

@@ -55,7 +55,7 @@ func (a *app) lock(ctx context.Context) error {
 		}
 		who := holder(&st)
 		if !said {
-			a.err.Printf("waiting for %s\n", who)
+			a.err.Printf("Waiting for %s\n", who)
 			said = true
 		}
 		if time.Since(began) > lockWait {

@@ -217,7 +217,7 @@ func (a *app) showMatch(m control.Matched) {
 			}
 			a.out.Printf("           %s\n", show.Faint(show.Clean(strings.Join(c.Reasons, "; "))))
 		}
-		a.out.Printf("\ntake one: cozyshelf shelf match \"#%d\" --take ID; or none of them: --none\n", m.Title.ID)
+		a.out.Printf("\nTake one: cozyshelf shelf match \"#%d\" --take ID; or none of them: --none\n", m.Title.ID)
 	} else if len(m.Catalogues) == 0 {
 		a.out.Printf("\n%s\n", show.Faint("no catalogue may be asked; [lookup] sources in the household file "+
 			"allows it"))
@@ -288,6 +288,6 @@ func (a *app) writeSidecar(ctx context.Context, m control.Matched, yes bool) err
 		}
 		return p
 	}
-	a.err.Printf("entry %d: wrote %s\n", id, show.Clean(at))
+	a.err.Printf("Entry %d: wrote %s\n", id, show.Clean(at))
 	return ledger.End(h.Storage.State, id, "done")
 }

@@ -125,9 +125,9 @@ standard input, a file or a prompt, or is made and printed once.`,
 				}
 				return a.document(doc)
 			}
-			a.out.Printf("added %s (%s, %s)\n", got.Name, got.Role, awayWords(got.Away))
+			a.out.Printf("Added %s (%s, %s)\n", got.Name, got.Role, awayWords(got.Away))
 			if made {
-				a.out.Printf("passphrase, shown only now: %s\n", m.Password)
+				a.out.Printf("Passphrase, shown only now: %s\n", m.Password)
 			}
 			return nil
 		},
@@ -176,7 +176,7 @@ func (a *app) memberListCommand() *cobra.Command {
 				return a.document(list)
 			}
 			if len(list) == 0 {
-				a.out.Printf("nobody yet; cozyshelf member add NAME --role admin\n")
+				a.out.Printf("Nobody yet; cozyshelf member add NAME --role admin\n")
 				return nil
 			}
 			var rows [][]string
@@ -260,7 +260,7 @@ func (a *app) memberRemoveCommand() *cobra.Command {
 			if a.json {
 				return a.document(memberRemoved{Removed: args[0]})
 			}
-			a.out.Printf("removed %s\n", args[0])
+			a.out.Printf("Removed %s\n", args[0])
 			return nil
 		},
 	}
@@ -295,7 +295,7 @@ func (a *app) memberPasswordCommand() *cobra.Command {
 			}
 			a.out.Printf("%s has a new password; all devices are signed out\n", args[0])
 			if made {
-				a.out.Printf("passphrase, shown only now: %s\n", text)
+				a.out.Printf("Passphrase, shown only now: %s\n", text)
 			}
 			return nil
 		},

@@ -238,7 +238,7 @@ func (a *app) ready(h *household.Household, owner permit.Identity) error {
 		return &problem.Problem{What: "the state folder, where the ledger is kept, could not be made", Where: state,
 			Why: err.Error(), Fix: "make it, or run this as root; nothing was touched", Err: err}
 	}
-	a.err.Printf("made the state folder %s, where the ledger is kept\n", state)
+	a.err.Printf("Made the state folder %s, where the ledger is kept\n", state)
 	return nil
 }
 
@@ -283,7 +283,7 @@ func (a *app) carryMend(h *household.Household, engine facts.Engine, account fac
 	o, err := a.steps(h, out.Entry, kept, mend.Carrier{}, m.plan.Steps())
 	out.Done, out.Already, out.Odd = o.Done, o.Already, o.Odds
 	if err == nil {
-		a.err.Printf("entry %d: %s mended; cozyshelf undo %d takes it back\n", out.Entry,
+		a.err.Printf("Entry %d: %s mended; cozyshelf undo %d takes it back\n", out.Entry,
 			show.Count(o.Done, "path", "paths"), out.Entry)
 	}
 	return out, err
@@ -364,7 +364,7 @@ func (a *app) cutOff(h *household.Household, yes bool) error {
 		if slices.ContainsFunc(list, func(o ledger.Entry) bool { return o.Undoes == e.ID }) {
 			continue // taken back already, or begun to be
 		}
-		a.err.Printf("entry %d was cut off: %s\n", e.ID, show.Clean(e.What))
+		a.err.Printf("Entry %d was cut off: %s\n", e.ID, show.Clean(e.What))
 		if err := a.agree(yes, fmt.Sprintf("Finish it now? (no leaves it; cozyshelf undo %d takes it back)",
 			e.ID)); err != nil {
 			return err
@@ -381,7 +381,7 @@ func (a *app) cutOff(h *household.Household, yes bool) error {
 		if err != nil {
 			return err
 		}
-		a.err.Printf("entry %d: finished; %s were left to do\n", e.ID, show.Count(o.Done, "path", "paths"))
+		a.err.Printf("Entry %d: finished; %s were left to do\n", e.ID, show.Count(o.Done, "path", "paths"))
 	}
 	return nil
 }
@@ -409,6 +409,6 @@ func (a *app) join(h *household.Household, engine facts.Engine, account facts.Ac
 		return &problem.Problem{What: fmt.Sprintf("%s could not be added to group %s", account.Name, group),
 			Why: err.Error(), Fix: "add it with this machine's own tools, as root; or take another remedy", Err: err}
 	}
-	a.err.Printf("entry %d: %s is in group %s now; cozyshelf deploy lets the server know\n", id, account.Name, group)
+	a.err.Printf("Entry %d: %s is in group %s now; cozyshelf deploy lets the server know\n", id, account.Name, group)
 	return ledger.End(h.Storage.State, id, "done")
 }

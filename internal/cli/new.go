@@ -74,7 +74,7 @@ proposal is taken. A file that is there is never overwritten.`,
 			if err := q.write(text); err != nil {
 				return err
 			}
-			a.out.Printf("wrote %s\n", a.household)
+			a.out.Printf("Wrote %s\n", a.household)
 			if err := a.offerAccount(text, mending, yes); err != nil {
 				return err
 			}
@@ -353,7 +353,7 @@ func (a *app) offerAccount(text []byte, mending, yes bool) error {
 	for _, c := range p.Commands {
 		a.out.Printf("  %s\n", c)
 	}
-	a.out.Printf("or let cozyshelf check --mend do that\n")
+	a.out.Printf("Or let cozyshelf check --mend do that\n")
 	return nil
 }
 

@@ -66,7 +66,7 @@ func (a *app) showProven(list []operate.Proven, f facts.Engine) {
 	if !f.Can.Isolates {
 		how = "by a child with the account's numbers"
 	}
-	a.out.Printf("\nproven %s:\n", how)
+	a.out.Printf("\nProven %s:\n", how)
 	for _, p := range list {
 		status := "ok"
 		if p.Failing > 0 {

@@ -50,7 +50,7 @@ func (a *app) shelfListCommand() *cobra.Command {
 
 func (a *app) showShelves(list []control.Shelf) {
 	if len(list) == 0 {
-		a.out.Printf("no shelf yet; add a [[shelf]] section to the household file\n")
+		a.out.Printf("No shelf yet; add a [[shelf]] section to the household file\n")
 		return
 	}
 	var rows [][]string
@@ -227,7 +227,7 @@ var kindWords = map[household.Kind][4]string{
 
 func (a *app) showLibrary(l control.Library) {
 	if len(l.Kinds) == 0 {
-		a.out.Printf("nothing is on the shelves yet\n")
+		a.out.Printf("Nothing is on the shelves yet\n")
 		return
 	}
 	var rows [][]string
@@ -306,7 +306,7 @@ func (a *app) shelfFindCommand() *cobra.Command {
 				return a.document(list)
 			}
 			if len(list) == 0 {
-				a.out.Printf("nothing has these words\n")
+				a.out.Printf("Nothing has these words\n")
 				return nil
 			}
 			var rows [][]string
@@ -329,8 +329,7 @@ func (a *app) showShelf(sh control.ShelfFiles) {
 		show.Faint(fmt.Sprintf("· %s · %s · %s, %s, %s", sh.Kind, strings.Join(sh.Folders, ", "),
 			show.Count(sh.Titles, "title", "titles"), show.Count(sh.Files, "file", "files"), show.Size(sh.Size))))
 	for _, f := range sh.Unplugged {
-		a.out.Printf("%s %s is unplugged: %s\n         what was known of it is kept\n", show.Mark("warning"),
-			show.Clean(f.Folder), show.Clean(f.Why))
+		warning(a.out, 0, "%s is unplugged: %s; what was known of it is kept", f.Folder, f.Why)
 	}
 	a.out.Printf("\n")
 	var rows [][]string
@@ -448,11 +447,12 @@ func (a *app) shelfScanCommand() *cobra.Command {
 				{Head: "name not understood", Right: true, Drop: 4}, {Head: "samples", Right: true, Drop: 1},
 				{Head: "other files", Right: true, Drop: 2}, {Head: "took", Right: true, Drop: 3}, {Head: ""}}, rows)
 			for _, f := range away {
-				a.out.Printf("\n%s %s: %s\n", show.Mark("warning"), show.Clean(f.Folder), show.Clean(f.Why))
+				a.out.Printf("\n")
+				warning(a.out, 0, "%s: %s", f.Folder, f.Why)
 			}
 			a.showSeen(list)
 			if unreadable > 0 {
-				a.out.Printf("\nall that cannot be read or lacks something: cozyshelf shelf show NAME --problems\n")
+				a.out.Printf("\nAll that cannot be read or lacks something: cozyshelf shelf show NAME --problems\n")
 			}
 			return nil
 		},

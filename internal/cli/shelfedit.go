@@ -252,7 +252,7 @@ func (a *app) rewriteFor(h *household.Household, text []byte, command, what stri
 	}
 	if id != 0 {
 		if err := ledger.End(state, id, "done"); err != nil {
-			a.err.Printf("the ledger could not be written: %s\n", err) // the next command ends the entry
+			a.err.Printf("The ledger could not be written: %s\n", err) // the next command ends the entry
 		}
 	}
 	switch {
@@ -328,7 +328,7 @@ func (a *app) enter(h *household.Household, e ledger.Entry) int {
 	}
 	id, err := ledger.Append(h.Storage.State, e)
 	if err != nil {
-		a.err.Printf("the ledger could not be written: %s\n", err)
+		a.err.Printf("The ledger could not be written: %s\n", err)
 		return 0
 	}
 	return id

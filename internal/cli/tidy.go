@@ -222,7 +222,7 @@ func (a *app) watched(ctx context.Context) map[string]string {
 	if err != nil {
 		if o, oerr := s.Engine.Observe(ctx, s.ID); oerr == nil {
 			if _, runs := o.Running(); runs {
-				a.err.Printf("%s the server does not say who watches what: %v\n", show.Mark("warning"), err)
+				warning(a.err, 0, "the server does not say who watches what: %v", err)
 			}
 		}
 		return nil
@@ -239,11 +239,11 @@ func (a *app) planTidy(s household.Shelf, folder string, scheme tidy.Scheme, wat
 	error) {
 	p := &tidied{Shelf: s.Name, Folder: folder, Watched: []string{}, Odd: []string{}, kind: s.Kind}
 	if household.IsShare(folder) {
-		a.err.Printf("%s %s is a share that the engine mounts; tidy it where it lies\n", show.Mark("warning"), folder)
+		warning(a.err, 0, "%s is a share that the engine mounts; tidy it where it lies", folder)
 		return nil, nil
 	}
 	if why := machine.Presence(folder, 10*time.Second); why != "" {
-		a.err.Printf("%s %s is unplugged: %s\n", show.Mark("warning"), folder, why)
+		warning(a.err, 0, "%s is unplugged: %s", folder, why)
 		return nil, nil
 	}
 	var files []string
@@ -252,7 +252,7 @@ func (a *app) planTidy(s household.Shelf, folder string, scheme tidy.Scheme, wat
 		case err != nil && at == folder:
 			return err
 		case err != nil:
-			a.err.Printf("%s %s is passed over: %v\n", show.Mark("warning"), show.Clean(at), err)
+			warning(a.err, 0, "%s is passed over: %v", at, err)
 			return nil
 		case at != folder && strings.HasPrefix(d.Name(), "."):
 			if d.IsDir() {
@@ -407,7 +407,7 @@ func (a *app) carryTidy(h *household.Household, p *tidied, sums bool) error {
 		p.Odd = append(p.Odd, x.Path+": "+x.Why)
 	}
 	if err == nil {
-		a.err.Printf("entry %d: %s renamed on %s, the same bytes as before; cozyshelf undo %d puts every name back\n",
+		a.err.Printf("Entry %d: %s renamed on %s, the same bytes as before; cozyshelf undo %d puts every name back\n",
 			p.Entry, show.Count(o.Done, "file", "files"), p.Shelf, p.Entry)
 	}
 	return err
@@ -440,7 +440,7 @@ func (a *app) renameSteps(h *household.Household, entry int, steps []rename.Step
 	}
 	if then != nil {
 		if err := then(); err != nil {
-			a.err.Printf("%s the holding folder could not be brought up to date: %v\n", show.Mark("warning"), err)
+			warning(a.err, 0, "the holding folder could not be brought up to date: %v", err)
 		}
 	}
 	if err := ledger.End(h.Storage.State, entry, "done"); err != nil {
@@ -493,7 +493,7 @@ func (a *app) finishTidying(h *household.Household, yes bool) error {
 			slices.ContainsFunc(list, func(o ledger.Entry) bool { return o.Undoes == e.ID }) {
 			continue
 		}
-		a.err.Printf("entry %d was cut off: %s\n", e.ID, show.Clean(e.What))
+		a.err.Printf("Entry %d was cut off: %s\n", e.ID, show.Clean(e.What))
 		if err := a.agree(yes, fmt.Sprintf("Finish it now? (no leaves it; cozyshelf undo %d puts the names back)",
 			e.ID)); err != nil {
 			return err
@@ -508,7 +508,7 @@ func (a *app) finishTidying(h *household.Household, yes bool) error {
 		if err != nil {
 			return err
 		}
-		a.err.Printf("entry %d: finished; %s were left to do\n", e.ID, show.Count(o.Done, "file", "files"))
+		a.err.Printf("Entry %d: finished; %s were left to do\n", e.ID, show.Count(o.Done, "file", "files"))
 	}
 	return nil
 }
@@ -627,7 +627,7 @@ func (a *app) undoTidied(ctx context.Context, h *household.Household, e ledger.E
 			return err
 		}
 	}
-	a.err.Printf("entry %d: %s again\n", id,
+	a.err.Printf("Entry %d: %s again\n", id,
 		show.Count(o.Done, "file has its former name", "files have their former names"))
 	a.rescan(ctx, h, nil)
 	if a.json {
@@ -663,7 +663,7 @@ func (a *app) rescan(ctx context.Context, h *household.Household, plans []*tidie
 	}
 	for n := range names {
 		if _, err := s.Client().Scan(ctx, n, "", false, false); err != nil {
-			a.err.Printf("%s the server could not look at it yet: %v\n", show.Mark("warning"), err)
+			warning(a.err, 0, "the server could not look at it yet: %v", err)
 		}
 	}
 }

@@ -59,7 +59,7 @@ can be undone. Exit code 3 when something was left alone.`,
 			if err != nil {
 				return err
 			}
-			a.err.Printf("entry %d, %s by %s: %s\n", e.ID, show.When(e.At), e.Who, show.Clean(e.What))
+			a.err.Printf("Entry %d, %s by %s: %s\n", e.ID, show.When(e.At), e.Who, show.Clean(e.What))
 			switch e.Undo.Kind {
 			case ledger.Deployment:
 				house, err := a.openAlone(c.Context())
@@ -167,7 +167,7 @@ func (a *app) undoAccess(h *household.Household, e ledger.Entry, yes bool) error
 			return err
 		}
 	}
-	a.err.Printf("entry %d: %s put back\n", id, show.Count(o.Done, "path", "paths"))
+	a.err.Printf("Entry %d: %s put back\n", id, show.Count(o.Done, "path", "paths"))
 	if a.json {
 		err = a.document(pathsUndone{Entry: id, Undoes: e.ID, Done: o.Done, Already: o.Already, Odd: o.Odds})
 	}
@@ -372,7 +372,7 @@ func (a *app) undoThing(ctx context.Context, h *household.Household, e ledger.En
 	if err := ledger.End(h.Storage.State, id, "done"); err != nil {
 		return err
 	}
-	a.err.Printf("entry %d: %s\n", id, t.did)
+	a.err.Printf("Entry %d: %s\n", id, t.did)
 	if a.json {
 		return a.document(thingUndone{Entry: id, Undoes: e.ID, What: t.what})
 	}

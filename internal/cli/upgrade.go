@@ -66,7 +66,7 @@ cozyshelf rollback goes back to it.`,
 			}
 			if err := a.deploy(ctx, "upgrade", f); err != nil {
 				if rerr := replace(a.household, old); rerr != nil {
-					a.err.Printf("the pin could not be put back: %s\n", rerr)
+					a.err.Printf("The pin could not be put back: %s\n", rerr)
 				}
 				return err
 			}
@@ -98,7 +98,7 @@ came into the store since is said first, and is kept in a backup.`,
 			if err != nil {
 				return err
 			}
-			a.err.Printf("entry %d, %s by %s: %s\n", e.ID, show.When(e.At), e.Who, show.Clean(e.What))
+			a.err.Printf("Entry %d, %s by %s: %s\n", e.ID, show.When(e.At), e.Who, show.Clean(e.What))
 			return a.undoDeployment(c.Context(), h, "rollback", e, yes, g)
 		},
 	}
@@ -116,7 +116,7 @@ func (a *app) undoDeployment(ctx context.Context, h *operate.House, command stri
 	}
 	a.showUndoing(h, u)
 	if u.Nothing() {
-		a.err.Printf("nothing to do: it is as it was before\n")
+		a.err.Printf("Nothing to do: it is as it was before\n")
 		return u.Close()
 	}
 	if err := a.agree(yes, "Carry this out?"); err != nil {
@@ -143,7 +143,7 @@ func (a *app) undoDeployment(ctx context.Context, h *operate.House, command stri
 		return err
 	}
 	if d.Gap > 0 {
-		a.err.Printf("the server was away for %s\n", show.Took(d.Gap))
+		a.err.Printf("The server was away for %s\n", show.Took(d.Gap))
 	}
 	a.err.Printf("%s runs again\n", u.Version)
 	if a.json {
@@ -171,10 +171,13 @@ func (a *app) showUndoing(h *operate.House, u operate.Undoing) {
 }
 
 // warn writes a warning that may take several lines.
-func (a *app) warn(text string) {
+func (a *app) warn(text string) { warning(a.err, 2, "%s", text) }
+
+// warning writes a warning, folded to the terminal's width.
+func warning(out show.Out, indent int, format string, args ...any) {
 	first := show.Mark("warning")
-	for _, l := range a.err.Lines(text, 10) {
-		a.err.Printf("  %s %s\n", first, l)
+	for _, l := range out.Lines(show.Clean(fmt.Sprintf(format, args...)), indent+8) {
+		out.Printf("%*s%s %s\n", indent, "", first, l)
 		first = "       "
 	}
 }

@@ -33,7 +33,7 @@ func (a *app) usageLatelyCommand() *cobra.Command {
 				return a.document(l.Lately)
 			}
 			if len(l.Lately) == 0 {
-				a.out.Printf("nothing is on the shelves yet\n")
+				a.out.Printf("Nothing is on the shelves yet\n")
 				return nil
 			}
 			a.showLately(l.Lately)
@@ -81,7 +81,7 @@ func (a *app) usageNowCommand() *cobra.Command {
 // showStreams shows the streams that are running.
 func (a *app) showStreams(list []usage.Play) {
 	if len(list) == 0 {
-		a.out.Printf("nobody is watching\n")
+		a.out.Printf("Nobody is watching\n")
 		return
 	}
 	var rows [][]string
@@ -121,7 +121,7 @@ func (a *app) usageHistoryCommand() *cobra.Command {
 				return a.document(list)
 			}
 			if len(list) == 0 {
-				a.out.Printf("no plays\n")
+				a.out.Printf("No plays\n")
 				return nil
 			}
 			var rows [][]string
@@ -206,7 +206,7 @@ func (a *app) usageTopCommand() *cobra.Command {
 
 func (a *app) topTitles(list []usage.Rank) {
 	if len(list) == 0 {
-		a.out.Printf("no plays\n")
+		a.out.Printf("No plays\n")
 		return
 	}
 	var rows [][]string
