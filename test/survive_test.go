@@ -272,6 +272,8 @@ func TestEveryStepOfAChangeMayFailOrBeCutOff(t *testing.T) {
 // runs.
 func late(errs string) bool {
 	return strings.Contains(errs, "removing … failed") || strings.Contains(errs, "removing the image … failed") ||
+		strings.Contains(errs, "removing the old server … failed") ||
+		strings.Contains(errs, "removing the copy of the program … failed") ||
 		strings.Contains(errs, "unit of systemd … failed")
 }
 
