@@ -25,18 +25,48 @@ func TestTheGuideIsFollowedWordForWord(t *testing.T) {
 	for _, name := range []string{"docs/guide.md", "README.md"} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			follow(t, filepath.Join("..", name))
+			text, err := os.ReadFile(filepath.Join("..", name))
+			if err != nil {
+				t.Fatal(err)
+			}
+			follow(t, string(text), map[string]int{"docs/guide.md": 30, "README.md": 4}[name])
 		})
 	}
 }
 
-// follow runs the commands of one document.
-func follow(t *testing.T, file string) {
-	m := newMill(t, "process")
-	text, err := os.ReadFile(file)
+// TestTheExamplesOfHelpAreRun runs the examples that commands show with --help.
+func TestTheExamplesOfHelpAreRun(t *testing.T) {
+	t.Parallel()
+	follow(t, "    cozyshelf deploy\n"+examplesOf(t), 6)
+}
+
+// examplesOf gives the examples of a command's help, and of those of its subcommands.
+func examplesOf(t *testing.T, words ...string) string {
+	t.Helper()
+	out, err := exec.Command(testbuild.Program(t), append(words, "--help")...).Output()
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("%s --help: %v", strings.Join(words, " "), err)
 	}
+	_, examples, _ := strings.Cut(string(out), "\nExamples:\n")
+	examples, _, _ = strings.Cut(examples, "\n\n")
+	text := ""
+	for line := range strings.Lines(examples) {
+		text += "  " + line
+	}
+	text += "\n"
+	_, rest, _ := strings.Cut(string(out), " [command]\n")
+	rest, _, _ = strings.Cut(rest, "\nFlags:")
+	for _, m := range regexp.MustCompile(`(?m)^  ([a-z]+)  `).FindAllStringSubmatch(rest, -1) {
+		if m[1] != "help" && m[1] != "completion" {
+			text += examplesOf(t, append(slices.Clone(words), m[1])...)
+		}
+	}
+	return text
+}
+
+// follow runs the commands of a text, of which there must be so many at least.
+func follow(t *testing.T, text string, least int) {
+	m := newMill(t, "process")
 	film, err := os.ReadFile(m.path("media/films/Copper Kite (2003).mkv"))
 	if err != nil {
 		t.Fatal(err)
@@ -62,7 +92,7 @@ func follow(t *testing.T, file string) {
 		"/srv/cozyshelf", m.path("elsewhere"), "/etc/bash_completion.d", m.path("etc"),
 		"/usr/local/share/zsh/site-functions", m.path("etc"), "/etc/fish/completions", m.path("etc"))
 	ran := 0
-	for _, line := range commandLines(string(text)) {
+	for _, line := range commandLines(text) {
 		if line == "cozyshelf new" {
 			continue // it asks; the tests of prompts go through it
 		}
@@ -116,8 +146,8 @@ func follow(t *testing.T, file string) {
 			t.Errorf("%s: %v\n%s", given, err, out)
 		}
 	}
-	if want := map[string]int{"guide.md": 30, "README.md": 4}[filepath.Base(file)]; ran < want {
-		t.Errorf("%d commands were found, where there are %d or more", ran, want)
+	if ran < least {
+		t.Errorf("%d commands were found, where there are %d or more", ran, least)
 	}
 }
 
