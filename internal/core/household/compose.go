@@ -11,7 +11,7 @@ import (
 
 // Compose writes a commented household file that Decode reads back as h.
 func Compose(h Household) []byte {
-	h.defaults()
+	h.defaults(nothing)
 	var b bytes.Buffer
 	if err := composed.Execute(&b, h); err != nil {
 		panic(err) // the template is ours and is tested

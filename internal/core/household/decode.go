@@ -58,15 +58,7 @@ func Decode(name string, text []byte) (*Household, error) {
 		return nil, Faults{{What: "the household file cannot be read", Where: name, Why: err.Error(),
 			Fix: "mend the line and try again", Exit: problem.ExitUsage, Err: err}}
 	}
-	// A zero that was written must not be taken for one that was left out.
-	zeroPort := h.Server.Port == 0 && at.has("server.port")
-	h.defaults()
-	if h.Server.RunAs == "" && !at.has("server.run_as") {
-		h.Server.RunAs = DefaultAccount
-	}
-	if zeroPort {
-		h.Server.Port = 0
-	}
+	h.defaults(at.has)
 	var faults Faults
 	for _, c := range h.judge(at.has) {
 		where := name

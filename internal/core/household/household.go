@@ -232,50 +232,6 @@ var (
 // The smallest memory limit with which the server starts and scans, in bytes.
 const leastMemory = 64 << 20
 
-// defaults fills in what the file leaves out.
-func (h *Household) defaults() {
-	set := func(s *string, v string) {
-		if *s == "" {
-			*s = v
-		}
-	}
-	set(&h.Household.Timezone, "UTC")
-	set(&h.Household.Language, "en")
-	set(&h.Server.Engine, "auto")
-	set(&h.Server.Bind, "lan")
-	set(&h.Server.Network, "own")
-	set(&h.Storage.Scratch, "memory")
-	set(&h.Server.Umask, "0022")
-	set(&h.Server.LogLevel, "info")
-	set(&h.Server.LogFormat, "text")
-	if h.Server.Start == "" {
-		h.Server.Start = StartBoot
-	}
-	if h.Backup.Every != "" {
-		set(&h.Backup.At, "03:30")
-		if h.Backup.Keep == 0 {
-			h.Backup.Keep = 7
-		}
-	}
-	if h.Server.Port == 0 {
-		h.Server.Port = DefaultPort
-	}
-	if h.Server.LogLimit == 0 {
-		h.Server.LogLimit = 16 << 20
-	}
-	if h.Server.Memory == 0 {
-		h.Server.Memory = 1 << 30
-	}
-	if h.Storage.ScratchLimit == 0 {
-		h.Storage.ScratchLimit = 256 << 20
-	}
-	for i := range h.Shelves {
-		if h.Shelves[i].Access == "" {
-			h.Shelves[i].Access = Read
-		}
-	}
-}
-
 // complaint is a fault found at a key, before it is given its line and column.
 type complaint struct {
 	key, why, fix string
@@ -289,7 +245,7 @@ type Complaint struct{ Key, Why, Fix string }
 func (h *Household) Complaints() []Complaint {
 	whole := *h
 	whole.Shelves = slices.Clone(h.Shelves)
-	whole.defaults()
+	whole.defaults(nothing)
 	var out []Complaint
 	for _, c := range whole.judge(func(string) bool { return false }) {
 		out = append(out, Complaint{Key: c.key, Why: c.why, Fix: c.fix})
@@ -314,6 +270,7 @@ func (h *Household) judge(given func(key string) bool) []complaint {
 	if h.Format != 1 {
 		c.bad("format", "write: format = 1", "this program reads format 1, the file says %d", h.Format)
 	}
+	h.judgeValues(&c)
 	h.judgeHousehold(&c)
 	h.judgeServer(&c, given)
 	h.judgeLife(&c)
@@ -353,9 +310,6 @@ func (h *Household) judgeHousehold(c *complaints) {
 }
 
 func (h *Household) judgeServer(c *complaints, given func(key string) bool) {
-	if !slices.Contains([]string{"auto", "docker", "podman", "process"}, h.Server.Engine) {
-		c.bad("server.engine", "write one of: auto, docker, podman, process", "engine %q is not known", h.Server.Engine)
-	}
 	switch {
 	case h.Server.RunAs == "" && given("server.run_as"):
 		c.bad("server.run_as", "write an account, uid:gid, or leave the line out for "+DefaultAccount,
@@ -438,13 +392,6 @@ func (h *Household) judgeRemote(c *complaints) {
 }
 
 func (h *Household) judgeLookup(c *complaints) {
-	for i, s := range h.Lookup.Sources {
-		if !slices.Contains(Catalogues, s) {
-			c.bad(fmt.Sprintf("lookup.sources[%d]", i), "write wikidata or musicbrainz", "the catalogue %q is "+
-				"not known",
-				s)
-		}
-	}
 	for key, s := range map[string]string{"wikidata": h.Lookup.Wikidata, "commons": h.Lookup.Commons,
 		"musicbrainz": h.Lookup.MusicBrainz, "covers": h.Lookup.Covers} {
 		if u, err := url.Parse(s); s != "" &&
@@ -475,11 +422,6 @@ func (h *Household) judgeShelves(c *complaints) {
 		seen[s.Name] = true
 		if s.Kind == "" {
 			c.bad(key, "write: kind = \"films\"", "shelf %q has no kind", s.Name)
-		} else if !slices.Contains(Kinds, s.Kind) {
-			c.bad(key+".kind", "write one of: films, series, music, photos, recordings", "kind %q is not known", s.Kind)
-		}
-		if s.Access != Read && s.Access != Change {
-			c.bad(key+".access", "write read or change", "access %q is not known", s.Access)
 		}
 		if s.Credentials != "" {
 			if why := folderFault(s.Credentials); why != "" {

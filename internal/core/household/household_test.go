@@ -138,7 +138,7 @@ func TestComposedFilesReadBackTheSame(t *testing.T) {
 		h.Storage.State = "/srv/cozyshelf/state"
 		h.Shelves = []Shelf{{Name: "films", Kind: Films, Folders: []string{`/srv/a "b"/films`}, Access: Change}}
 		h.Remote = Remote{Address: "https://shelf.example.net", TrustedProxies: []string{"192.0.2.10"}}
-		h.defaults()
+		h.defaults(nothing)
 		got, err := Decode("h", Compose(h))
 		if err != nil {
 			t.Fatalf("%s: %v\n%s", name, err, Compose(h))

@@ -1,18 +1,30 @@
 package household
 
 import (
+	"encoding"
 	"encoding/json"
+	"fmt"
 	"reflect"
 	"slices"
+	"strconv"
 	"strings"
 )
 
 // Key is one key of the household file.
 type Key struct {
-	Name    string   // section and key, with a dot between; of a shelf as "shelf.name"
-	Default string   // as people read it
+	Name string // section and key, with a dot between; of a shelf as "shelf.name"
+	// Default is what counts where the key is left out: a value between backquotes, which is then
+	// filled in, or words for what is done without one.
+	Default string
 	Takes   string   // what it may be, and what for, in a line
 	Values  []string // where only some are allowed; of a list, its items
+}
+
+// value is the value that is filled in where the key is left out.
+func (k Key) value() (text string, ok bool) {
+	text, ok = strings.CutPrefix(k.Default, "`")
+	text, whole := strings.CutSuffix(text, "`")
+	return text, ok && whole
 }
 
 // Keys are all keys in the order of the reference, whose table is made of them. A test finds
@@ -140,6 +152,101 @@ func keyed(name string) (Key, bool) {
 	return Keys[i], true
 }
 
+// used tells of sections that are filled in only where they are used.
+func (h *Household) used(section string) bool {
+	switch section {
+	case "backup":
+		return h.Backup.Every != ""
+	case "quiet":
+		return len(h.Quiet.Work) > 0
+	case "lookup":
+		return false // a pause that nobody wrote is bound by whose catalogues are asked
+	}
+	return true
+}
+
+// each calls do with every value in the file that a key stands for, and with the value's own name,
+// such as "shelf[1].access".
+func (h *Household) each(do func(k Key, name string, v reflect.Value)) {
+	for _, k := range Keys {
+		section, key, _ := strings.Cut(k.Name, ".")
+		if section != "shelf" {
+			do(k, k.Name, field(reflect.ValueOf(h).Elem(), k.Name))
+			continue
+		}
+		for i := range h.Shelves {
+			do(k, fmt.Sprintf("shelf[%d].%s", i, key), field(reflect.ValueOf(&h.Shelves[i]).Elem(), key))
+		}
+	}
+}
+
+// field gives the field of a structure that a key of TOML is read into.
+func field(v reflect.Value, name string) reflect.Value {
+	section, rest, below := strings.Cut(name, ".")
+	for i := range v.NumField() {
+		if tag, _, _ := strings.Cut(v.Type().Field(i).Tag.Get("toml"), ","); tag == section {
+			if below {
+				return field(v.Field(i), rest)
+			}
+			return v.Field(i)
+		}
+	}
+	panic("no key " + name) // a test compares the table with the structure
+}
+
+// defaults fills in what is left out. given tells whether a key is in the text: a zero that was
+// written is not taken for one that was left out.
+func (h *Household) defaults(given func(key string) bool) {
+	h.each(func(k Key, name string, v reflect.Value) {
+		text, ok := k.value()
+		section, _, _ := strings.Cut(k.Name, ".")
+		if !ok || !v.IsZero() || given(name) || !h.used(section) {
+			return
+		}
+		if u, ok := v.Addr().Interface().(encoding.TextUnmarshaler); ok {
+			if err := u.UnmarshalText([]byte(text)); err != nil {
+				panic(err) // a test fills in every default
+			}
+			return
+		}
+		switch v.Kind() {
+		case reflect.String:
+			v.SetString(text)
+		case reflect.Int:
+			n, err := strconv.Atoi(text)
+			if err != nil {
+				panic(err)
+			}
+			v.SetInt(int64(n))
+		}
+	})
+}
+
+// judgeValues finds values that are none of those which a key allows.
+func (h *Household) judgeValues(c *complaints) {
+	h.each(func(k Key, name string, v reflect.Value) {
+		if k.Values == nil {
+			return
+		}
+		_, key, _ := strings.Cut(k.Name, ".")
+		bad := func(name, value string) {
+			if !slices.Contains(k.Values, value) {
+				c.bad(name, "write one of: "+strings.Join(k.Values, ", "), "%s %q is not known",
+					strings.ReplaceAll(key, "_", " "), value)
+			}
+		}
+		if v.Kind() == reflect.Slice {
+			for i := range v.Len() {
+				bad(fmt.Sprintf("%s[%d]", name, i), v.Index(i).String())
+			}
+			return
+		}
+		if value := v.String(); value != "" || k.Default != "–" { // one that is missing is told otherwise
+			bad(name, value)
+		}
+	})
+}
+
 // needed are the keys that have no default.
 var needed = []string{"format", "household.name", "storage.state", "shelf.name", "shelf.kind", "shelf.folders"}
 
@@ -220,3 +327,6 @@ func value(name string, of reflect.Type) map[string]any {
 	}
 	return p
 }
+
+// nothing is for a household that was put together by hand: no key of it was written.
+func nothing(string) bool { return false }

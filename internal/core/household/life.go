@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"net/netip"
 	"regexp"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -24,10 +23,6 @@ func (h *Household) judgeLife(c *complaints) {
 	if strings.ContainsFunc(s.Version, func(r rune) bool { return r <= ' ' || r == 0x7f }) || len(s.Version) > 80 {
 		c.bad("server.version", "write it as cozyshelf --version shows it, or leave the line out",
 			"%q cannot be a version", s.Version)
-	}
-	if !slices.Contains([]Start{StartBoot, StartCrash, StartNever}, s.Start) {
-		c.bad("server.start", "write boot (with the machine, and after a crash), crash (after a crash only) or never",
-			"start %q is not known", s.Start)
 	}
 	if n, err := strconv.ParseUint(s.Umask, 8, 16); !umaskText.MatchString(s.Umask) || err != nil || n&0o700 != 0 {
 		c.bad("server.umask", "write three or four octal digits that leave the owner all, such as \"0022\" or \"0002\"",
@@ -56,12 +51,6 @@ func (h *Household) judgeLife(c *complaints) {
 				"%q is no name of a host", name)
 		}
 	}
-	if !slices.Contains([]string{"debug", "info", "warn", "error"}, s.LogLevel) {
-		c.bad("server.log_level", "write debug, info, warn or error", "level %q is not known", s.LogLevel)
-	}
-	if !slices.Contains([]string{"text", "json"}, s.LogFormat) {
-		c.bad("server.log_format", "write text or json", "format %q is not known", s.LogFormat)
-	}
 	b := h.Backup
 	if b.Every == "" {
 		if b.At != "" || b.Keep != 0 {
@@ -73,7 +62,7 @@ func (h *Household) judgeLife(c *complaints) {
 	if _, err := time.Parse("15:04", b.At); b.At != "" && err != nil {
 		c.bad("backup.at", "write a time of day, such as \"03:30\"", "%q is none", b.At)
 	}
-	if b.Keep < 0 || b.Keep > mostBackups {
+	if b.Keep < 0 || b.Keep > mostBackups || b.Every != "" && b.Keep == 0 {
 		c.bad("backup.keep", "write how many to keep, from 1 to 1000", "%d cannot be kept", b.Keep)
 	}
 	if b.Folder != "" {

@@ -2,7 +2,6 @@ package household
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 )
@@ -58,11 +57,6 @@ func (h Hours) Hold(t time.Time) bool {
 }
 
 func (h *Household) judgeQuiet(c *complaints) {
-	for i, w := range h.Quiet.Work {
-		if !slices.Contains(QuietWork, w) {
-			c.bad(fmt.Sprintf("quiet.work[%d]", i), "write "+strings.Join(QuietWork, ", "), "work %q is not known", w)
-		}
-	}
 	if h.Quiet.Hours == "" {
 		return
 	}
