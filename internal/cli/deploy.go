@@ -62,7 +62,8 @@ func (a *app) deploy(ctx context.Context, command string, f deployFlags) error {
 		return err
 	}
 	if !h.Account.Known {
-		return a.blocked(operate.OnlyBlocked(verdict.Judge(h.Household, a.gather(ctx, h)))) // with the account that is proposed
+		// With the account that is proposed.
+		return a.blocked(operate.OnlyBlocked(verdict.Judge(h.Household, a.gather(ctx, h))))
 	}
 	p, err := h.Deploy(ctx, command)
 	if err != nil {

@@ -18,7 +18,19 @@ type Key struct {
 	Default string
 	Takes   string   // what it may be, and what for, in a line
 	Values  []string // where only some are allowed; of a list, its items
+	Becomes Becomes  // what it is for
 }
+
+// Becomes says what a key becomes. A test of package blueprint changes each and looks.
+type Becomes string
+
+// What keys become.
+const (
+	Settings Becomes = "settings" // the settings that the server reads
+	Service  Becomes = "service"  // how the server's container is made
+	Both     Becomes = "both"
+	Tool     Becomes = "tool" // nothing that is deployed: commands alone go by it
+)
 
 // value is the value that is filled in where the key is left out.
 func (k Key) value() (text string, ok bool) {
@@ -31,116 +43,118 @@ func (k Key) value() (text string, ok bool) {
 // one that is missing here, there, in what Compose writes, or in what Decode reads.
 var Keys = []Key{
 	{Name: "format", Default: "–",
-		Takes: "`1`"},
+		Takes: "`1`", Becomes: Tool},
 	{Name: "household.name", Default: "–",
-		Takes: "text, up to 80 bytes"},
+		Takes: "text, up to 80 bytes", Becomes: Both},
 	{Name: "household.timezone", Default: "`UTC`",
-		Takes: "IANA time zone"},
+		Takes: "IANA time zone", Becomes: Both},
 	{Name: "household.language", Default: "`en`",
 		Takes: "language tag (BCP 47), with the country where it matters, such as `pt-BR`: descriptions are wanted " +
-			"in it, else without the country, else in English; subtitles and sound without them are listed"},
+			"in it, else without the country, else in English; subtitles and sound without them are " +
+				"listed", Becomes: Settings},
 	{Name: "server.engine", Default: "`auto`",
 		Takes:  "`auto`, `docker`, `podman`, `process`",
-		Values: []string{"auto", "docker", "podman", "process"}},
+		Values: []string{"auto", "docker", "podman", "process"}, Becomes: Tool},
 	{Name: "server.run_as", Default: "`shelfkeeper`",
 		Takes: "an account of this machine (from its files, or from what `getent` knows), or `\"uid:gid\"` (then no " +
-			"further groups)"},
+			"further groups)", Becomes: Tool},
 	{Name: "server.groups", Default: "none",
-		Takes: "further groups of the server, by name or as a number in quotes"},
+		Takes: "further groups of the server, by name or as a number in quotes", Becomes: Tool},
 	{Name: "server.devices", Default: "none",
-		Takes: "graphics devices such as `\"/dev/dri\"`, mapped into the container with the groups that own them"},
+		Takes: "graphics devices such as `\"/dev/dri\"`, mapped into the container with the groups that own them", Becomes: Service},
 	{Name: "server.port", Default: "`26990`",
-		Takes: "1 to 65535"},
+		Takes: "1 to 65535", Becomes: Both},
 	{Name: "server.bind", Default: "`lan`",
 		Takes: "`lan` (every address of the machine, of both families), `localhost`, or an address, such as " +
-			"`192.0.2.10` or `2001:db8::10`"},
+			"`192.0.2.10` or `2001:db8::10`", Becomes: Service},
 	{Name: "server.version", Default: "any",
-		Takes: "the program that may be deployed, as `cozyshelf --version` shows it; another one refuses"},
+		Takes: "the program that may be deployed, as `cozyshelf --version` shows it; another one refuses", Becomes: Tool},
 	{Name: "server.start", Default: "`boot`",
 		Takes:  "`boot` (with the machine, and after a crash), `crash` (after a crash only), `never`",
-		Values: []string{"boot", "crash", "never"}},
+		Values: []string{"boot", "crash", "never"}, Becomes: Service},
 	{Name: "server.names", Default: "–",
 		Takes: "further names by which people ask for the server, such as `shelf.home.arpa`; addresses, " +
 			"`localhost`, this machine's name and that of `remote.address` are answered to anyway, and all else " +
-			"is refused"},
+			"is refused", Becomes: Settings},
 	{Name: "server.umask", Default: "`0022`",
-		Takes: "octal, as umask(2): what files that the server makes on shelves are not to allow; the owner keeps all"},
+		Takes: "octal, as umask(2): what files that the server makes on shelves are not to allow; the owner " +
+			"keeps all", Becomes: Settings},
 	{Name: "server.dns", Default: "the engine's",
-		Takes: "up to three addresses of name servers, for a container with a network of its own"},
+		Takes: "up to three addresses of name servers, for a container with a network of its own", Becomes: Service},
 	{Name: "server.hosts", Default: "none",
-		Takes: "names and addresses for such a container: `{ \"nas.home.arpa\" = \"192.0.2.10\" }`"},
+		Takes: "names and addresses for such a container: `{ \"nas.home.arpa\" = \"192.0.2.10\" }`", Becomes: Service},
 	{Name: "server.log_level", Default: "`info`",
 		Takes:  "`debug`, `info`, `warn`, `error`",
-		Values: []string{"debug", "info", "warn", "error"}},
+		Values: []string{"debug", "info", "warn", "error"}, Becomes: Settings},
 	{Name: "server.log_format", Default: "`text`",
 		Takes:  "`text` (log/slog's key=value) or `json`",
-		Values: []string{"text", "json"}},
+		Values: []string{"text", "json"}, Becomes: Settings},
 	{Name: "server.network", Default: "`own`",
-		Takes: "`own`, `host`, or an existing network of the engine"},
+		Takes: "`own`, `host`, or an existing network of the engine", Becomes: Service},
 	{Name: "server.processors", Default: "no bound",
 		Takes: "how many cores the server may keep busy, such as `1.5`; with `process` a habit of the server's, no " +
-			"bound"},
+			"bound", Becomes: Service},
 	{Name: "server.log_limit", Default: "`16 MiB`",
 		Takes: "how much of the server's log is kept, at least 1 MiB; an engine that keeps its logs in files is " +
-			"told to (others see to it themselves)"},
+			"told to (others see to it themselves)", Becomes: Service},
 	{Name: "server.memory", Default: "`1 GiB`",
-		Takes: "for the server; scratch in memory comes on top of it; at least 64 MiB"},
+		Takes: "for the server; scratch in memory comes on top of it; at least 64 MiB", Becomes: Service},
 	{Name: "storage.state", Default: "–",
-		Takes: "an absolute folder"},
+		Takes: "an absolute folder", Becomes: Both},
 	{Name: "storage.scratch", Default: "`memory`",
-		Takes: "`memory`, or an absolute folder"},
+		Takes: "`memory`, or an absolute folder", Becomes: Service},
 	{Name: "storage.scratch_limit", Default: "`256 MiB`",
-		Takes: "at least 16 MiB"},
+		Takes: "at least 16 MiB", Becomes: Both},
 	{Name: "shelf.name", Default: "–",
-		Takes: "small letters, digits, hyphens"},
+		Takes: "small letters, digits, hyphens", Becomes: Both},
 	{Name: "shelf.kind", Default: "–",
 		Takes:  "`films`, `series`, `music`, `photos`, `recordings`",
-		Values: []string{"films", "series", "music", "photos", "recordings"}},
+		Values: []string{"films", "series", "music", "photos", "recordings"}, Becomes: Settings},
 	{Name: "shelf.folders", Default: "–",
 		Takes: "one or more absolute folders, none within another or within the state; or shares as `nfs://` or " +
-			"`smb://`"},
+			"`smb://`", Becomes: Both},
 	{Name: "shelf.credentials", Default: "–",
-		Takes: "for `smb://`: a file of mode 0600 with `username=`, `password=` and perhaps `domain=`, a line each"},
+		Takes: "for `smb://`: a file of mode 0600 with `username=`, `password=` and perhaps `domain=`, a line each", Becomes: Service},
 	{Name: "shelf.access", Default: "`read`",
 		Takes:  "`read`, `change`",
-		Values: []string{"read", "change"}},
+		Values: []string{"read", "change"}, Becomes: Both},
 	{Name: "shelf.scan_every", Default: "12 h, or 30 min where changes are not seen",
 		Takes: "`day`, `week`, `never`, or hours such as `6h`: how often the shelf is looked at as a whole, beside " +
-			"at once when its files change"},
+			"at once when its files change", Becomes: Settings},
 	{Name: "lookup.sources", Default: "none",
 		Takes:  "`wikidata`, `musicbrainz`: catalogues that the server may ask about titles, in this order",
-		Values: []string{"wikidata", "musicbrainz"}},
+		Values: []string{"wikidata", "musicbrainz"}, Becomes: Settings},
 	{Name: "lookup.pause", Default: "`1s`",
 		Takes: "between two questions to one catalogue; less, from `50ms` on, only where every catalogue's address " +
-			"is one of your own"},
+			"is one of your own", Becomes: Settings},
 	{Name: "lookup.wikidata", Default: "the public one",
-		Takes: "another server that speaks the same as the public one: its `api.php`"},
+		Takes: "another server that speaks the same as the public one: its `api.php`", Becomes: Settings},
 	{Name: "lookup.commons", Default: "the public one",
-		Takes: "the same: what stands before a file's name"},
+		Takes: "the same: what stands before a file's name", Becomes: Settings},
 	{Name: "lookup.musicbrainz", Default: "the public one",
-		Takes: "the same: its web service"},
+		Takes: "the same: its web service", Becomes: Settings},
 	{Name: "lookup.covers", Default: "the public one",
-		Takes: "the same: its cover archive"},
+		Takes: "the same: its cover archive", Becomes: Settings},
 	{Name: "quiet.work", Default: "none",
 		Takes: "`frames`, `chapters`, `loudness`: work that takes long, done at quiet hours (see [Quiet " +
 			"hours](#quiet-hours))",
-		Values: []string{"frames", "chapters", "loudness"}},
+		Values: []string{"frames", "chapters", "loudness"}, Becomes: Settings},
 	{Name: "quiet.hours", Default: "`01:00-06:00`",
-		Takes: "when, by `household.timezone`; may go past midnight"},
+		Takes: "when, by `household.timezone`; may go past midnight", Becomes: Settings},
 	{Name: "backup.every", Default: "never",
-		Takes: "`day`, `week`, or hours such as `12h`: the server makes backups by itself"},
+		Takes: "`day`, `week`, or hours such as `12h`: the server makes backups by itself", Becomes: Settings},
 	{Name: "backup.at", Default: "`03:30`",
-		Takes: "for `day` and `week`: the time of day, in the household's zone"},
+		Takes: "for `day` and `week`: the time of day, in the household's zone", Becomes: Settings},
 	{Name: "backup.keep", Default: "`7`",
-		Takes: "how many stay, 1 to 1000"},
+		Takes: "how many stay, 1 to 1000", Becomes: Settings},
 	{Name: "backup.folder", Default: "`backups/` in the state folder",
-		Takes: "an absolute folder, better on another disk"},
+		Takes: "an absolute folder, better on another disk", Becomes: Both},
 	{Name: "remote.address", Default: "–",
-		Takes: "the address people use from outside: `https://shelf.example.net`"},
+		Takes: "the address people use from outside: `https://shelf.example.net`", Becomes: Settings},
 	{Name: "remote.allow_plain", Default: "`false`",
-		Takes: "answer from outside over plain HTTP, too: anybody on the way can read what passes"},
+		Takes: "answer from outside over plain HTTP, too: anybody on the way can read what passes", Becomes: Settings},
 	{Name: "remote.trusted_proxies", Default: "–",
-		Takes: "addresses or networks whose `X-Forwarded-For` is believed"},
+		Takes: "addresses or networks whose `X-Forwarded-For` is believed", Becomes: Settings},
 }
 
 // keyed finds what is said of a key.

@@ -53,66 +53,19 @@ func TestEveryKeyIsKnownEverywhere(t *testing.T) {
 	}
 }
 
-// every is a household with every key set to something that is not its default.
-const every = `format = 1
-[household]
-name = "Fernhollow Mill"
-timezone = "Europe/Riga"
-language = "lv"
-[server]
-engine = "process"
-run_as = "keeper"
-groups = ["media"]
-port = 26991
-bind = "localhost"
-network = "host"
-devices = ["/dev/dri"]
-processors = 1.5
-log_limit = "32 MiB"
-memory = "2 GiB"
-version = "1.2.3"
-start = "crash"
-umask = "0027"
-dns = ["192.0.2.53"]
-hosts = { "nas.home.arpa" = "192.0.2.10" }
-names = ["shelf.home.arpa"]
-log_level = "debug"
-log_format = "json"
-[storage]
-state = "/srv/state"
-scratch = "/srv/scratch"
-scratch_limit = "64 MiB"
-[[shelf]]
-name = "films"
-kind = "films"
-folders = ["smb://nas.home.arpa/films"]
-access = "change"
-credentials = "/etc/mill.credentials"
-scan_every = "6h"
-[remote]
-address = "https://shelf.example.net"
-trusted_proxies = ["192.0.2.10"]
-allow_plain = true
-[backup]
-every = "week"
-at = "04:30"
-keep = 3
-folder = "/srv/backups"
-[lookup]
-sources = ["musicbrainz", "wikidata"]
-wikidata = "https://wiki.home.arpa/w/api.php"
-commons = "https://wiki.home.arpa/file/"
-musicbrainz = "https://brain.home.arpa/ws/2"
-covers = "https://brain.home.arpa/covers"
-pause = "100ms"
-[quiet]
-work = ["loudness"]
-hours = "02:00-05:00"
-`
+// every gives a household with every key set to something that is not its default.
+func every(t *testing.T) string {
+	t.Helper()
+	b, err := os.ReadFile("testdata/every.toml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(b)
+}
 
 // TestComposeDropsNoKey writes a household with every key, and reads it again.
 func TestComposeDropsNoKey(t *testing.T) {
-	h, err := Decode("household.toml", []byte(every))
+	h, err := Decode("household.toml", []byte(every(t)))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -125,7 +78,7 @@ func TestComposeDropsNoKey(t *testing.T) {
 		t.Errorf("got  %+v\nwant %+v\n%s", again, h, text)
 	}
 	for _, k := range Keys {
-		if _, key, ok := strings.Cut(k.Name, "."); ok && !strings.Contains(every, "\n"+key+" = ") {
+		if _, key, ok := strings.Cut(k.Name, "."); ok && !strings.Contains(every(t), "\n"+key+" = ") {
 			t.Errorf("the test has no %s", k.Name)
 		}
 	}

@@ -62,7 +62,8 @@ var State = []Place{
 	{Name: Store + "-shm", Owner: Server, What: "memory that the store's connections share"},
 	{Name: Store + "-journal", Owner: Server, What: "the store's log, as older programs kept it"},
 	{Name: Socket, Owner: Server, What: "by which commands ask the server"},
-	{Name: Household, Owner: Server, Saved: true, What: "the household file as it was deployed, for the server's own backups"},
+	{Name: Household, Owner: Server, Saved: true, What: "the household file as it was deployed, for the " +
+		"server's own backups"},
 	{Name: Settings, Owner: Server, Saved: true, What: "what the server needs of the household file"},
 	{Name: Spool, Owner: Server, What: "what the server tells for the ledger"},
 	{Name: Taken, Owner: Server, What: "the same, being entered"},

@@ -1,0 +1,85 @@
+package blueprint
+
+import (
+	"bytes"
+	"os"
+	"strings"
+	"testing"
+
+	"cozyshelf/internal/core/facts"
+	"cozyshelf/internal/core/household"
+)
+
+// TestKeysBecomeWhatTheirTableSays takes each key out of a household that has all of them, or
+// changes it where it is needed, and looks what of the blueprint is another then.
+func TestKeysBecomeWhatTheirTableSays(t *testing.T) {
+	text, err := os.ReadFile("../household/testdata/every.toml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	site := Site{Engine: "docker", UID: 1500, GID: 1500, Image: "sha256:1", Version: "1",
+		Can: facts.Capabilities{Isolates: true, Networks: true, HostNetwork: true, Volumes: true, Limits: true, Boots: true}}
+	draw := func(text []byte) Blueprint {
+		t.Helper()
+		h, err := household.Decode("h", text)
+		if err != nil {
+			t.Fatalf("%v\n%s", err, text)
+		}
+		return Draw(h, site)
+	}
+	// With a network of its own, as some keys count only then.
+	text = bytes.Replace(text, []byte(`network = "host"`), []byte(`network = "mill"`), 1)
+	text = bytes.Replace(text, []byte(`scratch = "/srv/scratch"`), []byte(`scratch = "memory"`), 1)
+	full := draw(text)
+	instead := map[string]string{"household.name": `"Mill Yard"`, "storage.state": `"/srv/else"`, "shelf.name": `"further"`,
+		"shelf.kind": `"series"`, "shelf.folders": `["smb://nas.home.arpa/else"]`, "lookup.wikidata": `"http://a.home.arpa"`,
+		"lookup.commons": `"http://a.home.arpa"`, "lookup.musicbrainz": `"http://a.home.arpa"`,
+		"lookup.covers": `"http://a.home.arpa"`, "backup.every": `"day"`, "quiet.work": `["frames"]`,
+		"storage.scratch": `"/srv/scratch"`, "server.network": `"other"`, "lookup.sources": `["wikidata"]`}
+	for _, k := range household.Keys {
+		section, key, ok := strings.Cut(k.Name, ".")
+		if !ok {
+			continue // the format of the file
+		}
+		other, found := replaceKey(string(text), section, key, instead[k.Name])
+		if !found {
+			t.Errorf("%s: the test has no such key", k.Name)
+			continue
+		}
+		now := draw([]byte(other))
+		settings := !bytes.Equal(now.Settings.JSON(), full.Settings.JSON())
+		a, b := full.Server(), now.Server()
+		a.Settings, a.Command, b.Settings, b.Command = "", nil, "", nil
+		service := a.Digest() != b.Digest()
+		got := household.Tool
+		switch {
+		case settings && service:
+			got = household.Both
+		case settings:
+			got = household.Settings
+		case service:
+			got = household.Service
+		}
+		if got != k.Becomes {
+			t.Errorf("%s becomes %s, and its table says %s", k.Name, got, k.Becomes)
+		}
+	}
+}
+
+// replaceKey writes another value for a key, or takes its line out where there is none.
+func replaceKey(text, section, key, value string) (out string, found bool) {
+	in := ""
+	for line := range strings.Lines(text) {
+		if strings.HasPrefix(line, "[") {
+			in = strings.Trim(line, "[]\n")
+		}
+		if in == section && strings.HasPrefix(line, key+" = ") {
+			found = true
+			if line = ""; value != "" {
+				line = key + " = " + value + "\n"
+			}
+		}
+		out += line
+	}
+	return out, found
+}
