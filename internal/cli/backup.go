@@ -506,7 +506,7 @@ func (a *app) restore(ctx context.Context, b operate.Backup, yes bool, command s
 			"%s\n", r.Open.Command, r.Open.ID, show.When(r.Open.At), r.Before)
 	}
 	if r.Damaged != "" {
-		warning(a.out, 2, "the store that is there cannot be backed up (%s): it is put aside as it is, in " +
+		warning(a.out, 2, "the store that is there cannot be backed up (%s): it is put aside as it is, in "+
 			"%s", r.Damaged,
 			deploy.BackupsFolder(h.State()))
 	}

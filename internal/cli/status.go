@@ -430,7 +430,7 @@ func (a *app) showServer(r *statusReport) {
 			turned = fmt.Sprintf("; %s gave way to others or found no room",
 				show.Count(int(d.Turned), "one", "of them"))
 		}
-		a.row("connections", "%d now, %d at the busiest, room for %d%s; %s being sent, at most %d to a " +
+		a.row("connections", "%d now, %d at the busiest, room for %d%s; %s being sent, at most %d to a "+
 			"member", d.Connections,
 			d.Peak, d.Most, turned, show.Count(d.Deliveries, "file", "files"), d.MostEach)
 	}

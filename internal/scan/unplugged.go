@@ -16,7 +16,7 @@ import (
 
 func (s *scanner) unplugged(shown, why string) {
 	s.report.Unplugged = append(s.report.Unplugged, Unplugged{shown, why})
-	s.log.Warn("a folder of a shelf is unplugged; what was known is " +
+	s.log.Warn("a folder of a shelf is unplugged; what was known is "+
 		"kept", "shelf", s.shelf.Name, "folder", shown, "why",
 		why)
 }

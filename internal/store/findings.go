@@ -27,7 +27,7 @@ var due = map[string]string{
 
 const dueFrom = " FROM files f JOIN titles t ON t.id = f.title LEFT JOIN findings n ON n.file = f.id AND " +
 	"n.work = ? WHERE f.id > ? AND f.gone = 0 AND f.problem = '' AND f.extra = '' AND (n.file IS NULL OR " +
-		"n.size != f.size OR n.mtime != f.mtime) AND "
+	"n.size != f.size OR n.mtime != f.mtime) AND "
 
 // DueAfter gives the next file, by its id, for a piece of work; ErrNotFound for none.
 func (s *Store) DueAfter(ctx context.Context, work string, after int64) (File, error) {

@@ -51,7 +51,7 @@ var Keys = []Key{
 	{Name: "household.language", Default: "`en`",
 		Takes: "language tag (BCP 47), with the country where it matters, such as `pt-BR`: descriptions are wanted " +
 			"in it, else without the country, else in English; subtitles and sound without them are " +
-				"listed", Becomes: Settings},
+			"listed", Becomes: Settings},
 	{Name: "server.engine", Default: "`auto`",
 		Takes:  "`auto`, `docker`, `podman`, `process`",
 		Values: []string{"auto", "docker", "podman", "process"}, Becomes: Tool},

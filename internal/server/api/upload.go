@@ -241,9 +241,9 @@ func (s *API) take(w http.ResponseWriter, r *http.Request, j *intake.Job, f *int
 	for {
 		// Others may fill the disk, too.
 		if free, err := intake.Free(filepath.Dir(j.Path(f))); err == nil && free < intake.Reserve {
-			return errors.Join(save(), &live.StatusError{Problem: &problem.Problem{What: "the disk of the " +
-				"shelf is full", Fix: "the administrator has to free some space; what came is " +
-					"kept"}, Status: http.StatusInsufficientStorage, Wait: 0})
+			full := &problem.Problem{What: "the disk of the shelf is full",
+				Fix: "the administrator has to free some space; what came is kept"}
+			return errors.Join(save(), &live.StatusError{Problem: full, Status: http.StatusInsufficientStorage})
 		}
 		_ = c.SetReadDeadline(time.Now().Add(uploadStall)) // without it, it only lasts longer
 		n, rerr := r.Body.Read(b)
