@@ -115,7 +115,7 @@ func TestWhoWatchesIsNamedAndCanBeWaitedFor(t *testing.T) {
 	if err := <-watching; err != nil {
 		t.Errorf("watching: %v", err)
 	}
-	if err := c.Wait(); err != nil || !strings.Contains(out.String(), "waiting for 1 stream") {
+	if err := c.Wait(); err != nil || !strings.Contains(out.String(), "Waiting for 1 stream") {
 		t.Errorf("--gently: %v\n%s", err, out.String())
 	}
 }

@@ -14,8 +14,8 @@ import (
 	"testing"
 	"time"
 
+	"cozyshelf/internal/control"
 	"cozyshelf/internal/problem"
-	"cozyshelf/internal/store"
 	"cozyshelf/internal/testbuild"
 )
 
@@ -89,11 +89,11 @@ func TestWhatComesInIsOnTheShelfAtOnce(t *testing.T) {
 		t.Errorf("left on the disk: %v, %v", left, err)
 	}
 	// The server was told.
-	var hits []store.Hit
+	var hits []control.Hit
 	if m.document(&hits, "shelf", "find", "rain over"); len(hits) != 1 {
 		t.Errorf("found %+v", hits)
 	}
-	var l store.Library
+	var l control.Library
 	if m.document(&l.Lately, "usage", "lately"); len(l.Lately) < 2 ||
 		!strings.Contains(l.Lately[0].Name+l.Lately[1].Name, "rain over the mill") {
 		t.Errorf("lately: %+v", l.Lately)

@@ -19,7 +19,6 @@ import (
 	"cozyshelf/internal/demo"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/standin"
-	"cozyshelf/internal/store"
 )
 
 // asks lets the household ask a stand-in for the catalogues.
@@ -82,9 +81,9 @@ func TestTitlesAreDescribed(t *testing.T) {
 		token); !strings.Contains(page, "A roofer builds") || !strings.Contains(page, "Pell Underhay") {
 		t.Error("its page does not say so")
 	}
-	var hits []store.Hit
+	var hits []control.Hit
 	if m.document(&hits, "shelf", "find", "quillfeather"); !slices.ContainsFunc(hits,
-		func(h store.Hit) bool { return h.Title.Name == "Copper Kite" }) {
+		func(h control.Hit) bool { return h.Title.Name == "Copper Kite" }) {
 		t.Errorf("people are not found: %+v", hits)
 	}
 
@@ -160,7 +159,7 @@ func TestTitlesAreDescribed(t *testing.T) {
 	}
 	m.must("deploy", "--yes")
 	within(t, 20*time.Second, "what the sidecar says", func() bool {
-		var hits []store.Hit
+		var hits []control.Hit
 		m.document(&hits, "shelf", "find", "being made")
 		return len(hits) == 1
 	})
@@ -174,7 +173,7 @@ func TestTitlesAreDescribed(t *testing.T) {
 		t.Fatal(err)
 	}
 	within(t, 20*time.Second, "what the sidecar says now", func() bool {
-		var hits []store.Hit
+		var hits []control.Hit
 		m.document(&hits, "shelf", "find", "from the pier")
 		return len(hits) == 1
 	})

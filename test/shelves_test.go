@@ -7,9 +7,9 @@ import (
 	"testing"
 	"time"
 
+	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/library"
 	"cozyshelf/internal/demo"
-	"cozyshelf/internal/store"
 )
 
 // within waits until something holds.
@@ -42,9 +42,9 @@ func TestWhatChangesIsSeenAtOnce(t *testing.T) {
 			"Bearer "+token, "Content-Type", "application/json"); res.StatusCode != 200 {
 			t.Fatalf("%s %s", res.Status, text)
 		}
-		at := func(p string) (f store.File) {
+		at := func(p string) (f control.File) {
 			var sh struct {
-				Contents []struct{ Files []store.File }
+				Contents []struct{ Files []control.File }
 			}
 			m.document(&sh, "shelf", "show", "films")
 			for _, c := range sh.Contents {
@@ -58,7 +58,7 @@ func TestWhatChangesIsSeenAtOnce(t *testing.T) {
 		}
 		var begun string
 		var sh struct {
-			Contents []struct{ Files []store.File }
+			Contents []struct{ Files []control.File }
 		}
 		m.document(&sh, "shelf", "show", "films")
 		for _, c := range sh.Contents {
@@ -80,7 +80,7 @@ func TestWhatChangesIsSeenAtOnce(t *testing.T) {
 			!strings.Contains(text, `"resume_at":`) {
 			t.Errorf("%s %s", res.Status, text)
 		}
-		var hits []store.Hit
+		var hits []control.Hit
 		if m.document(&hits, "shelf", "find", "RENAMED", "whi"); len(hits) != 1 ||
 			hits[0].Title.Name != "Renamed While Watched" {
 			t.Errorf("found %+v", hits)

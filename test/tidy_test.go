@@ -11,10 +11,10 @@ import (
 	"testing"
 	"time"
 
+	"cozyshelf/internal/control"
 	"cozyshelf/internal/demo"
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/problem"
-	"cozyshelf/internal/store"
 	"cozyshelf/internal/testbuild"
 )
 
@@ -88,9 +88,9 @@ func TestNamesAreTidiedWhilePeopleWatch(t *testing.T) {
 	m.add(demo.People[0])
 	within(t, 20*time.Second, "the first scan", func() bool { return m.titles("films") == 6 })
 	token := m.token("wren")
-	var hits []store.Hit
+	var hits []control.Hit
 	m.document(&hits, "shelf", "find", "understudy")
-	var files struct{ Files []store.File }
+	var files struct{ Files []control.File }
 	_, text := m.get("GET", fmt.Sprintf("/api/v1/titles/%d", hits[0].Title.ID), "", "Authorization", "Bearer "+token)
 	decode(t, text, &files)
 	file := files.Files[0].ID
@@ -127,7 +127,10 @@ func TestNamesAreTidiedWhilePeopleWatch(t *testing.T) {
 		}
 	}
 	// The place in the film is where it was.
-	var f store.File
+	var f struct {
+		Path     string
+		ResumeAt float64 `json:"resume_at"`
+	}
 	_, text = m.get("GET", fmt.Sprintf("/api/v1/files/%d", file), "", "Authorization", "Bearer "+token)
 	if decode(t, text, &f); f.ResumeAt != 5 || f.Path != "the understudy moon (1996) [1080p].mp4" {
 		t.Errorf("after: %+v", f)

@@ -12,8 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"cozyshelf/internal/control"
 	"cozyshelf/internal/demo"
-	"cozyshelf/internal/store"
 )
 
 // tus sends one request of an upload.
@@ -140,7 +140,7 @@ func TestUploadsGoOnWhereTheyWereCutOff(t *testing.T) {
 		if list, err := filepath.Glob(filepath.Join(films, "once*")); err != nil || len(list) > 0 {
 			t.Errorf("it is there twice: %v, %v", list, err)
 		}
-		var hits []store.Hit
+		var hits []control.Hit
 		if m.document(&hits, "shelf", "find", "clockwork"); len(hits) != 1 {
 			t.Errorf("found %+v", hits)
 		}

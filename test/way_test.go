@@ -464,7 +464,7 @@ func TestTheDemoGoesThrough(t *testing.T) {
 			t.Fatalf("code %d\n%s%s", code, out, errs)
 		}
 		for _, want := range []string{"will work here", "Nothing to do", "Added wren (admin", "may not read it",
-			"The Paper Lighthouse", "to the end", "left at 0:03", "away", "403", "retired", "removed /"} {
+			"The Paper Lighthouse", "to the end", "left at 0:03", "away", "403", "Retired", "Removed /"} {
 			if !strings.Contains(out, want) {
 				t.Errorf("the demo does not say %q:\n%s", want, out)
 			}
@@ -472,7 +472,7 @@ func TestTheDemoGoesThrough(t *testing.T) {
 		if _, err := os.Stat(root); !os.IsNotExist(err) {
 			t.Errorf("the process engine left its folder: %v", err)
 		}
-		_, dir, _ := strings.Cut(out, "removed /")
+		_, dir, _ := strings.Cut(out, "Removed /")
 		if _, err := os.Stat("/" + strings.TrimSpace(dir)); !os.IsNotExist(err) {
 			t.Errorf("the demo's folder is still there: %v", err)
 		}

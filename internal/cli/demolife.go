@@ -10,9 +10,11 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"cozyshelf/internal/cli/show"
+	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/problem"
@@ -108,7 +110,8 @@ func (w *walk) wrong() error {
 	w.a.out.Printf("%s\n", show.Bold("$ cozyshelf deploy --yes"))
 	c := exec.CommandContext(w.ctx, w.exe, "deploy", "--yes")
 	c.Dir = w.dir
-	thief := &thief{word: "creating", port: next}
+	thief := &thief{port: next, words: []string{steps[blueprint.Create] + " …",
+		withoutContainers[blueprint.Create] + " …"}}
 	c.Stdout, c.Stderr = os.Stdout, io.MultiWriter(os.Stderr, thief)
 	err := c.Run()
 	thief.end()
@@ -119,15 +122,16 @@ func (w *walk) wrong() error {
 	return w.edit(to, from)
 }
 
-// thief takes a port once it reads a word.
+// thief takes a port once it reads one of some words.
 type thief struct {
-	word string
-	port int
-	l    net.Listener
+	words []string
+	port  int
+	l     net.Listener
 }
 
 func (t *thief) Write(b []byte) (int, error) {
-	if t.l == nil && strings.Contains(string(b), t.word) {
+	reads := func(w string) bool { return strings.Contains(string(b), w) }
+	if t.l == nil && slices.ContainsFunc(t.words, reads) {
 		t.l, _ = net.Listen("tcp", fmt.Sprintf(":%d", t.port)) // else somebody else has it
 	}
 	return len(b), nil

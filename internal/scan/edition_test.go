@@ -30,7 +30,7 @@ func TestNamesAreReadAnewByALaterEdition(t *testing.T) {
 	}
 	former := s.BeginScan(sh.Name, sh.Kind, time.Now())
 	for _, f := range folders {
-		if len(f.Signature) != 25 || f.Signature[24] != naming.Edition {
+		if len(f.Signature) != 25 || f.Signature[24] != edition {
 			t.Fatalf("the signature of %q is %q", f.Path, f.Signature)
 		}
 		d := store.FolderFound{Root: root, Path: f.Path, Signature: f.Signature[:24]}

@@ -9,6 +9,7 @@ import (
 	"sync"
 
 	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/media"
 	"cozyshelf/internal/core/naming"
 	"cozyshelf/internal/machine"
 )
@@ -127,19 +128,22 @@ func (s *signature) add(e machine.Entry) {
 // sumBytes is how long the sum is, without the edition.
 const sumBytes = 24
 
-// String gives the sum with the edition in which names are read.
+// edition is that in which names and headers are read: where it was another, all of a folder is
+// read anew.
+const edition = 16*media.Edition + naming.Edition
+
+// String gives the sum with the edition.
 func (s *signature) String() string {
-	b := [sumBytes + 1]byte{sumBytes: naming.Edition}
+	b := [sumBytes + 1]byte{sumBytes: edition}
 	binary.LittleEndian.PutUint64(b[:], s.n+1)
 	binary.LittleEndian.PutUint64(b[8:], s.sum)
 	binary.LittleEndian.PutUint64(b[16:], s.xor)
 	return string(b[:])
 }
 
-// current reports whether the names that a folder's signature stands for were read as they
-// are now. Of one that is to be looked at again for another reason, that is not known.
+// current reports whether what a folder's signature stands for was read as it is now. Of one that is to be looked at again for another reason, that is not known.
 func current(signature string) bool {
-	return signature == "" || len(signature) == sumBytes+1 && signature[sumBytes] == naming.Edition
+	return signature == "" || len(signature) == sumBytes+1 && signature[sumBytes] == edition
 }
 
 // alike reports whether two signatures stand for the same entries.

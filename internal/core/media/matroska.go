@@ -31,6 +31,16 @@ const (
 	idVideo       = 0xE0
 	idWidth       = 0xB0
 	idHeight      = 0xBA
+	idPrivate     = 0x63A2
+	idFrameLength = 0x23E383
+	idInterlaced  = 0x9A
+	idShownWidth  = 0x54B0
+	idShownHeight = 0x54BA
+	idShownUnit   = 0x54B2
+	idColour      = 0x55B0
+	idTransfer    = 0x55BA
+	idProjection  = 0x7670
+	idRoll        = 0x7675
 	idAudio       = 0xE1
 	idRate        = 0xB5
 	idChannels    = 0x9F
@@ -361,6 +371,8 @@ func (m *matroska) block(base uint64, e element) {
 
 func trackEntry(b []byte) Track {
 	t := Track{Kind: Data, Language: "eng"} // the default of RFC 9559, 5.1.4.1.19
+	var private []byte
+	length := 0.0 // of a frame, in seconds
 	children(b, func(id uint32, data []byte) {
 		switch id {
 		case idTrackType:
@@ -372,15 +384,14 @@ func trackEntry(b []byte) Track {
 			t.Codec = matroskaCodec(strings.TrimRight(string(data[:min(64, len(data))]), "\x00"))
 		case idLanguage, idLanguageTag:
 			t.Language = printable(strings.TrimRight(string(data[:min(32, len(data))]), "\x00"))
+		case idPrivate:
+			private = data
+		case idFrameLength:
+			if n := uintOf(data); n > 0 {
+				length = float64(n) / 1e9
+			}
 		case idVideo:
-			children(data, func(id uint32, v []byte) {
-				switch id {
-				case idWidth:
-					t.Width = int(min(uintOf(v), 1<<20))
-				case idHeight:
-					t.Height = int(min(uintOf(v), 1<<20))
-				}
-			})
+			t.matroskaPicture(data)
 		case idAudio:
 			t.Channels, t.SampleRate = 1, 8000 // the defaults of RFC 9559
 			children(data, func(id uint32, v []byte) {
@@ -396,7 +407,76 @@ func trackEntry(b []byte) Track {
 	if t.Language == "und" {
 		t.Language = ""
 	}
+	if t.Kind == Video && length > 0 {
+		t.rate(1 / length)
+	}
+	t.private(private)
+	t.named()
 	return t
+}
+
+// private reads what a codec keeps of its own: the same records as in MP4.
+func (t *Track) private(b []byte) {
+	hdr, shape, fields := t.HDR, t.PixelShape, t.Interlaced
+	switch t.Codec {
+	case "h264":
+		t.avcConfig("avc1", b)
+	case "hevc":
+		t.hevcConfig("hvc1", b)
+	case "av1":
+		t.av1Config(b)
+	case "vp9":
+		t.vpFeatures(b)
+	case "vp8":
+		t.RFC6381 = "vp8"
+	case "aac":
+		t.aacConfig(b)
+	}
+	// What the container tells goes before.
+	if hdr != "" || shape != "" {
+		t.HDR, t.PixelShape = hdr, shape
+	}
+	t.Interlaced = fields || t.Interlaced && !t.progressive
+}
+
+// matroskaPicture reads the description of a picture.
+func (t *Track) matroskaPicture(data []byte) {
+	var w, h, unit int
+	children(data, func(id uint32, v []byte) {
+		switch id {
+		case idWidth:
+			t.Width = int(min(uintOf(v), 1<<20))
+		case idHeight:
+			t.Height = int(min(uintOf(v), 1<<20))
+		case idShownWidth:
+			w = int(min(uintOf(v), 1<<20))
+		case idShownHeight:
+			h = int(min(uintOf(v), 1<<20))
+		case idShownUnit:
+			unit = int(min(uintOf(v), 255))
+		case idInterlaced:
+			t.Interlaced, t.progressive = uintOf(v) == 1, uintOf(v) == 2
+		case idColour:
+			children(v, func(id uint32, v []byte) {
+				if id == idTransfer {
+					t.HDR = transferKind(int(min(uintOf(v), 255)))
+				}
+			})
+		case idProjection:
+			children(v, func(id uint32, v []byte) {
+				if id == idRoll {
+					// Counterclockwise there, in degrees.
+					t.Rotation = (360 - int(math.Mod(floatOf(v)+360, 360))) % 360
+				}
+			})
+		}
+	})
+	// Pixels, centimetres, inches and a ratio all give a shape.
+	if w > 0 && h > 0 && unit < 4 && t.Width > 0 && t.Height > 0 {
+		if x, y := w*t.Height, h*t.Width; math.Abs(float64(x)/float64(y)-1) > 0.005 {
+			t.shapeOf(x, y)
+		}
+	}
 }
 
 var matroskaCodecs = []struct{ prefix, name string }{

@@ -14,6 +14,10 @@ import (
 	"time"
 )
 
+// Edition counts the ways in which headers were read: when more is read of them, it is raised, and
+// the scan reads all files anew.
+const Edition = 1
+
 // Kinds of tracks.
 const (
 	Video    = "video"
@@ -32,6 +36,20 @@ type Track struct {
 	Height     int    `json:"height,omitempty"`
 	Channels   int    `json:"channels,omitempty"`
 	SampleRate int    `json:"sample_rate,omitempty"` // Hz
+
+	// What a device has to be able to do, as far as the headers tell.
+	RFC6381    string  `json:"rfc6381,omitempty"`     // the codec with its profile and level: avc1.640028, mp4a.40.2
+	Profile    string  `json:"profile,omitempty"`     // as the codec's standard calls it
+	Level      string  `json:"level,omitempty"`       // such as 4.1
+	BitDepth   int     `json:"bit_depth,omitempty"`   // of a picture
+	Chroma     string  `json:"chroma,omitempty"`      // 4:0:0, 4:2:0, 4:2:2 or 4:4:4
+	FrameRate  float64 `json:"frame_rate,omitempty"`  // pictures a second, on average
+	HDR        string  `json:"hdr,omitempty"`         // PQ or HLG; empty for the usual range
+	Rotation   int     `json:"rotation,omitempty"`    // degrees clockwise that the picture is to be turned by
+	PixelShape string  `json:"pixel_shape,omitempty"` // width to height of a pixel, such as 64:45; empty for square
+	Interlaced bool    `json:"interlaced,omitempty"`
+
+	progressive bool // the container says that it is not interlaced
 }
 
 // Info is what a file holds. Duration is in seconds, 0 where the file does not

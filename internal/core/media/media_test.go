@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"encoding/json"
+	"fmt"
 	"io"
 	"io/fs"
 	"math"
@@ -63,6 +64,7 @@ func judge(t *testing.T, path string) {
 			Height     int
 			Channels   int
 			SampleRate string `json:"sample_rate"`
+			probed
 		}
 	}
 	if err := json.Unmarshal(out, &want); err != nil {
@@ -85,6 +87,140 @@ func judge(t *testing.T, path string) {
 		if w.SampleRate != "" && strconv.Itoa(g.SampleRate) != w.SampleRate {
 			t.Errorf("%s: track %d: got %d Hz, ffprobe says %s", filepath.Base(path), i, g.SampleRate, w.SampleRate)
 		}
+		w.compare(t, filepath.Base(path), got.Container, g)
+	}
+}
+
+// probed is what ffprobe says of a track's form.
+type probed struct {
+	Profile   string
+	Level     int
+	PixFmt    string `json:"pix_fmt"`
+	Fields    string `json:"field_order"`
+	Rate      string `json:"avg_frame_rate"`
+	Shape     string `json:"sample_aspect_ratio"`
+	Transfer  string `json:"color_transfer"`
+	SideDatas []struct {
+		Type     string `json:"side_data_type"`
+		Rotation float64
+	} `json:"side_data_list"`
+}
+
+// compare compares the form of a track with what ffprobe says, as far as each tells.
+func (p probed) compare(t *testing.T, name, container string, g Track) {
+	t.Helper()
+	wrong := func(what string, got, want any) {
+		t.Errorf("%s: %s %s: %s is %v, ffprobe says %v", name, g.Kind, g.Codec, what, got, want)
+	}
+	if container == "avi" || container == "mpeg" || container == "mpegts" || container == "ogg" {
+		return // of these only lengths, codecs and sizes are read
+	}
+	switch {
+	case g.Codec == "aac" || g.Codec == "hevc" || g.Codec == "av1" || g.Codec == "h264" ||
+		g.Codec == "vp9" && g.Profile != "":
+		if g.Profile != p.Profile {
+			wrong("profile", g.Profile, p.Profile)
+		}
+	}
+	if g.Kind != Video {
+		return
+	}
+	level := map[string]string{"h264": fmt.Sprintf("%d.%d", p.Level/10, p.Level%10),
+		"hevc": fmt.Sprintf("%.1f", float64(p.Level)/30),
+		"av1":  fmt.Sprintf("%d.%d", 2+p.Level>>2, p.Level&3)}[g.Codec]
+	if level != "" && g.Level != level {
+		wrong("level", g.Level, level)
+	}
+	depth := 8
+	for _, d := range []int{10, 12} {
+		if strings.Contains(p.PixFmt, fmt.Sprintf("p%dle", d)) || strings.Contains(p.PixFmt, fmt.Sprintf("gray%dle", d)) {
+			depth = d
+		}
+	}
+	chroma := ""
+	for part, form := range map[string]string{"420": "4:2:0", "422": "4:2:2", "444": "4:4:4", "gbr": "4:4:4", "gray": "4:0:0"} {
+		if strings.Contains(p.PixFmt, part) {
+			chroma = form
+		}
+	}
+	if g.BitDepth != 0 && (g.BitDepth != depth || g.Chroma != chroma) {
+		wrong("form of pixels", fmt.Sprint(g.BitDepth, g.Chroma), p.PixFmt)
+	}
+	if g.BitDepth == 0 && g.Codec != "vp8" && g.Codec != "vp9" && g.Codec != "mpeg4" && g.Codec != "mpeg2video" {
+		wrong("form of pixels", "not known", p.PixFmt)
+	}
+	if fields := p.Fields != "" && p.Fields != "progressive" && p.Fields != "unknown"; g.Interlaced != fields {
+		wrong("interlaced", g.Interlaced, p.Fields)
+	}
+	if a, b, ok := strings.Cut(p.Rate, "/"); ok && g.FrameRate != 0 {
+		n, _ := strconv.ParseFloat(a, 64)
+		d, _ := strconv.ParseFloat(b, 64)
+		if d > 0 && math.Abs(n/d-g.FrameRate) > 0.02*n/d {
+			wrong("frame rate", g.FrameRate, p.Rate)
+		}
+	}
+	shape := p.Shape
+	if shape == "1:1" || shape == "0:1" {
+		shape = ""
+	}
+	if g.PixelShape != shape {
+		wrong("shape of pixels", g.PixelShape, p.Shape)
+	}
+	if want := map[string]string{"smpte2084": PQ, "arib-std-b67": HLG}[p.Transfer]; g.HDR != want {
+		wrong("HDR", g.HDR, p.Transfer)
+	}
+	for _, d := range p.SideDatas {
+		if want := (360 - int(d.Rotation)) % 360; d.Type == "Display Matrix" && g.Rotation != want {
+			wrong("rotation", g.Rotation, d.Rotation)
+		}
+	}
+}
+
+// TestFormsOfPicturesReadAsFfprobeReadsThem makes pictures of every form that devices differ in.
+func TestFormsOfPicturesReadAsFfprobeReadsThem(t *testing.T) {
+	needs(t, "ffmpeg")
+	needs(t, "ffprobe")
+	dir := t.TempDir()
+	const hdr = " -color_primaries bt2020 -colorspace bt2020nc -color_trc "
+	for name, args := range map[string]string{
+		"base":       "-c:v libx264 -profile:v baseline -pix_fmt yuv420p",
+		"main":       "-c:v libx264 -profile:v main -pix_fmt yuv420p -level 4.1",
+		"high10":     "-c:v libx264 -pix_fmt yuv420p10le",
+		"high422":    "-c:v libx264 -pix_fmt yuv422p10le",
+		"high444":    "-c:v libx264 -pix_fmt yuv444p",
+		"fields":     "-c:v libx264 -pix_fmt yuv420p -flags +ilme+ildct -x264-params tff=1",
+		"wide":       "-c:v libx264 -pix_fmt yuv420p -vf setsar=64/45",
+		"odd":        "-c:v libx264 -pix_fmt yuv420p -vf setsar=4/3 -r 24000/1001",
+		"hevc":       "-c:v libx265 -x265-params log-level=error -pix_fmt yuv420p",
+		"main10-pq":  "-c:v libx265 -x265-params log-level=error -pix_fmt yuv420p10le" + hdr + "smpte2084",
+		"main10-hlg": "-c:v libx265 -x265-params log-level=error -pix_fmt yuv420p10le" + hdr + "arib-std-b67",
+		"rext":       "-c:v libx265 -x265-params log-level=error -pix_fmt yuv422p10le",
+		"av1":        "-c:v libaom-av1 -cpu-used 8 -pix_fmt yuv420p",
+		"av1-10":     "-c:v libaom-av1 -cpu-used 8 -pix_fmt yuv420p10le" + hdr + "smpte2084",
+		"vp9":        "-c:v libvpx-vp9 -deadline realtime -pix_fmt yuv420p",
+		"vp9-10":     "-c:v libvpx-vp9 -deadline realtime -pix_fmt yuv420p10le",
+	} {
+		for _, ext := range []string{".mp4", ".mkv"} {
+			p := filepath.Join(dir, name+ext)
+			cmd := append(strings.Fields("-nostdin -loglevel error -f lavfi -i testsrc=s=192x144:r=12:d=1 -f lavfi -i "+
+				"sine=440:d=1"), append(strings.Fields(args), "-c:a", "aac", p)...)
+			if out, err := exec.Command("ffmpeg", cmd...).CombinedOutput(); err != nil {
+				t.Fatalf("%s: %v\n%s", name, err, out)
+			}
+			judge(t, p)
+		}
+	}
+	for _, turn := range []string{"90", "180", "270"} {
+		p := filepath.Join(dir, "turned"+turn+".mp4")
+		if out, err := exec.Command("ffmpeg", "-nostdin", "-loglevel", "error", "-display_rotation", turn, "-i",
+			filepath.Join(dir, "main.mp4"), "-c", "copy", p).CombinedOutput(); err != nil {
+			// Older ones take it as a tag.
+			if out2, err := exec.Command("ffmpeg", "-nostdin", "-loglevel", "error", "-i", filepath.Join(dir, "main.mp4"),
+				"-c", "copy", "-metadata:s:v:0", "rotate="+turn, p).CombinedOutput(); err != nil {
+				t.Fatalf("%v\n%s%s", err, out, out2)
+			}
+		}
+		judge(t, p)
 	}
 }
 

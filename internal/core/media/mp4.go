@@ -226,20 +226,25 @@ func created(p []byte) string {
 func (m *mp4) trak(b []byte) {
 	var t Track
 	var id, scale uint32
+	var length uint64
 	each(b, func(kind string, p []byte) {
 		switch kind {
 		case "tkhd":
+			at := 40
 			if len(p) >= 24 && p[0] == 1 {
-				id = binary.BigEndian.Uint32(p[20:])
+				id, at = binary.BigEndian.Uint32(p[20:]), 52
 			} else if len(p) >= 16 {
 				id = binary.BigEndian.Uint32(p[12:])
+			}
+			if len(p) >= at+36 {
+				t.Rotation = rotation(p[at:])
 			}
 		case "mdia":
 			each(p, func(kind string, p []byte) {
 				switch kind {
 				case "mdhd":
-					s, _ := timing(p)
-					scale = uint32(s)
+					s, n := timing(p)
+					scale, length = uint32(s), n
 					t.Language = mdhdLanguage(p)
 				case "hdlr":
 					if len(p) >= 12 {
@@ -250,8 +255,11 @@ func (m *mp4) trak(b []byte) {
 					each(p, func(kind string, p []byte) {
 						if kind == "stbl" {
 							each(p, func(kind string, p []byte) {
-								if kind == "stsd" && len(p) >= 8 {
+								switch {
+								case kind == "stsd" && len(p) >= 8:
 									sampleEntry(&t, p[8:])
+								case kind == "stts" && t.Kind == Video && length > 0:
+									t.rate(float64(samplesOf(p)) * float64(scale) / float64(length))
 								}
 							})
 						}
@@ -263,8 +271,35 @@ func (m *mp4) trak(b []byte) {
 	if t.Kind == "" {
 		t.Kind = Data
 	}
+	t.named()
 	m.info.Tracks = append(m.info.Tracks, t)
 	m.ids[id] = &fragmentTrack{scale: scale}
+}
+
+// rotation tells by the matrix of a track's header how it is to be turned: by quarters only.
+func rotation(matrix []byte) int {
+	at := func(i int) int32 { return int32(binary.BigEndian.Uint32(matrix[4*i:])) }
+	const one = 1 << 16
+	switch [4]int32{at(0), at(1), at(3), at(4)} {
+	case [4]int32{0, one, -one, 0}:
+		return 90
+	case [4]int32{-one, 0, 0, -one}:
+		return 180
+	case [4]int32{0, -one, one, 0}:
+		return 270
+	}
+	return 0
+}
+
+// samplesOf counts the samples that an stts box tells of.
+func samplesOf(p []byte) (n uint64) {
+	if len(p) < 8 {
+		return 0
+	}
+	for p = p[8:]; len(p) >= 8; p = p[8:] {
+		n += uint64(binary.BigEndian.Uint32(p))
+	}
+	return n
 }
 
 // mdhdLanguage reads three letters packed in five bits each (ISO 639-2).
@@ -316,25 +351,29 @@ func sampleEntry(t *Track, b []byte) {
 			if len(p) >= 28 {
 				t.Width, t.Height = int(binary.BigEndian.Uint16(p[24:])), int(binary.BigEndian.Uint16(p[26:]))
 			}
-			if len(p) > 78 && kind == "mp4v" {
-				each(p[78:], func(k string, q []byte) {
-					if k == "esds" {
-						t.Codec = esdsCodec(q, t.Codec)
-					}
-				})
+			if len(p) > 78 {
+				each(p[78:], func(k string, q []byte) { t.pictureBox(kind, k, q) })
 			}
 		case Audio:
 			if len(p) >= 28 {
 				t.Channels = int(binary.BigEndian.Uint16(p[16:]))
 				t.SampleRate = int(binary.BigEndian.Uint32(p[24:]) >> 16)
 			}
-			if len(p) > 28 {
-				each(p[28:], func(k string, q []byte) {
+			if at := soundBoxes(p); len(p) > at {
+				var read func(k string, q []byte)
+				read = func(k string, q []byte) {
 					switch {
+					case k == "wave": // as QuickTime keeps them
+						each(q, read)
 					case k == "esds":
 						t.Codec = esdsCodec(q, t.Codec)
 						if n := aacChannels(q); t.Codec == "aac" && n > 0 {
 							t.Channels = n
+						}
+						if c := decoderConfig(q); len(c) > 13 {
+							if tag, d := descriptor(c[13:]); tag == 5 {
+								t.aacConfig(d)
+							}
 						}
 					case k == "dac3" && len(q) >= 3:
 						// acmod and lfeon (ETSI TS 102 366, F.4).
@@ -343,10 +382,55 @@ func sampleEntry(t *Track, b []byte) {
 						t.Channels = int(q[1])
 						t.SampleRate = 48000
 					}
-				})
+				}
+				each(p[at:], read)
 			}
 		}
 	})
+}
+
+// soundBoxes is where the boxes within the sample entry of sound begin: QuickTime's own versions
+// have further fields before them.
+func soundBoxes(p []byte) int {
+	if len(p) < 10 {
+		return 28
+	}
+	switch binary.BigEndian.Uint16(p[8:]) {
+	case 1:
+		return 44
+	case 2:
+		return 64
+	}
+	return 28
+}
+
+// pictureBox reads a box within the sample entry of a picture.
+func (t *Track) pictureBox(entry, kind string, p []byte) {
+	switch kind {
+	case "esds":
+		if entry == "mp4v" {
+			t.Codec = esdsCodec(p, t.Codec)
+		}
+	case "avcC":
+		t.avcConfig(entry, p)
+	case "hvcC":
+		t.hevcConfig(entry, p)
+	case "av1C":
+		t.av1Config(p)
+	case "vpcC":
+		if len(p) > 4 {
+			t.vpConfig(entry, p[4:])
+		}
+	case "pasp":
+		if len(p) >= 8 {
+			t.PixelShape = ""
+			t.shape(int(binary.BigEndian.Uint32(p)), int(binary.BigEndian.Uint32(p[4:])))
+		}
+	case "colr":
+		if len(p) >= 10 && (string(p[:4]) == "nclx" || string(p[:4]) == "nclc") {
+			t.HDR = transferKind(int(binary.BigEndian.Uint16(p[6:])))
+		}
+	}
 }
 
 // esdsCodec tells codecs apart that share a sample entry, by the object type of

@@ -179,7 +179,11 @@ func (e *elementary) learn() {
 				if end < 0 {
 					end = len(e.begin) - i - 4
 				}
-				t.Width, t.Height = h264Size(e.begin[i+4 : i+4+end])
+				set := h264Set(e.begin[i+4 : i+4+end])
+				t.Width, t.Height = set.size()
+				if t.h264(set); end > 3 {
+					t.avcName("avc1", e.begin[i+4], e.begin[i+5], e.begin[i+6])
+				}
 				return
 			}
 			next := bytes.Index(e.begin[i+3:], []byte{0, 0, 1})
@@ -222,111 +226,6 @@ func (e *elementary) learn() {
 			}
 		}
 	}
-}
-
-// bits reads a stream bit by bit.
-type bits struct {
-	b  []byte
-	at int
-}
-
-func (r *bits) read(n int) (v uint32) {
-	for range n {
-		v <<= 1
-		if r.at>>3 < len(r.b) {
-			v |= uint32(r.b[r.at>>3]>>(7-r.at&7)) & 1
-		}
-		r.at++
-	}
-	return v
-}
-
-// golomb reads a number as H.264 writes it (Exp-Golomb).
-func (r *bits) golomb() uint32 {
-	zeros := 0
-	for r.read(1) == 0 && zeros < 32 && r.at < 8*len(r.b) {
-		zeros++
-	}
-	return 1<<min(zeros, 31) - 1 + r.read(min(zeros, 31))
-}
-
-func (r *bits) signed() int32 {
-	v := r.golomb()
-	if v&1 == 0 {
-		return -int32(v / 2)
-	}
-	return int32(v/2 + 1)
-}
-
-// h264Size reads the size of pictures from a sequence parameter set (ITU-T H.264, 7.3.2.1).
-func h264Size(set []byte) (wide, high int) {
-	r := &bits{b: bytes.ReplaceAll(set, []byte{0, 0, 3}, []byte{0, 0})}
-	profile := r.read(8)
-	r.read(16)
-	r.golomb()
-	chroma := uint32(1)
-	if slices.Contains([]uint32{100, 110, 122, 244, 44, 83, 86, 118, 128, 138}, profile) {
-		if chroma = r.golomb(); chroma == 3 {
-			r.read(1)
-		}
-		r.golomb()
-		r.golomb()
-		r.read(1)
-		if r.read(1) == 1 {
-			for i := range map[bool]int{true: 12, false: 8}[chroma == 3] {
-				if r.read(1) == 0 {
-					continue
-				}
-				last, next := int32(8), int32(8)
-				for range map[bool]int{true: 16, false: 64}[i < 6] {
-					if next != 0 {
-						next = (last + r.signed() + 256) & 255
-					}
-					if next != 0 {
-						last = next
-					}
-				}
-			}
-		}
-	}
-	r.golomb()
-	switch r.golomb() {
-	case 0:
-		r.golomb()
-	case 1:
-		r.read(1)
-		r.signed()
-		r.signed()
-		for range min(r.golomb(), 255) {
-			r.signed()
-		}
-	}
-	r.golomb()
-	r.read(1)
-	across, down := r.golomb()+1, r.golomb()+1
-	frames := r.read(1)
-	if frames == 0 {
-		r.read(1)
-	}
-	r.read(1)
-	wide, high = int(across&0xfff)*16, int(down&0xfff)*16*int(2-frames)
-	if r.read(1) == 1 {
-		x, y := 2, 2
-		if chroma == 3 {
-			x = 1
-		}
-		if chroma != 1 {
-			y = 1
-		}
-		if chroma == 0 {
-			x = 1
-		}
-		y *= int(2 - frames)
-		left, right, top, bottom := int(r.golomb()&0xfff), int(r.golomb()&0xfff), int(r.golomb()&0xfff),
-			int(r.golomb()&0xfff)
-		wide, high = max(0, wide-x*(left+right)), max(0, high-y*(top+bottom))
-	}
-	return wide, high
 }
 
 // transport is an MPEG transport stream being read.
