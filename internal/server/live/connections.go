@@ -9,12 +9,14 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"os"
 	"slices"
 	"sync"
 	"time"
 
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/allowance"
+	"cozyshelf/internal/stream"
 
 	"golang.org/x/sys/unix"
 )
@@ -57,6 +59,7 @@ type conn struct {
 	kept  bool      // it is being answered, and does not give way
 	gone  bool
 	head  []byte // what was read before it was handed on
+	line  stream.Line
 }
 
 // Read gives what was read before, then what comes.
@@ -234,6 +237,7 @@ func (d *Door) enter(tcp *net.TCPConn) (c *conn, wait time.Duration) {
 		}
 		d.turned++
 		d.leave(gives)
+		gives.line.Stop(net.ErrClosed)
 		go gives.TCPConn.Close()
 	}
 	d.all[c] = true
@@ -266,8 +270,25 @@ func (d *Door) leave(c *conn) {
 	}
 }
 
+// ReadFrom sends a file, or a part of one.
+func (c *conn) ReadFrom(r io.Reader) (int64, error) { return c.line.ReadFrom(c.TCPConn, r) }
+
+// SetWriteDeadline also ends what is being sent, where the deadline is past.
+func (c *conn) SetWriteDeadline(t time.Time) error {
+	if !t.IsZero() && !t.After(time.Now()) {
+		c.line.Stop(os.ErrDeadlineExceeded)
+	}
+	return c.TCPConn.SetWriteDeadline(t)
+}
+
+// SetDeadline sets both.
+func (c *conn) SetDeadline(t time.Time) error {
+	return errors.Join(c.SetReadDeadline(t), c.SetWriteDeadline(t))
+}
+
 // Close closes the connection and gives its place back.
 func (c *conn) Close() error {
+	c.line.Stop(net.ErrClosed)
 	c.door.mu.Lock()
 	c.door.leave(c)
 	c.door.mu.Unlock()
