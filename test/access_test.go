@@ -36,10 +36,10 @@ type accessDoc struct {
 			Count                           int
 		}
 		Remedies []struct {
-			ID, What, Widens string
-			Least            bool
-			Commands         []string
-			Reaches          int
+			ID, What, WhoGains string
+			Smallest           bool
+			Commands           []string
+			Reaches            int
 		}
 		Exposures []struct{ Path, Kind, What string }
 		Proof     *struct {
@@ -97,7 +97,7 @@ func TestTheUnreadableIsExplainedMendedProvenAndUndone(t *testing.T) {
 		if len(d.Folders) != 2 || d.Folders[0].ReadableFiles+d.Folders[1].ReadableFiles != 0 {
 			t.Fatalf("before: %+v", d)
 		}
-		if r := d.Folders[0].Remedies; len(r) == 0 || r[0].ID != "join-group-44017" || !r[0].Least ||
+		if r := d.Folders[0].Remedies; len(r) == 0 || r[0].ID != "join-group-44017" || !r[0].Smallest ||
 			r[len(r)-1].ID != "open" || r[0].Reaches != d.Folders[0].Files+d.Folders[0].Folders {
 			t.Errorf("remedies for films: %+v", r)
 		}

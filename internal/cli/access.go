@@ -63,7 +63,7 @@ inside the container, can list, read and, where the shelf is to be changed, writ
 as the kernel decides it, from mode bits and ACLs. One line covers all paths with
 the same cause. Exit code 3 when something cannot be used.
 
-With --mend the least remedies that help are shown, agreed to and carried out; or
+With --mend the smallest remedies that help are shown, agreed to and carried out; or
 those that are named. Every former owner, mode and ACL is kept in the ledger, and
 cozyshelf undo puts them back. The server looks at what was mended at once.
 
@@ -76,7 +76,7 @@ every folder; where that differs from what was computed, it is told.`,
 	}
 	c.Flags().StringVar(&r.as, "for", "", "ask for another account, or for uid:gid")
 	c.Flags().BoolVar(&r.each, "each", false, "list every path that cannot be used, instead of groups")
-	c.Flags().BoolVar(&r.mending, "mend", false, "carry remedies out: the least, or those named")
+	c.Flags().BoolVar(&r.mending, "mend", false, "carry remedies out: the smallest that help, or those named")
 	c.Flags().BoolVar(&r.prove, "prove", false, "really list, open and read everything, from inside the container")
 	c.Flags().IntVar(&r.sample, "sample", 0, "with --prove: only so many files of every folder, chosen by chance")
 	c.Flags().BoolVar(&r.yes, "yes", false, "do not ask")
@@ -376,13 +376,13 @@ func (a *app) showAccess(r accessReport, brief bool) {
 		a.showLater(f)
 		for _, m := range f.Remedies {
 			least := ""
-			if m.Least {
+			if m.Smallest {
 				least = "; the smallest change"
 			}
 			a.out.Printf("  → %s %s\n", show.Bold(m.ID),
 				show.Faint(fmt.Sprintf("(fixes %s%s)", show.Count(m.Reaches, "path", "paths"), least)))
 			say("    ", m.What)
-			say("    ", "who gains: "+m.Widens)
+			say("    ", "who gains: "+m.WhoGains)
 			for _, cmd := range m.Commands {
 				a.out.Command("    $ ", cmd)
 			}

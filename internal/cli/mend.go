@@ -211,7 +211,7 @@ func (a *app) showMending(m *mending) {
 	a.err.Printf("\n%s %s\n", show.Bold(m.folder.Shelf), show.Faint(show.Clean(m.folder.Host)))
 	for _, r := range append(slices.Clone(m.joins), m.remedies...) {
 		a.err.Printf("  • %s: %s\n", show.Bold(r.ID), show.Clean(r.What))
-		a.err.Printf("    who gains: %s\n", r.Widens)
+		a.err.Printf("    who gains: %s\n", r.WhoGains)
 	}
 	if m.plan.Steps() > 0 {
 		a.err.Printf("  in all %s and %s change; what they were is kept in the ledger\n",

@@ -173,8 +173,8 @@ func TestOneLineCoversAllPathsWithTheSameCause(t *testing.T) {
 		t.Errorf("each: %d problems, want 202", len(each.Problems))
 	}
 	remedies := Remedies(tr, r, id, Who{Name: "shelfkeeper", UID: 1500, Groups: id.Groups}, Need{})
-	if len(remedies) != 5 || remedies[0].ID != "join-group-44" || !remedies[0].Least || remedies[0].Reaches != 202 ||
-		remedies[4].ID != "open" || remedies[4].Least {
+	if len(remedies) != 5 || remedies[0].ID != "join-group-44" || !remedies[0].Smallest || remedies[0].Reaches != 202 ||
+		remedies[4].ID != "open" || remedies[4].Smallest {
 		t.Errorf("remedies: got %+v", remedies)
 	}
 	// The least remedy, taken, mends what it says.

@@ -12,12 +12,12 @@ import (
 // Remedy is a way to let the account do what it needs in one folder.
 type Remedy struct {
 	ID       string   `json:"id"`
-	Least    bool     `json:"least"` // the least of those that reach anything
+	Smallest bool     `json:"smallest"` // the least of those that reach anything
 	What     string   `json:"what"`
-	Commands []string `json:"commands"` // for a shell
-	Reaches  int      `json:"reaches"`  // how many paths become usable by it alone
-	Widens   string   `json:"widens"`   // who else gains what
-	Files    int      `json:"files"`    // how many it touches
+	Commands []string `json:"commands"`  // for a shell
+	Reaches  int      `json:"reaches"`   // how many paths become usable by it alone
+	WhoGains string   `json:"who_gains"` // who else gains what
+	Files    int      `json:"files"`     // how many it touches
 	Folders  int      `json:"folders"`
 	ByHand   bool     `json:"by_hand,omitempty"` // not for this program to carry out
 
@@ -243,7 +243,7 @@ func Remedies(tree Tree, r Report, id Identity, who Who, need Need) []Remedy {
 		}
 	}
 	if len(s.found) > 0 {
-		s.found[0].Least = true
+		s.found[0].Smallest = true
 	}
 	return append(s.found, later...)
 }
@@ -337,7 +337,7 @@ func (s *search) aim() {
 // remedy gives a remedy that changes the targets.
 func (s *search) remedy(k Kind, subject uint32, what, widens string, commands ...string) Remedy {
 	folders := s.folders + len(s.above)
-	return Remedy{Kind: k, Subject: subject, Files: s.files, Folders: folders, Widens: widens, Commands: commands,
+	return Remedy{Kind: k, Subject: subject, Files: s.files, Folders: folders, WhoGains: widens, Commands: commands,
 		What:    fmt.Sprintf("%s; touches %s and %s", what, plural(s.files, "file"), plural(folders, "folder")),
 		Targets: slices.Concat(s.above, s.inside), Except: s.except}
 }
@@ -369,7 +369,7 @@ func (s *search) tryJoin() {
 			What: fmt.Sprintf("let the server be in group %s, which owns them and may already: groups = "+
 				"[\"%d\"] under [server]; touches the household file only", s.who.group(g), g),
 			Commands: []string{"cozyshelf deploy"},
-			Widens: fmt.Sprintf("the server gains whatever else group %s may on this machine; nobody else gains "+
+			WhoGains: fmt.Sprintf("the server gains whatever else group %s may on this machine; nobody else gains "+
 				"anything", s.who.group(g))}
 		if s.who.Name != "" {
 			m.What = fmt.Sprintf("add %s to group %s, which owns them and may already; touches no file", s.who.Name,
@@ -521,7 +521,7 @@ func foreseen(tree Tree, r Report, id Identity, need Need) []Remedy {
 		Targets: []Target{{Path: r.Folder, Deep: true}},
 		What: fmt.Sprintf("give folders a default entry for the account (user %d), so that what comes later "+
 			"can be read; touches 0 files and %s", id.UID, plural(r.Folders, "folder")),
-		Widens: "nobody else gains anything; in these folders the default entries count from now on in place of " +
+		WhoGains: "nobody else gains anything; in these folders the default entries count from now on in place of " +
 			"the umask",
 		Commands: []string{fmt.Sprintf("find %s -type d -exec setfacl -m d:u:%d:rx {} +", Quote(r.Folder), id.UID)}}
 	t, as := Mended(tree, id, m)
@@ -540,13 +540,13 @@ func byHand(pr Obstacle, r Report, who Who, need Need) Remedy {
 		m.ID, m.Kind, m.What = string(Remount), Remount, "mount "+pr.Point+
 			" writable, or let the shelf be read only: access = \"read\""
 		m.Commands = []string{"mount -o remount,rw " + Quote(pr.Point)}
-		m.Widens = "whoever may write there by mode can do so again; a file system that the kernel made read-only " +
+		m.WhoGains = "whoever may write there by mode can do so again; a file system that the kernel made read-only " +
 			"after errors needs a check first"
 	case CauseSELinux:
 		m.ID, m.Kind, m.What = string(Relabel), Relabel, "label them so that containers may use them"
 		m.Commands = []string{fmt.Sprintf("semanage fcontext -a -t container_file_t %s", Quote(r.Folder+"(/.*)?")),
 			"restorecon -R " + Quote(r.Folder)}
-		m.Widens = "every confined container that is given the folder may use it; other confined services may lose it"
+		m.WhoGains = "every confined container that is given the folder may use it; other confined services may lose it"
 	default:
 		m.ID, m.Kind = string(Options), Options
 		gid := who.UID
@@ -573,7 +573,7 @@ func byHand(pr Obstacle, r Report, who Who, need Need) Remedy {
 		}
 		m.Commands = []string{"umount " + Quote(pr.Point), "mount -o " + options + " … " + Quote(pr.Point),
 			"# and the same options in /etc/fstab"}
-		m.Widens = "the account gains the whole mount; whoever had it by the former options may lose it"
+		m.WhoGains = "the account gains the whole mount; whoever had it by the former options may lose it"
 	}
 	return m
 }

@@ -282,7 +282,7 @@ func TestEveryCauseIsToldWithItsRemedy(t *testing.T) {
 				t.Errorf("got %+v, want %s: %s", p, c.cause, c.detail)
 			}
 			list := Remedies(tr, r, c.id, Who{UID: c.id.UID, Groups: []uint32{9}}, c.need)
-			if len(list) == 0 || list[0].Kind != c.remedy || !list[0].Least {
+			if len(list) == 0 || list[0].Kind != c.remedy || !list[0].Smallest {
 				t.Errorf("remedies: got %+v, want %s first", list, c.remedy)
 			}
 		})

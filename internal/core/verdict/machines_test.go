@@ -56,7 +56,7 @@ func TestMachinesThatWeDoNotHave(t *testing.T) {
 		"btrfs-nas unmapped": {nil, OK, []want{{"graphics", OK,
 			"/dev/dri/renderD128 (group videodriver, driver i915); not mapped"}}},
 		"old-engine": {nil, Blocked, []want{
-			{"engine version", Blocked, "API 1.38, and 1.40 is the least"}, {"engine's disk", Blocked, "100 MiB free"},
+			{"engine version", Blocked, "API 1.38, and 1.40 is needed"}, {"engine's disk", Blocked, "100 MiB free"},
 		}},
 		"rootless": {nil, Blocked, []want{
 			{"ids", OK, "1500:1500 inside is 101499:101499"}, {"shelf films", Blocked, "user 101499"},

@@ -198,7 +198,7 @@ func (j *judge) engineDisk() {
 	var major, minor int
 	if n, _ := fmt.Sscanf(e.API, "%d.%d", &major, &minor); n == 2 &&
 		(major < oldestMajor || major == oldestMajor && minor < oldestMinor) {
-		j.add("engine version", Blocked, fmt.Sprintf("%s %s speaks API %s, and %d.%d is the least", e.Kind, e.Version,
+		j.add("engine version", Blocked, fmt.Sprintf("%s %s speaks API %s, and %d.%d is needed", e.Kind, e.Version,
 			e.API, oldestMajor, oldestMinor),
 			"bring the engine up to date (19.03 of 2019 will do), or write engine = \"process\"")
 	}
@@ -558,7 +558,7 @@ func (j *judge) place(what string, f facts.Folder, least, few int64) (Line, bool
 			"choose another place, or mount it writable"
 	case f.Free < least:
 		l.Status, l.Says, l.Do = Blocked,
-			fmt.Sprintf("%s has %s free, %s is the least", f.Path, bytes(f.Free), bytes(least)),
+			fmt.Sprintf("%s has %s free, and at least %s is needed", f.Path, bytes(f.Free), bytes(least)),
 			"free some space, or choose another place"
 	case least > 0 && f.InodesAll > 0 && f.Inodes < 1000:
 		l.Status, l.Says, l.Do = Blocked, fmt.Sprintf("%s has room for %d more files only (inodes)", f.Path, f.Inodes),
@@ -803,11 +803,11 @@ func (j *judge) shelf(what string, s facts.Shelf, f facts.Folder) {
 		}
 		switch {
 		case r.Failing > 0 && r.ReadableFiles == 0:
-			l.Status, l.Do = Blocked, "nothing on it could be watched; the least remedy: "+remedy
+			l.Status, l.Do = Blocked, "nothing on it could be watched; the smallest change that helps: "+remedy
 		case r.Failing > 0 && r.ReadableFiles == r.Files && r.ListableFolders == r.Folders:
-			l.Status, l.Do = Warning, "the server will not be able to put files there; the least remedy: "+remedy
+			l.Status, l.Do = Warning, "the server will not be able to put files there; the smallest change that helps: "+remedy
 		case r.Failing > 0:
-			l.Status, l.Do = Warning, "these will be listed as unreadable; the least remedy: "+remedy
+			l.Status, l.Do = Warning, "these will be listed as unreadable; the smallest change that helps: "+remedy
 		case r.Files == 0 && f.Unmounted != "":
 			l.Status, l.Do = Warning, fmt.Sprintf("mount %s first: it is empty, and /etc/fstab has a disk for it "+
 				"that is not mounted", f.Unmounted)
