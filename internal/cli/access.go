@@ -7,6 +7,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/core/blueprint"
@@ -257,15 +258,21 @@ func (r *accessing) mendThem(ctx context.Context) error {
 	return nil
 }
 
+// lookTime is how long a command waits for the server to look at what it changed; the server sees
+// that by itself later, too.
+const lookTime = 2 * time.Minute
+
 // scanMended has the server look at shelves again whose files were mended, so that they can be
 // played now. One that does not run finds them when it starts.
 func (a *app) scanMended(ctx context.Context, h *operate.House, folders []accessFolder) {
+	look, cancel := context.WithTimeout(ctx, lookTime)
+	defer cancel()
 	var done []string
 	for _, f := range folders {
 		if len(f.Problems) == 0 || slices.Contains(done, f.Shelf) {
 			continue
 		}
-		if _, err := h.Client().Scan(ctx, f.Shelf, "", false, false); err != nil {
+		if _, err := h.Client().Scan(look, f.Shelf, "", false, false); err != nil {
 			return
 		}
 		done = append(done, f.Shelf)

@@ -661,8 +661,10 @@ func (a *app) rescan(ctx context.Context, h *household.Household, plans []*tidie
 	if plans == nil {
 		names[""] = true
 	}
+	look, cancel := context.WithTimeout(ctx, lookTime)
+	defer cancel()
 	for n := range names {
-		if _, err := s.Client().Scan(ctx, n, "", false, false); err != nil {
+		if _, err := s.Client().Scan(look, n, "", false, false); err != nil {
 			warning(a.err, 0, "the server could not look at it yet: %v", err)
 		}
 	}

@@ -359,9 +359,24 @@ func (c *Client) unreachable(err error) error {
 	return p
 }
 
-func ask[T any](ctx context.Context, c *Client, method, path string, in any) (T, error) {
+// What answers may take. The socket is the server's account's: whoever has taken that over could
+// answer never, and hold whoever asks.
+const (
+	soon  = 30 * time.Second
+	later = 5 * time.Minute // of all that is on the shelves, and of catalogues elsewhere
+)
+
+// errSilent says that the server takes too long.
+var errSilent = errors.New("it does not answer")
+
+func ask[T any](ctx context.Context, c *Client, within time.Duration, method, path string, in any) (T, error) {
+	ctx, cancel := context.WithTimeoutCause(ctx, within, fmt.Errorf("%w within %s", errSilent, within))
+	defer cancel()
 	var out T
 	err := c.do(ctx, method, path, in, &out)
+	if cause := context.Cause(ctx); err != nil && errors.Is(cause, errSilent) {
+		err = c.unreachable(cause)
+	}
 	return out, err
 }
 
@@ -371,37 +386,54 @@ func (c *Client) Health(ctx context.Context) error { return c.do(ctx, "GET", "/h
 // Backup asks for a backup and writes it. It ends with an error where the server could
 // not write all of it.
 func (c *Client) Backup(ctx context.Context, w io.Writer) error {
-	return c.do(ctx, "POST", "/control/v1/backup", nil, w)
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	silence := time.AfterFunc(soon, func() { cancel(fmt.Errorf("%w for %s", errSilent, soon)) })
+	defer silence.Stop()
+	err := c.do(ctx, "POST", "/control/v1/backup", nil, writing(func(b []byte) (int, error) {
+		silence.Reset(soon)
+		return w.Write(b)
+	}))
+	if cause := context.Cause(ctx); err != nil && errors.Is(cause, errSilent) {
+		err = c.unreachable(cause)
+	}
+	return err
 }
+
+// writing is a function that takes what is written.
+type writing func(b []byte) (int, error)
+
+func (w writing) Write(b []byte) (int, error) { return w(b) }
 
 // Status asks what the server says of itself.
 func (c *Client) Status(ctx context.Context) (Status, error) {
-	return ask[Status](ctx, c, "GET", "/control/v1/status", nil)
+	return ask[Status](ctx, c, soon, "GET", "/control/v1/status", nil)
 }
 
 // Members lists the members.
 func (c *Client) Members(ctx context.Context) ([]Member, error) {
-	return ask[[]Member](ctx, c, "GET", "/control/v1/members", nil)
+	return ask[[]Member](ctx, c, soon, "GET", "/control/v1/members", nil)
 }
 
 // AddMember adds a member.
 func (c *Client) AddMember(ctx context.Context, m NewMember) (Member, error) {
-	return ask[Member](ctx, c, "POST", "/control/v1/members", m)
+	return ask[Member](ctx, c, soon, "POST", "/control/v1/members", m)
 }
 
 // ChangeMember changes a member.
 func (c *Client) ChangeMember(ctx context.Context, name string, ch Change) (Member, error) {
-	return ask[Member](ctx, c, "PATCH", "/control/v1/members/"+url.PathEscape(name), ch)
+	return ask[Member](ctx, c, soon, "PATCH", "/control/v1/members/"+url.PathEscape(name), ch)
 }
 
 // RemoveMember removes a member.
 func (c *Client) RemoveMember(ctx context.Context, name string) error {
-	return c.do(ctx, "DELETE", "/control/v1/members/"+url.PathEscape(name), nil, nil)
+	_, err := ask[struct{}](ctx, c, soon, "DELETE", "/control/v1/members/"+url.PathEscape(name), nil)
+	return err
 }
 
 // Shelf asks for one shelf with all that is on it.
 func (c *Client) Shelf(ctx context.Context, name string) (ShelfFiles, error) {
-	return ask[ShelfFiles](ctx, c, "GET", "/control/v1/shelves/"+url.PathEscape(name), nil)
+	return ask[ShelfFiles](ctx, c, later, "GET", "/control/v1/shelves/"+url.PathEscape(name), nil)
 }
 
 // Scan scans one shelf, or all for an empty name, and waits for the outcome. With
@@ -415,7 +447,7 @@ func (c *Client) Scan(ctx context.Context, shelf, folder string, emptied, gently
 	if gently {
 		q.Set("gently", "yes")
 	}
-	return ask[[]scan.Report](ctx, c, "POST", "/control/v1/scan?"+q.Encode(), nil)
+	return ask[[]scan.Report](ctx, c, 24*time.Hour, "POST", "/control/v1/scan?"+q.Encode(), nil)
 }
 
 // History asks for plays, the latest first.
@@ -424,30 +456,30 @@ func (c *Client) History(ctx context.Context, f PlayFilter) ([]usage.Play, error
 	if !f.Since.IsZero() {
 		q.Set("since", f.Since.Format(time.RFC3339Nano))
 	}
-	return ask[[]usage.Play](ctx, c, "GET", "/control/v1/plays?"+q.Encode(), nil)
+	return ask[[]usage.Play](ctx, c, later, "GET", "/control/v1/plays?"+q.Encode(), nil)
 }
 
 // Library gives the whole library in figures.
 func (c *Client) Library(ctx context.Context) (Library, error) {
-	return ask[Library](ctx, c, "GET", "/control/v1/library", nil)
+	return ask[Library](ctx, c, later, "GET", "/control/v1/library", nil)
 }
 
 // Problems gives what somebody should see to, on one shelf, or on all for no name.
 func (c *Client) Problems(ctx context.Context, shelf string) ([]library.Issue, error) {
-	list, err := ask[[]library.Issue](ctx, c, "GET", "/control/v1/problems?shelf="+url.QueryEscape(shelf), nil)
+	list, err := ask[[]library.Issue](ctx, c, later, "GET", "/control/v1/problems?shelf="+url.QueryEscape(shelf), nil)
 	library.Arrange(list)
 	return list, err
 }
 
 // Search finds titles and parts by the beginnings of their words.
 func (c *Client) Search(ctx context.Context, words string, limit int) ([]Hit, error) {
-	return ask[[]Hit](ctx, c, "GET",
+	return ask[[]Hit](ctx, c, soon, "GET",
 		fmt.Sprintf("/control/v1/search?limit=%d&q=%s", limit, url.QueryEscape(words)), nil)
 }
 
 // Watched gives the files that somebody watches now.
 func (c *Client) Watched(ctx context.Context) ([]WatchedFile, error) {
-	return ask[[]WatchedFile](ctx, c, "GET", "/control/v1/watched", nil)
+	return ask[[]WatchedFile](ctx, c, soon, "GET", "/control/v1/watched", nil)
 }
 
 // Matched is a title with what is known of it and what it may be.
@@ -477,10 +509,10 @@ type Matching struct {
 
 // Matched gives what is known of a title, and what it may be.
 func (c *Client) Matched(ctx context.Context, title int64) (Matched, error) {
-	return ask[Matched](ctx, c, "GET", fmt.Sprintf("/control/v1/titles/%d", title), nil)
+	return ask[Matched](ctx, c, soon, "GET", fmt.Sprintf("/control/v1/titles/%d", title), nil)
 }
 
 // Match does with a title what a person wants.
 func (c *Client) Match(ctx context.Context, title int64, m Matching) (Matched, error) {
-	return ask[Matched](ctx, c, "POST", fmt.Sprintf("/control/v1/titles/%d/match", title), m)
+	return ask[Matched](ctx, c, later, "POST", fmt.Sprintf("/control/v1/titles/%d/match", title), m)
 }
