@@ -34,7 +34,8 @@ import (
 func sleeper(t *testing.T, says string) v1.Image {
 	t.Helper()
 	dir := t.TempDir()
-	source := fmt.Sprintf("package main\nimport (\"fmt\"; \"time\")\nfunc main() { fmt.Println(%q); time.Sleep(time.Hour) }\n",
+	source := fmt.Sprintf("package main\nimport (\"fmt\"; \"time\")\n"+
+		"func main() { fmt.Println(%q); time.Sleep(time.Hour) }\n",
 		says)
 	if err := os.WriteFile(filepath.Join(dir, "main.go"), []byte(source), 0o600); err != nil {
 		t.Fatal(err)
@@ -236,7 +237,8 @@ func TestImagesOfOthersRunOnDocker(t *testing.T) {
 	}
 	missing := notes
 	missing.Image.Reference += "0"
-	if _, err := deploy(blueprint.Service{}, missing); err == nil || !strings.Contains(err.Error(), missing.Image.Reference) {
+	if _, err := deploy(blueprint.Service{}, missing); err == nil ||
+		!strings.Contains(err.Error(), missing.Image.Reference) {
 		t.Errorf("an image that nobody has: %v", err)
 	}
 	if _, err := deploy(cards, notes); err != nil {

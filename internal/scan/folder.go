@@ -195,7 +195,8 @@ func (s *scanner) finish(ctx context.Context, shown string, p *work) error {
 		case one.Moved:
 			s.report.Moved++
 			s.name("moved", path.Join(shown, l.path, f.Name), "")
-		case s.any && ok && !k.Gone && k.Inode != f.Inode && k.Fingerprint != f.Fingerprint && k.Fingerprint != "" && f.Fingerprint != "":
+		case s.any && ok && !k.Gone && k.Inode != f.Inode && k.Fingerprint != f.Fingerprint && k.Fingerprint != "" &&
+			f.Fingerprint != "":
 			// Another file under a known name: a better copy of the same, or the one
 			// that was here went elsewhere. The end of the scan tells.
 			delete(byName, f.Name)

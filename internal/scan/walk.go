@@ -141,7 +141,8 @@ func (s *signature) String() string {
 	return string(b[:])
 }
 
-// current reports whether what a folder's signature stands for was read as it is now. Of one that is to be looked at again for another reason, that is not known.
+// current reports whether what a folder's signature stands for was read as it is now. Of one that
+// is to be looked at again for another reason, that is not known.
 func current(signature string) bool {
 	return signature == "" || len(signature) == sumBytes+1 && signature[sumBytes] == edition
 }

@@ -75,9 +75,13 @@ func (s *Store) DescribeMany(ctx context.Context, list map[int64]Described) erro
 	return s.change(ctx, func(tx *sql.Tx) error {
 		for title, d := range list {
 			_, err := tx.ExecContext(ctx,
-				`INSERT INTO descriptions (title, name, year, summary, people, genres, outside, source, picture, picture_from, edited, state, looked, candidates) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
-			ON CONFLICT DO UPDATE SET name = excluded.name, year = excluded.year, summary = excluded.summary, people = excluded.people, genres = excluded.genres, outside = excluded.outside, source = excluded.source,
-			picture = iif(excluded.picture = '' AND picture_from = '`+fromFilm+`', picture, excluded.picture), picture_from = iif(excluded.picture = '' AND picture_from = '`+fromFilm+`', picture_from, excluded.picture_from), edited = excluded.edited, state = excluded.state, looked = excluded.looked, candidates = excluded.candidates`,
+				`INSERT INTO descriptions (title, name, year, summary, people, genres, outside, source, picture,
+					picture_from, edited, state, looked, candidates) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+			ON CONFLICT DO UPDATE SET name = excluded.name, year = excluded.year, summary = excluded.summary,
+				people = excluded.people, genres = excluded.genres, outside = excluded.outside,
+				source = excluded.source,
+			picture = iif(excluded.picture = '' AND picture_from = '`+fromFilm+`', picture, excluded.picture),
+				picture_from = iif(excluded.picture = '' AND picture_from = '`+fromFilm+`', picture_from, excluded.picture_from), edited = excluded.edited, state = excluded.state, looked = excluded.looked, candidates = excluded.candidates`,
 				title, d.Name, d.Year, d.Summary, text(d.People, len(d.People) == 0),
 				text(d.Genres, len(d.Genres) == 0), d.Outside, d.Source, d.Picture, d.From,
 				text(d.Edited, len(d.Edited) == 0), d.Match, milli(d.Looked),
@@ -114,7 +118,8 @@ func (s *Store) Undescribed(ctx context.Context, asked []string, before time.Tim
 	}
 	return rows(ctx, s.r, func(r *sql.Rows, id *int64) error { return r.Scan(id) },
 		`SELECT t.id FROM titles t LEFT JOIN descriptions d ON d.title = t.id
-		WHERE (coalesce(d.looked, 0) = 0 OR d.state = 'failed' AND d.looked < ? OR d.state = '' AND d.summary = '' AND t.kind IN (SELECT value FROM json_each(?))) AND coalesce(d.state, '') NOT IN ('none', 'chosen')
+		WHERE (coalesce(d.looked, 0) = 0 OR d.state = 'failed' AND d.looked < ? OR d.state = '' AND d.summary = ''
+			AND t.kind IN (SELECT value FROM json_each(?))) AND coalesce(d.state, '') NOT IN ('none', 'chosen')
 		AND EXISTS (SELECT 1 FROM files f WHERE f.title = t.id AND f.gone = 0) ORDER BY t.id LIMIT ?`, milli(before),
 		string(kinds), limit)
 }

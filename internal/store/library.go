@@ -20,10 +20,13 @@ import (
 // of paths, as far as the library's problems need it. It stops at the first error. The
 // joins are crossed so that the order is that of the indexes, and nothing is sorted.
 func (s *Store) Each(ctx context.Context, shelf string, yield func(library.File) bool) error {
-	rs, err := s.r.QueryContext(ctx, `SELECT f.title, t.name, t.year, t.maker, d.shelf, t.kind, d.root, d.path, f.name, f.content, f.size, f.fingerprint, f.problem, f.note,
+	rs, err := s.r.QueryContext(ctx, `SELECT f.title, t.name, t.year, t.maker, d.shelf, t.kind, d.root, d.path,
+		f.name, f.content, f.size, f.fingerprint, f.problem, f.note,
 		f.season, f.episode, f.last, f.disc, f.piece, f.part, f.date, f.edition, f.extra, f.info, f.beside,
-		coalesce(x.summary, '') != '', coalesce(x.picture, '') != '' OR instr(f.beside, '"sort":"picture"') > 0, coalesce(x.state, '') = 'unclear'
-		FROM folders d CROSS JOIN files f ON f.folder = d.id AND f.gone = 0 CROSS JOIN titles t ON t.id = f.title LEFT JOIN descriptions x ON x.title = t.id
+		coalesce(x.summary, '') != '', coalesce(x.picture, '') != '' OR instr(f.beside, '"sort":"picture"') > 0,
+			coalesce(x.state, '') = 'unclear'
+		FROM folders d CROSS JOIN files f ON f.folder = d.id AND f.gone = 0 CROSS JOIN titles t ON t.id = f.title
+			LEFT JOIN descriptions x ON x.title = t.id
 		WHERE ? IN ('', d.shelf) ORDER BY d.shelf, d.root, d.path, f.name`, shelf)
 	if err != nil {
 		return s.explain(err)
@@ -99,7 +102,8 @@ func (s *Store) Lately(ctx context.Context, limit int) ([]Title, error) {
 	type row struct{ title, added int64 }
 	list, err := rows(ctx, s.r, func(r *sql.Rows, v *row) error { return r.Scan(&v.title, &v.added) },
 		// Files come in the order of their ids.
-		`SELECT title, max(added) FROM (SELECT title, added FROM files WHERE gone = 0 ORDER BY id DESC LIMIT 5000) GROUP BY title ORDER BY 2 DESC, title DESC LIMIT ?`, limit)
+		`SELECT title, max(added) FROM (SELECT title, added FROM files WHERE gone = 0 ORDER BY id DESC LIMIT 5000)
+			GROUP BY title ORDER BY 2 DESC, title DESC LIMIT ?`, limit)
 	if err != nil {
 		return nil, err
 	}

@@ -40,7 +40,8 @@ func TestSearchFindsTitlesAndParts(t *testing.T) {
 	stock(t, s, "series", household.Series,
 		Found{Title: "The Night Bakery", Season: 1, Episode: 1, Part: "Flour and Salt"})
 	stock(t, s, "music", household.Music, Found{Title: "Tin Roof Nocturnes", By: "Mirela Vant", Part: "Paper Moth"})
-	if _, err := s.w.Exec(`INSERT INTO descriptions (title, summary, people) SELECT id, 'A keeper folds ships', '[{"name":"Ödön Quill","role":"actor"}]' FROM titles WHERE name = 'The Paper Lighthouse'`); err != nil {
+	if _, err := s.w.Exec(`INSERT INTO descriptions (title, summary, people) SELECT id, 'A keeper folds ships',
+		'[{"name":"Ödön Quill","role":"actor"}]' FROM titles WHERE name = 'The Paper Lighthouse'`); err != nil {
 		t.Fatal(err)
 	}
 	for text, want := range map[string]string{
@@ -303,12 +304,19 @@ func TestTheFiguresAreWhatSQLCounts(t *testing.T) {
 			got = append(got, fmt.Sprint(h.Height, h.Files, h.Size))
 		}
 		for _, q := range []string{
-			`SELECT t.kind, count(DISTINCT f.title), count(DISTINCT f.title * 1000 + f.season) FILTER (WHERE t.kind = 'series'), count(*), total(f.duration), sum(f.size)
+			`SELECT t.kind, count(DISTINCT f.title),
+				count(DISTINCT f.title * 1000 + f.season) FILTER (WHERE t.kind = 'series'), count(*),
+				total(f.duration), sum(f.size)
 				FROM files f JOIN titles t ON t.id = f.title WHERE f.gone = 0 GROUP BY 1 ORDER BY 1`,
-			`SELECT sort, codec, count(*), sum(size) FROM (SELECT DISTINCT f.id, f.size, x.value ->> 'kind' AS sort, x.value ->> 'codec' AS codec FROM files f, json_each(f.info, '$.tracks') x WHERE f.gone = 0 AND f.info != '')
+			`SELECT sort, codec, count(*), sum(size) FROM (SELECT DISTINCT f.id, f.size, x.value ->> 'kind' AS sort,
+				x.value ->> 'codec' AS codec FROM files f, json_each(f.info, '$.tracks') x WHERE f.gone = 0
+				AND f.info != '')
 				WHERE codec != '' GROUP BY 1, 2 ORDER BY sort != 'video', sort != 'audio', 3 DESC, codec`,
-			`SELECT (SELECT min(v.value) FROM json_each('[240,360,480,576,720,1080,1440,2160,4320]') v WHERE v.value >= min(h, 4320)) AS height, count(*), sum(size)
-				FROM (SELECT f.id, f.size, max(x.value ->> 'height') AS h FROM files f, json_each(f.info, '$.tracks') x WHERE f.gone = 0 AND f.info != '' GROUP BY f.id) WHERE h > 0 GROUP BY 1 ORDER BY 1 DESC`,
+			`SELECT (SELECT min(v.value) FROM json_each('[240,360,480,576,720,1080,1440,2160,4320]') v
+				WHERE v.value >= min(h, 4320)) AS height, count(*), sum(size)
+				FROM (SELECT f.id, f.size, max(x.value ->> 'height') AS h FROM files f, json_each(f.info,
+					'$.tracks') x WHERE f.gone = 0 AND f.info != '' GROUP BY f.id) WHERE h > 0 GROUP BY 1
+					ORDER BY 1 DESC`,
 		} {
 			rs, err := s.r.Query(q)
 			if err != nil {

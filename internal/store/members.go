@@ -96,7 +96,8 @@ func (s *Store) change(ctx context.Context, do func(*sql.Tx) error) error {
 }
 
 const memberColumns = `SELECT m.id, m.name, m.role, m.away, m.created, m.password,
-	(SELECT count(*) FROM devices d WHERE d.member = m.id AND d.expires > unixepoch() * 1000), coalesce((SELECT max(seen) FROM devices d WHERE d.member = m.id), 0) FROM members m `
+	(SELECT count(*) FROM devices d WHERE d.member = m.id AND d.expires > unixepoch() * 1000),
+		coalesce((SELECT max(seen) FROM devices d WHERE d.member = m.id), 0) FROM members m `
 
 func scanMember(r *sql.Rows, m *Member) error {
 	var created, seen int64

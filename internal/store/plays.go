@@ -9,7 +9,8 @@ import (
 	"cozyshelf/internal/core/usage"
 )
 
-const playColumns = `SELECT id, member, shelf, title, part, device, address, away, started, seen, ended, from_pos, position, duration, watched, bytes, done FROM plays `
+const playColumns = `SELECT id, member, shelf, title, part, device, address, away, started, seen, ended, from_pos,
+	position, duration, watched, bytes, done FROM plays `
 
 func scanPlay(r *sql.Rows, p *usage.Play) error {
 	var started, seen, ended int64
@@ -38,7 +39,8 @@ func (s *Store) BeginPlay(ctx context.Context, p usage.Play, device, file int64,
 		}
 		p.Started, p.Seen = now, now
 		p.Position = p.From
-		res, err := tx.ExecContext(ctx, `INSERT INTO plays (member, shelf, title, part, file, device, device_id, address, away, started, seen, from_pos, position, duration, watched, bytes, done)
+		res, err := tx.ExecContext(ctx, `INSERT INTO plays (member, shelf, title, part, file, device, device_id,
+			address, away, started, seen, from_pos, position, duration, watched, bytes, done)
 			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, 0, 0)`,
 			p.Member, p.Shelf, p.Title, p.Part, file, p.Device, device, p.Address, p.Away, milli(now), milli(now),
 			p.From, p.From, p.Duration)

@@ -25,7 +25,8 @@ type Folder struct {
 func (s *Store) Folders(ctx context.Context, shelf, root string) ([]Folder, error) {
 	return rows(ctx, s.r, func(r *sql.Rows, f *Folder) error {
 		return r.Scan(&f.ID, &f.Path, &f.Signature, &f.Problem, &f.Failing, &f.Samples)
-	}, `SELECT id, path, signature, problem, EXISTS (SELECT 1 FROM files WHERE folder = folders.id AND problem != '' AND gone = 0), samples FROM folders WHERE shelf = ? AND root = ?`, shelf, root)
+	}, `SELECT id, path, signature, problem, EXISTS (SELECT 1 FROM files WHERE folder = folders.id AND problem != ''
+		AND gone = 0), samples FROM folders WHERE shelf = ? AND root = ?`, shelf, root)
 }
 
 // FoldersAt gives what is known of a folder below one of a shelf's, and, with deep, of
@@ -36,7 +37,8 @@ func (s *Store) FoldersAt(ctx context.Context, shelf, root, path string, deep bo
 	}
 	return rows(ctx, s.r, func(r *sql.Rows, f *Folder) error {
 		return r.Scan(&f.ID, &f.Path, &f.Signature, &f.Problem, &f.Failing, &f.Samples)
-	}, `SELECT id, path, signature, problem, EXISTS (SELECT 1 FROM files WHERE folder = folders.id AND problem != '' AND gone = 0), samples FROM folders
+	}, `SELECT id, path, signature, problem, EXISTS (SELECT 1 FROM files WHERE folder = folders.id AND problem != ''
+		AND gone = 0), samples FROM folders
 		WHERE shelf = ?1 AND root = ?2 AND (path = ?3 OR ?4 AND path > ?3 || '/' AND path < ?3 || '0')`, shelf, root,
 		path, deep)
 }
@@ -76,7 +78,8 @@ type Twin struct {
 // Twins gives files of a size and fingerprint, on all shelves: those that are gone first,
 // then those of an inode, then some of the others.
 func (s *Store) Twins(ctx context.Context, size int64, print string, inode uint64) ([]Twin, error) {
-	const columns = `SELECT f.id, d.shelf, d.root, d.path, f.name, f.inode, f.mtime, f.gone != 0 FROM files f JOIN folders d ON d.id = f.folder WHERE f.size = ?1 AND f.fingerprint = ?2 AND f.fingerprint != x'' AND `
+	const columns = `SELECT f.id, d.shelf, d.root, d.path, f.name, f.inode, f.mtime, f.gone != 0 FROM files f
+		JOIN folders d ON d.id = f.folder WHERE f.size = ?1 AND f.fingerprint = ?2 AND f.fingerprint != x'' AND `
 	scan := func(r *sql.Rows, t *Twin) error {
 		var dir, name string
 		err := r.Scan(&t.ID, &t.Shelf, &t.Root, &dir, &name, &t.Inode, &t.MTime, &t.Gone)
@@ -314,15 +317,18 @@ func (c *Scan) write(ctx context.Context, b batch) error {
 
 const (
 	upsertFolder = `INSERT INTO folders (shelf, root, path, signature, problem, samples) VALUES (?, ?, ?, ?, ?, ?)
-		ON CONFLICT DO UPDATE SET signature = excluded.signature, problem = excluded.problem, samples = excluded.samples RETURNING id`
+		ON CONFLICT DO UPDATE SET signature = excluded.signature, problem = excluded.problem,
+			samples = excluded.samples RETURNING id`
 	insertFile = "INSERT INTO files (size, mtime, ctime, title, season, episode, part, content, duration, info, " +
 		"problem, note, inode, fingerprint, last, disc, piece, date, edition, extra, outside, beside, added, " +
 		"folder, name) VALUES "
 	insertPlain = "INSERT INTO files (problem, note, size, mtime, ctime, title, season, episode, part, content, " +
 		"duration, info, inode, fingerprint, added, folder, name) VALUES "
 	insertTitle = "INSERT INTO titles (id, shelf, kind, name, folded, year, maker, added) VALUES "
-	updateFile  = `UPDATE files SET size = ?, mtime = ?, ctime = ?, title = ?, season = ?, episode = ?, part = ?, content = ?, duration = ?, info = ?, problem = ?, note = ?,
-		inode = ?, fingerprint = ?, last = ?, disc = ?, piece = ?, date = ?, edition = ?, extra = ?, outside = ?, beside = ?, gone = 0 WHERE id = ?`
+	updateFile  = `UPDATE files SET size = ?, mtime = ?, ctime = ?, title = ?, season = ?, episode = ?, part = ?,
+		content = ?, duration = ?, info = ?, problem = ?, note = ?,
+		inode = ?, fingerprint = ?, last = ?, disc = ?, piece = ?, date = ?, edition = ?, extra = ?, outside = ?,
+			beside = ?, gone = 0 WHERE id = ?`
 )
 
 // rowsAtOnce is how many rows go into one statement: each has a price of its own.
@@ -543,8 +549,10 @@ func (w *rowWriter) end(ctx context.Context) error {
 // carry has what is known of a file's title go with it to another, if nothing is known of
 // that yet.
 func carry(ctx context.Context, tx *sql.Tx, file, title int64) error {
-	_, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO descriptions (title, name, year, summary, people, genres, outside, source, picture, picture_from, edited, state, looked, candidates)
-		SELECT ?1, d.name, d.year, d.summary, d.people, d.genres, d.outside, d.source, d.picture, d.picture_from, d.edited, d.state, d.looked, d.candidates
+	_, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO descriptions (title, name, year, summary, people, genres,
+		outside, source, picture, picture_from, edited, state, looked, candidates)
+		SELECT ?1, d.name, d.year, d.summary, d.people, d.genres, d.outside, d.source, d.picture, d.picture_from,
+			d.edited, d.state, d.looked, d.candidates
 		FROM files f JOIN descriptions d ON d.title = f.title WHERE f.id = ?2 AND f.title != ?1`, title, file)
 	return err
 }

@@ -192,7 +192,8 @@ func (s *Store) TitlePage(ctx context.Context, w Wanted) (Page, error) {
 		AND EXISTS (SELECT 1 FROM files WHERE title = o.id AND gone = 0 AND (NOT ?6 OR problem = ''))
 		ORDER BY folded$order, year$order, maker$order LIMIT ?5)
 		SELECT ` + titleFields + `, t.folded, t.year, t.maker
-		FROM page JOIN titles t ON t.id = page.id JOIN files f ON f.title = t.id AND f.gone = 0 LEFT JOIN descriptions x ON x.title = t.id GROUP BY t.id ORDER BY t.folded, t.year, t.maker`)
+		FROM page JOIN titles t ON t.id = page.id JOIN files f ON f.title = t.id AND f.gone = 0 LEFT
+			JOIN descriptions x ON x.title = t.id GROUP BY t.id ORDER BY t.folded, t.year, t.maker`)
 	list, err := rows(ctx, s.r, func(r *sql.Rows, v *row) error {
 		var added int64
 		err := r.Scan(append(v.fields(&added), &v.at.folded, &v.at.year, &v.at.maker)...)
@@ -240,7 +241,8 @@ func (s *Store) Initials(ctx context.Context, shelf string) ([]string, error) {
 	const most = 48
 	list, err := rows(ctx, s.r, func(r *sql.Rows, v *string) error { return r.Scan(v) }, `WITH RECURSIVE x(c) AS (
 		SELECT (SELECT substr(folded, 1, 1) FROM titles WHERE shelf = ?1 AND folded != '' ORDER BY folded LIMIT 1)
-		UNION ALL SELECT (SELECT substr(folded, 1, 1) FROM titles WHERE shelf = ?1 AND folded >= x.c || char(0x10ffff) ORDER BY folded LIMIT 1) FROM x WHERE c IS NOT NULL)
+		UNION ALL SELECT (SELECT substr(folded, 1, 1) FROM titles WHERE shelf = ?1
+			AND folded >= x.c || char(0x10ffff) ORDER BY folded LIMIT 1) FROM x WHERE c IS NOT NULL)
 		SELECT c FROM x WHERE c IS NOT NULL LIMIT ?`, shelf, most+1)
 	if len(list) > most {
 		list = nil
@@ -254,10 +256,12 @@ func (s *Store) Title(ctx context.Context, id int64) (Title, error) {
 }
 
 const (
-	fileFields = `f.id, f.title, d.shelf, d.root, d.path, f.name, f.season, f.episode, f.part, f.content, f.size, f.mtime,
+	fileFields = `f.id, f.title, d.shelf, d.root, d.path, f.name, f.season, f.episode, f.part, f.content, f.size,
+		f.mtime,
 	f.duration, f.info, f.problem, f.note, f.last, f.disc, f.piece, f.date, f.edition, f.extra, f.outside,
 	f.added, f.beside, coalesce(p.position, 0)`
-	fileTables  = `FROM files f JOIN folders d ON d.id = f.folder LEFT JOIN positions p ON p.file = f.id AND p.member = ? `
+	fileTables = `FROM files f JOIN folders d ON d.id = f.folder LEFT JOIN positions p ON p.file = f.id
+		AND p.member = ? `
 	fileColumns = "SELECT " + fileFields + " " + fileTables
 )
 
@@ -353,7 +357,9 @@ type ShelfFigures struct {
 
 // Figures gives the figures of a shelf. It looks at each of its files.
 func (s *Store) Figures(ctx context.Context, shelf string) (v ShelfFigures, err error) {
-	err = s.r.QueryRowContext(ctx, `SELECT count(DISTINCT f.title), count(f.id), count(*) FILTER (WHERE f.problem != '') + count(DISTINCT d.id) FILTER (WHERE d.problem != ''), total(f.duration) FILTER (WHERE f.extra = ''), coalesce(sum(f.size), 0)
+	err = s.r.QueryRowContext(ctx, `SELECT count(DISTINCT f.title), count(f.id),
+		count(*) FILTER (WHERE f.problem != '') + count(DISTINCT d.id) FILTER (WHERE d.problem != ''),
+		total(f.duration) FILTER (WHERE f.extra = ''), coalesce(sum(f.size), 0)
 		FROM folders d LEFT JOIN files f ON f.folder = d.id AND f.gone = 0 WHERE d.shelf = ?`, shelf).Scan(&v.Titles,
 		&v.Files, &v.Problems, &v.Duration, &v.Size)
 	return v, s.explain(err)
@@ -382,7 +388,8 @@ type Resume struct {
 func (s *Store) Begun(ctx context.Context, member int64, limit int) ([]Resume, error) {
 	type row struct{ file, title int64 }
 	list, err := rows(ctx, s.r, func(r *sql.Rows, v *row) error { return r.Scan(&v.file, &v.title) },
-		`SELECT p.file, f.title FROM positions p JOIN files f ON f.id = p.file AND f.gone = 0 WHERE p.member = ? ORDER BY p.updated DESC LIMIT ?`, member, 4*limit)
+		`SELECT p.file, f.title FROM positions p JOIN files f ON f.id = p.file AND f.gone = 0 WHERE p.member = ?
+			ORDER BY p.updated DESC LIMIT ?`, member, 4*limit)
 	if err != nil {
 		return nil, err
 	}

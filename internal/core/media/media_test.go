@@ -138,7 +138,8 @@ func (p probed) compare(t *testing.T, name, container string, g Track) {
 		}
 	}
 	chroma := ""
-	for part, form := range map[string]string{"420": "4:2:0", "422": "4:2:2", "444": "4:4:4", "gbr": "4:4:4", "gray": "4:0:0"} {
+	forms := map[string]string{"420": "4:2:0", "422": "4:2:2", "444": "4:4:4", "gbr": "4:4:4", "gray": "4:0:0"}
+	for part, form := range forms {
 		if strings.Contains(p.PixFmt, part) {
 			chroma = form
 		}

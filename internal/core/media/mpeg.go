@@ -446,7 +446,8 @@ func readPS(r io.ReaderAt, size int64) (Info, error) {
 			i = next + at
 		}
 	}
-	err := parts(r, size, 1, read, func() bool { return complete(list()) }, func() bool { return latest(list()) != before })
+	err := parts(r, size, 1, read, func() bool { return complete(list()) },
+		func() bool { return latest(list()) != before })
 	if err != nil {
 		return Info{}, err
 	}

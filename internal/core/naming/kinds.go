@@ -151,7 +151,8 @@ var (
 	crossIn = newPattern(`(?i)(?:^|[\s._\-\[(])([0-9]{1,2})x([0-9]{2,3}|[1-9])(?:-(?:[0-9]{1,2}x)?([0-9]{2,3})` +
 		`)?(?:$|[\s._\-\])])`)
 	// Season 1 Episode 2
-	wordsIn = newPattern(`(?i)(?:^|[\s._-])(?:season|series)[\s._]([0-9]{1,3})[\s._,-]+(?:episode|ep)[\s._]?([0-9]{1,4})()(?:$|[\s._-])`)
+	wordsIn = newPattern(`(?i)(?:^|[\s._-])(?:season|series)[\s._]([0-9]{1,3})[\s._,-]+` +
+		`(?:episode|ep)[\s._]?([0-9]{1,4})()(?:$|[\s._-])`)
 	// Show - S2 - 05, Show Season 2 Episode 5: on a name whose dots are spaces
 	seasonedIn = newPattern(`(?i)(?:^|\s)(?:-\s+)?(?:(?:` + seasonWords +
 		`)\s*([0-9]{1,2})|s([0-9]{1,2}))[\s,]+(?:-\s+)?(?:(?:` + episodeWords +
@@ -179,7 +180,8 @@ var (
 	// [Team] at the beginning says who made the copy
 	madeBy = newPattern(`^\[[^\[\]]+\][\s._]*`)
 	// 2019-05-04, 2019.05.04, 20190504
-	dateIn = newPattern(`(?:^|[\s._\-\[(])((?:19|20)[0-9]{2})([._ -]?)(0[1-9]|1[0-2])([._ -]?)(0[1-9]|[12][0-9]|3[01])(?:$|[\s._\-\])T])`)
+	dateIn = newPattern(`(?:^|[\s._\-\[(])((?:19|20)[0-9]{2})([._ -]?)(0[1-9]|1[0-2])([._ -]?)` +
+		`(0[1-9]|[12][0-9]|3[01])(?:$|[\s._\-\])T])`)
 	// Episode 5, Ep 5, E05, #5
 	numberIn = newPattern(`(?i)(?:^|[\s._-])(?:` + episodeWords + `|#)[\s._]{0,2}([0-9]{1,4})(?:$|[\s._-])`)
 	// Show - 05 - Name, 05 - Name, 05
@@ -731,4 +733,5 @@ func plain(stem string, up []string) Reading {
 }
 
 // clockTail is a time of day after a date, as cameras write it.
-var clockTail = newPattern(`^[T\s._-]*([0-2][0-9])[-._:]?([0-5][0-9])(?:[-._:]?([0-5][0-9])(?:[._]?[0-9]{3})?)?(?:$|[\s._-])`)
+var clockTail = newPattern(`^[T\s._-]*([0-2][0-9])[-._:]?([0-5][0-9])` +
+	`(?:[-._:]?([0-5][0-9])(?:[._]?[0-9]{3})?)?(?:$|[\s._-])`)

@@ -59,10 +59,11 @@ var extraName = newPattern(`(?i)^(.*\S)\s*[-–.]\s*(trailer|teaser|featurette|i
 var (
 	sampleName = newPattern(`(?i)(?:^|[\s._-])sample$`)
 	sampleHead = newPattern(`(?i)^sample[\s._-]+`)
-	outsideID  = newPattern(`(?i)\s*=\s*(?:(wikidata) (q[1-9][0-9]{0,11})|(musicbrainz) ([0-9a-f]{8}(?:-[0-9a-f]{4}){3}-[0-9a-f]{12}))\s*$`)
-	bracketed  = newPattern(`\[[^\[\]]*\]|\{[^{}]*\}`)
-	initials   = newPattern(`(?:^|[._ ])((?:\p{L}\.){2,}\p{L}?)(?:$|[._ ]|\b)`)
-	lastDot    = newPattern(`(?i)(?:(?:^|[\s.])(?:\p{L}\.){2,}|\.\.\.|` +
+	outsideID  = newPattern(`(?i)\s*=\s*(?:(wikidata) (q[1-9][0-9]{0,11})|` +
+		`(musicbrainz) ([0-9a-f]{8}(?:-[0-9a-f]{4}){3}-[0-9a-f]{12}))\s*$`)
+	bracketed = newPattern(`\[[^\[\]]*\]|\{[^{}]*\}`)
+	initials  = newPattern(`(?:^|[._ ])((?:\p{L}\.){2,}\p{L}?)(?:$|[._ ]|\b)`)
+	lastDot   = newPattern(`(?i)(?:(?:^|[\s.])(?:\p{L}\.){2,}|\.\.\.|` +
 		`\b(?:co|jr|sr|dr|mr|mrs|ms|st|inc|ltd|bros|vol|no|pt|etc|vs)\.)$`)
 	yearParens = newPattern(`^(.*?)\s*\(((?:18|19|20)[0-9]{2})(?:\s+(?:film|movie)` +
 		`|\s*[-–]\s*(?:[0-9]{4})?|\s*,[^()]*)?\)\s*(.*)$`)

@@ -446,8 +446,9 @@ func (s *Web) pagePlay(w http.ResponseWriter, r *http.Request) error {
 		Chapters      []media.Chapter
 		Loud          *media.Loud
 		Tracks        []track
-	}{Frame: s.Frame(live.VisitorOf(r), t.Name, t.Shelf), Title: titleOf(t), File: fileOf(f), Tracks: tracks(f, s.Settings.Language),
-		From: f.ResumeAt, Admin: live.SeesAll(r)}
+	}{Frame: s.Frame(live.VisitorOf(r), t.Name, t.Shelf), Title: titleOf(t), File: fileOf(f),
+		Tracks: tracks(f, s.Settings.Language),
+		From:   f.ResumeAt, Admin: live.SeesAll(r)}
 	if r.URL.Query().Get("from") == "0" {
 		data.From = 0
 	}
