@@ -298,7 +298,8 @@ func Read(r io.Reader, passphrase string, folder *boundary.Dir) (Manifest, error
 }
 
 // read reads an archive, giving each file to take before it is compared with the manifest.
-func read(r io.Reader, passphrase string, take func(Manifest, *tar.Header, io.Reader) (File, error)) (Manifest, error) {
+func read(r io.Reader, passphrase string,
+	take func(Manifest, *tar.Header, io.Reader) (File, error)) (Manifest, error) {
 	var m Manifest
 	in := bufio.NewReaderSize(r, 64<<10)
 	var src io.Reader = in

@@ -164,7 +164,7 @@ covers      = "http://%[1]s/covers"
 			break
 		}
 	}
-	w.a.out.Printf("the two were asked %s; at most %d within one second\n",
+	w.a.out.Printf("The two were asked %s; at most %d within one second\n",
 		show.Count(asked.count(), "question", "questions"), asked.most())
 	for _, what := range [][]string{{"shelf", "find", "quill"}, {"shelf", "show"},
 		{"shelf", "show", "films", "--problems"}} {

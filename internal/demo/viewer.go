@@ -19,7 +19,8 @@ type Viewer struct {
 	token   string
 }
 
-func (v *Viewer) ask(ctx context.Context, method, path string, in, out any, headers ...string) (*http.Response, error) {
+func (v *Viewer) ask(ctx context.Context, method, path string, in, out any,
+	headers ...string) (*http.Response, error) {
 	var body io.Reader
 	if in != nil {
 		b, err := json.Marshal(in)

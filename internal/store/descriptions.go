@@ -81,7 +81,8 @@ func (s *Store) DescribeMany(ctx context.Context, list map[int64]Described) erro
 				people = excluded.people, genres = excluded.genres, outside = excluded.outside,
 				source = excluded.source,
 			picture = iif(excluded.picture = '' AND picture_from = '`+fromFilm+`', picture, excluded.picture),
-				picture_from = iif(excluded.picture = '' AND picture_from = '`+fromFilm+`', picture_from, excluded.picture_from), edited = excluded.edited, state = excluded.state, looked = excluded.looked, candidates = excluded.candidates`,
+				picture_from = iif(excluded.picture = '' AND picture_from = '`+fromFilm+`', picture_from,
+				excluded.picture_from), edited = excluded.edited, state = excluded.state, looked = excluded.looked, candidates = excluded.candidates`,
 				title, d.Name, d.Year, d.Summary, text(d.People, len(d.People) == 0),
 				text(d.Genres, len(d.Genres) == 0), d.Outside, d.Source, d.Picture, d.From,
 				text(d.Edited, len(d.Edited) == 0), d.Match, milli(d.Looked),
@@ -108,8 +109,8 @@ func (s *Store) PictureFromFilm(ctx context.Context, title int64, name string) e
 	})
 }
 
-// Undescribed gives titles that were never looked at since their files last changed, or where no catalogue could be asked before a time; at most so many.
-// Those that a person saw to are left out. Of the kinds that catalogues may be asked about,
+// Undescribed gives titles that were never looked at since their files last changed, or where no
+// catalogue could be asked before a time; at most so many. Those that a person saw to are left out. Of the kinds that catalogues may be asked about,
 // those that none was asked about are among them.
 func (s *Store) Undescribed(ctx context.Context, asked []string, before time.Time, limit int) ([]int64, error) {
 	kinds, err := json.Marshal(append([]string{}, asked...))

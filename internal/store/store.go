@@ -75,7 +75,8 @@ func (s *Store) explain(err error) error {
 func Open(ctx context.Context, path string) (*Store, error) {
 	dsn := func(extra string) string {
 		return (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(),
-			RawQuery: "_pragma=busy_timeout(10000)&_pragma=foreign_keys(1)&_pragma=synchronous(FULL)&_pragma=temp_store(MEMORY)" + extra}).String()
+			RawQuery: "_pragma=busy_timeout(10000)&_pragma=foreign_keys(1)&_pragma=synchronous(FULL)" +
+				"&_pragma=temp_store(MEMORY)" + extra}).String()
 	}
 	s := &Store{}
 	w, err := s.open(dsn("&_pragma=journal_mode(WAL)&_pragma=wal_autocheckpoint(4000)" +

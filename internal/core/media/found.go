@@ -21,7 +21,8 @@ type Loud struct {
 	Peak       float64 `json:"peak"`       // dBTP
 }
 
-var loudness = regexp.MustCompile(`(?s)Summary:.*\bI:\s+(-?[0-9.]+|-?inf|nan) LUFS.*\bLRA:\s+(-?[0-9.]+|-?inf|nan) LU\b.*\bPeak:\s+(-?[0-9.]+|-?inf|nan) dBFS`)
+var loudness = regexp.MustCompile(`(?s)Summary:.*\bI:\s+(-?[0-9.]+|-?inf|nan) LUFS.*\bLRA:\s+(-?[0-9.]+|-?inf|na` +
+	`n) LU\b.*\bPeak:\s+(-?[0-9.]+|-?inf|nan) dBFS`)
 
 // ReadLoud reads the summary that ffmpeg's ebur128 filter ends with.
 func ReadLoud(text string) (Loud, error) {

@@ -74,7 +74,8 @@ func unicodeOf(text []byte, language string) (string, error) {
 }
 
 // subRipTime is the line of a cue's times; what follows, such as a place, is left out.
-var subRipTime = regexp.MustCompile(`^\s*(\d{1,3}):([0-5]?\d):([0-5]?\d)[,.](\d{1,3})\s*-->\s*(\d{1,3}):([0-5]?\d):([0-5]?\d)[,.](\d{1,3})(?:\s.*)?$`)
+var subRipTime = regexp.MustCompile(`^\s*(\d{1,3}):([0-5]?\d):([0-5]?\d)[,.](\d{1,3})\s*-->\s*(\d{1,3}):([0-5]?\` +
+	`d):([0-5]?\d)[,.](\d{1,3})(?:\s.*)?$`)
 
 // subRip reads SubRip, which has no standard: a number, a line of times, and lines of text
 // up to an empty one.

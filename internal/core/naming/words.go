@@ -9,7 +9,8 @@ import (
 // quality are words that say how a copy was made, never what it is of: sizes of
 // pictures, sources, codecs, sound. They are the trade's own.
 var quality = set(`480p 576p 720p 1080p 1080i 1440p 2160p 4320p 4k 8k uhd fullhd fhd
-	bluray blu-ray bdrip brrip bdremux remux web-dl webdl webrip web-rip hdtv pdtv sdtv dvdrip dvdr dvd5 dvd9 hddvd vhsrip tvrip satrip hdrip
+	bluray blu-ray bdrip brrip bdremux remux web-dl webdl webrip web-rip hdtv pdtv
+sdtv dvdrip dvdr dvd5 dvd9 hddvd vhsrip tvrip satrip hdrip
 	x264 x265 h264 h265 h.264 h.265 hevc avc xvid divx av1 vp8 vp9 mpeg2 mpeg4 10bit 8bit 12bit hi10p
 	aac aac2.0 ac3 eac3 dd2.0 dd5.1 ddp5.1 dts dts-hd dtshd truehd atmos flac opus 2ch 6ch 8ch
 	hdr hdr10 hdr10+ dovi sdr`)
@@ -29,7 +30,9 @@ func set(words string) map[string]bool {
 }
 
 // editions are the forms in which a film comes, the longest first.
-var editions = newPattern(`(?i)^(?:the )?(director'?s cut|final cut|theatrical(?: cut| version)?|extended(?: cut| edition| version)?|unrated(?: cut)?|uncut|special edition|collector'?s edition|(?:[0-9]{1,3}(?:st|nd|rd|th) )?anniversary edition|remastered|restored|black and white|international cut|workprint)$`)
+var editions = newPattern(`(?i)^(?:the )?(director'?s cut|final cut|theatrical(?: cut| version)?|extended(?: cut` +
+	`| edition| version)?|unrated(?: cut)?|uncut|special edition|collector'?s edition|(?:[0-9]{1,3}(?:st|nd|rd|th) ` +
+	`)?anniversary edition|remastered|restored|black and white|international cut|workprint)$`)
 
 // edition reads a segment of a name as an edition; empty where it is none.
 func edition(s string) string {

@@ -144,7 +144,9 @@ func (s *Admin) showShelf(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	whole, err := json.Marshal(control.ShelfFiles{Shelf: list[i], Contents: []control.TitleFiles{},
-		FolderProblems: all(problems, func(p store.FolderProblem) control.FolderProblem { return control.FolderProblem(p) })})
+		FolderProblems: all(problems, func(p store.FolderProblem) control.FolderProblem {
+			return control.FolderProblem(p)
+		})})
 	if err != nil {
 		live.Fail(w, err)
 		return

@@ -63,7 +63,8 @@ func (s *API) apiSignIn(r *http.Request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return apiToken{Token: token, Expires: time.Now().Add(live.Stays[store.ForProgram].Slides).UTC().Truncate(time.Second), Member: m.Name}, nil
+	return apiToken{Token: token, Member: m.Name,
+		Expires: time.Now().Add(live.Stays[store.ForProgram].Slides).UTC().Truncate(time.Second)}, nil
 }
 
 func (s *API) apiSignOut(r *http.Request) (any, error) {

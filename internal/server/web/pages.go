@@ -40,7 +40,9 @@ type Web struct{ *live.Server }
 //go:embed pages
 var pageFiles embed.FS
 
-const nobodyStyle = `body{font:1.05rem/1.6 Georgia,"DejaVu Serif",serif;max-width:34rem;margin:14vh auto;padding:0 1.5rem;background:#f7f1e7;color:#33261d}pre{background:#fffaf2;border-left:4px solid #a4482b;padding:.8rem 1rem;overflow:auto}`
+const nobodyStyle = `body{font:1.05rem/1.6 Georgia,"DejaVu Serif",serif;max-width:34rem;margin:14vh auto;padding` +
+	`:0 1.5rem;background:#f7f1e7;color:#33261d}pre{background:#fffaf2;border-left:4px solid #a4482b;padding:.8rem ` +
+	`1rem;overflow:auto}`
 
 // ContentPolicy lets a page use what this server itself serves and nothing else.
 var ContentPolicy = "default-src 'none'; script-src 'self'; style-src 'self' 'sha256-" + sum(nobodyStyle) +
@@ -517,20 +519,25 @@ func (s *Web) cover(w http.ResponseWriter, r *http.Request) error {
 	n := h.Sum32()
 	c := cloths[n%uint32(len(cloths))]
 	var b strings.Builder
-	fmt.Fprintf(&b, `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 180 240"><rect width="180" height="240" fill="%s"/><rect width="14" height="240" fill="#000" opacity=".22"/><rect x="14" width="2" height="240" fill="#fff" opacity=".12"/>`, c[0])
-	fmt.Fprintf(&b, `<rect x="26" y="12" width="142" height="216" rx="3" fill="none" stroke="%s" stroke-width="1.2" opacity=".75"/>`, c[1])
+	fmt.Fprintf(&b, `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 180 240"><rect width="180" height="240`+
+		`" fill="%s"/><rect width="14" height="240" fill="#000" opacity=".22"/><rect x="14" width="2" height="240" `+
+		`fill="#fff" opacity=".12"/>`, c[0])
+	fmt.Fprintf(&b, `<rect x="26" y="12" width="142" height="216" rx="3" fill="none" stroke="%s" stroke-width="1`+
+		`.2" opacity=".75"/>`, c[1])
 	ornament(&b, n>>8, c[1])
 	lines := wrap(t.Name, 13, 5)
 	y := 62 - 6*len(lines)
 	for i, l := range lines {
-		fmt.Fprintf(&b, `<text x="97" y="%d" text-anchor="middle" font-family="Georgia, DejaVu Serif, serif" font-size="18" fill="%s">%s</text>`, y+22*i+6, c[1], template.HTMLEscapeString(l))
+		fmt.Fprintf(&b, `<text x="97" y="%d" text-anchor="middle" font-family="Georgia, DejaVu Serif, serif" fon`+
+			`t-size="18" fill="%s">%s</text>`, y+22*i+6, c[1], template.HTMLEscapeString(l))
 	}
 	if t.By != "" || t.Year > 0 {
 		foot := t.By
 		if foot == "" {
 			foot = fmt.Sprint(t.Year)
 		}
-		fmt.Fprintf(&b, `<text x="97" y="217" text-anchor="middle" font-family="Georgia, DejaVu Serif, serif" font-size="11" fill="%s">%s</text>`, c[1], template.HTMLEscapeString(wrap(foot, 24, 1)[0]))
+		fmt.Fprintf(&b, `<text x="97" y="217" text-anchor="middle" font-family="Georgia, DejaVu Serif, serif" fo`+
+			`nt-size="11" fill="%s">%s</text>`, c[1], template.HTMLEscapeString(wrap(foot, 24, 1)[0]))
 	}
 	b.WriteString(`</svg>`)
 	w.Header().Set("Content-Type", "image/svg+xml")
