@@ -16,7 +16,7 @@ import (
 
 // Edition counts the ways in which headers were read: when more is read of them, it is raised, and
 // the scan reads all files anew.
-const Edition = 1
+const Edition = 2
 
 // Kinds of tracks.
 const (
@@ -50,6 +50,14 @@ type Track struct {
 	Interlaced bool    `json:"interlaced,omitempty"`
 
 	progressive bool // the container says that it is not interlaced
+}
+
+// PixelRatio gives the shape of a pixel as two numbers: 1 and 1 for a square one.
+func (t Track) PixelRatio() (width, height int) {
+	if n, err := fmt.Sscanf(t.PixelShape, "%d:%d", &width, &height); n < 2 || err != nil || width < 1 || height < 1 {
+		return 1, 1
+	}
+	return width, height
 }
 
 // Info is what a file holds. Duration is in seconds, 0 where the file does not
@@ -123,37 +131,6 @@ func (i Info) Codecs() string {
 		}
 	}
 	return strings.Join(out, ", ")
-}
-
-// BrowserPlays reports whether a common browser plays the file as it is, and
-// why not. Formats that only some browsers play count as not played.
-func (i Info) BrowserPlays() (bool, string) {
-	codecs := map[string]map[string]bool{
-		"mp4":  {"h264": true, "aac": true, "mp3": true, "av1": true, "opus": true, "flac": true, "": true},
-		"webm": {"vp8": true, "vp9": true, "av1": true, "opus": true, "vorbis": true, "": true},
-		// Matroska proper is outside the web's list of containers, though
-		// several browsers open it where the codecs are common.
-		"mp3":  {"mp3": true, "": true},
-		"flac": {"flac": true, "": true},
-		"wav":  {"pcm_u8": true, "pcm_s16le": true, "": true},
-		"adts": {"aac": true, "": true},
-		"ogg":  {"opus": true, "vorbis": true, "": true},
-		"matroska": {"h264": true, "aac": true, "vp8": true, "vp9": true, "av1": true, "opus": true, "vorbis": true,
-			"mp3": true, "": true},
-	}[i.Container]
-	if names := map[string]string{"avi": "AVI", "mpegts": "MPEG transport streams",
-		"mpeg": "MPEG programme streams"}; names[i.Container] != "" {
-		return false, "most browsers do not open " + names[i.Container]
-	}
-	for _, kind := range []string{Video, Audio} {
-		if c := i.First(kind).Codec; !codecs[c] {
-			return false, fmt.Sprintf("most browsers do not play %s", c)
-		}
-	}
-	if i.Container == "matroska" {
-		return true, "not every browser opens Matroska"
-	}
-	return true, ""
 }
 
 // window reads n bytes at an offset, within a limit, and says in words where a

@@ -7,80 +7,13 @@ import (
 	"io"
 	"strings"
 	"time"
+
+	"cozyshelf/internal/core/isobmff"
 )
 
 // mp4Start holds the boxes with which an MP4 file may begin.
 var mp4Start = map[string]bool{"ftyp": true, "moov": true, "mdat": true, "free": true, "skip": true, "wide": true,
 	"styp": true, "sidx": true, "moof": true}
-
-// box is one box of a file or of a byte slice: its type and where its payload lies.
-type box struct {
-	kind       string
-	start, end int64
-}
-
-// maxBoxes bounds how many boxes of one level are visited.
-const maxBoxes = 1 << 16
-
-// eachTop visits the top-level boxes of a file, reading only their headers.
-func eachTop(r io.ReaderAt, size int64, visit func(box) (stop bool, err error)) error {
-	off := int64(0)
-	var h [16]byte
-	for n := 0; off < size; n++ {
-		if n > maxBoxes {
-			return errors.New("the file has more boxes than can be")
-		}
-		if off+8 > size {
-			return fmt.Errorf("the file ends inside the header of a box, at byte %d", off)
-		}
-		k, err := r.ReadAt(h[:], off)
-		if k < 8 && err != nil {
-			return err
-		}
-		length, head := int64(binary.BigEndian.Uint32(h[:4])), int64(8)
-		switch length {
-		case 0:
-			length = size - off
-		case 1:
-			if k < 16 {
-				return fmt.Errorf("the file ends inside the header of a box, at byte %d", off)
-			}
-			length, head = int64(binary.BigEndian.Uint64(h[8:])), 16
-		}
-		kind := string(h[4:8])
-		if length < head || length > 1<<60 {
-			return fmt.Errorf("box %q at byte %d claims a length that cannot be", printable(kind), off)
-		}
-		stop, err := visit(box{kind, off + head, off + length})
-		if stop || err != nil {
-			return err
-		}
-		off += length
-	}
-	return nil
-}
-
-// each visits the boxes of a payload held in memory. A box that is cut short
-// ends the visit.
-func each(b []byte, visit func(kind string, payload []byte)) {
-	for len(b) >= 8 {
-		length, head := uint64(binary.BigEndian.Uint32(b)), uint64(8)
-		switch length {
-		case 0:
-			length = uint64(len(b))
-		case 1:
-			if len(b) < 16 {
-				return
-			}
-			length, head = binary.BigEndian.Uint64(b[8:]), 16
-		}
-		if length < head || length > uint64(len(b)) {
-			return
-		}
-		visit(string(b[4:8]), b[head:length])
-		b = b[length:]
-	}
-}
 
 func printable(s string) string {
 	return strings.Map(func(r rune) rune {
@@ -95,10 +28,10 @@ func readMP4(r io.ReaderAt, size int64) (Info, error) {
 	m := mp4{info: Info{Container: "mp4"}}
 	found, data := false, false
 	var short error
-	err := eachTop(r, size, func(b box) (bool, error) {
-		switch b.kind {
+	err := isobmff.Top(r, size, func(b isobmff.Box) (bool, error) {
+		switch b.Kind {
 		case "moov":
-			payload, err := window(r, b.start, b.end-b.start, size, "its index (moov)")
+			payload, err := window(r, b.Start, b.End-b.Start, size, "its index (moov)")
 			if err != nil {
 				return true, err
 			}
@@ -109,20 +42,20 @@ func readMP4(r io.ReaderAt, size int64) (Info, error) {
 			}
 			return data, nil // where the index is first, what it tells of must follow
 		case "moof":
-			payload, err := window(r, b.start, b.end-b.start, size, "a fragment (moof)")
+			payload, err := window(r, b.Start, b.End-b.Start, size, "a fragment (moof)")
 			if err != nil {
 				return true, nil // a recording that was cut off plays up to here
 			}
 			m.moof(payload)
 		case "mdat":
 			switch data = true; {
-			case b.end <= size || m.fragmented:
+			case b.End <= size || m.fragmented:
 			case !found:
 				return true, fmt.Errorf("the file ends before its index (moov): at least %d bytes are missing",
-					b.end-size)
+					b.End-size)
 			default:
 				short = fmt.Errorf("the file ends inside its pictures and sound (mdat): %d bytes are missing",
-					b.end-size)
+					b.End-size)
 			}
 			return found && !m.fragmented, nil
 		}
@@ -158,7 +91,7 @@ type fragmentTrack struct {
 func (m *mp4) moov(b []byte) {
 	m.ids = map[uint32]*fragmentTrack{}
 	var scale uint64
-	each(b, func(kind string, p []byte) {
+	isobmff.Each(b, func(kind string, p []byte) {
 		switch kind {
 		case "mvhd":
 			var length uint64
@@ -171,7 +104,7 @@ func (m *mp4) moov(b []byte) {
 			m.trak(p)
 		case "mvex":
 			m.fragmented = true
-			each(p, func(kind string, p []byte) {
+			isobmff.Each(p, func(kind string, p []byte) {
 				switch {
 				case kind == "mehd" && scale > 0 && m.info.Duration == 0:
 					length := uint64(0)
@@ -227,7 +160,7 @@ func (m *mp4) trak(b []byte) {
 	var t Track
 	var id, scale uint32
 	var length uint64
-	each(b, func(kind string, p []byte) {
+	isobmff.Each(b, func(kind string, p []byte) {
 		switch kind {
 		case "tkhd":
 			at := 40
@@ -240,7 +173,7 @@ func (m *mp4) trak(b []byte) {
 				t.Rotation = rotation(p[at:])
 			}
 		case "mdia":
-			each(p, func(kind string, p []byte) {
+			isobmff.Each(p, func(kind string, p []byte) {
 				switch kind {
 				case "mdhd":
 					s, n := timing(p)
@@ -252,9 +185,9 @@ func (m *mp4) trak(b []byte) {
 							"text": Subtitle}[string(p[8:12])]
 					}
 				case "minf":
-					each(p, func(kind string, p []byte) {
+					isobmff.Each(p, func(kind string, p []byte) {
 						if kind == "stbl" {
-							each(p, func(kind string, p []byte) {
+							isobmff.Each(p, func(kind string, p []byte) {
 								switch {
 								case kind == "stsd" && len(p) >= 8:
 									sampleEntry(&t, p[8:])
@@ -328,7 +261,8 @@ var mp4Codecs = map[string]string{
 	"avc1": "h264", "avc3": "h264", "hvc1": "hevc", "hev1": "hevc", "av01": "av1", "vp08": "vp8", "vp09": "vp9",
 	"mp4v": "mpeg4", "s263": "h263", "jpeg": "mjpeg", "mp4a": "aac", "ac-3": "ac3", "ec-3": "eac3", "Opus": "opus",
 	"fLaC": "flac",
-	"alac": "alac", ".mp3": "mp3", "tx3g": "mov_text", "wvtt": "webvtt", "stpp": "ttml", "apch": "prores",
+	"alac": "alac", ".mp3": "mp3", "tx3g": "mov_text", "text": "mov_text", "wvtt": "webvtt", "stpp": "ttml",
+	"apch": "prores",
 	"apcn": "prores",
 	"sowt": "pcm_s16le", "twos": "pcm_s16be", "dtsc": "dts", "dtsh": "dts", "dtsl": "dts",
 }
@@ -337,7 +271,7 @@ var mp4Codecs = map[string]string{
 // size, channels and sample rate.
 func sampleEntry(t *Track, b []byte) {
 	done := false
-	each(b, func(kind string, p []byte) {
+	isobmff.Each(b, func(kind string, p []byte) {
 		if done {
 			return
 		}
@@ -352,19 +286,19 @@ func sampleEntry(t *Track, b []byte) {
 				t.Width, t.Height = int(binary.BigEndian.Uint16(p[24:])), int(binary.BigEndian.Uint16(p[26:]))
 			}
 			if len(p) > 78 {
-				each(p[78:], func(k string, q []byte) { t.pictureBox(kind, k, q) })
+				isobmff.Each(p[78:], func(k string, q []byte) { t.pictureBox(kind, k, q) })
 			}
 		case Audio:
 			if len(p) >= 28 {
 				t.Channels = int(binary.BigEndian.Uint16(p[16:]))
 				t.SampleRate = int(binary.BigEndian.Uint32(p[24:]) >> 16)
 			}
-			if at := soundBoxes(p); len(p) > at {
+			if at := SoundBoxes(p); len(p) > at {
 				var read func(k string, q []byte)
 				read = func(k string, q []byte) {
 					switch {
 					case k == "wave": // as QuickTime keeps them
-						each(q, read)
+						isobmff.Each(q, read)
 					case k == "esds":
 						t.Codec = esdsCodec(q, t.Codec)
 						if n := aacChannels(q); t.Codec == "aac" && n > 0 {
@@ -383,15 +317,15 @@ func sampleEntry(t *Track, b []byte) {
 						t.SampleRate = 48000
 					}
 				}
-				each(p[at:], read)
+				isobmff.Each(p[at:], read)
 			}
 		}
 	})
 }
 
-// soundBoxes is where the boxes within the sample entry of sound begin: QuickTime's own versions
+// SoundBoxes is where the boxes within the sample entry of sound begin: QuickTime's own versions
 // have further fields before them.
-func soundBoxes(p []byte) int {
+func SoundBoxes(p []byte) int {
 	if len(p) < 10 {
 		return 28
 	}
@@ -530,14 +464,14 @@ func aacChannels(esds []byte) int {
 
 // moof notes how far a fragment reaches.
 func (m *mp4) moof(b []byte) {
-	each(b, func(kind string, p []byte) {
+	isobmff.Each(b, func(kind string, p []byte) {
 		if kind != "traf" {
 			return
 		}
 		var t *fragmentTrack
 		var base, total uint64
 		var length uint32
-		each(p, func(kind string, p []byte) {
+		isobmff.Each(p, func(kind string, p []byte) {
 			if len(p) < 8 {
 				return
 			}

@@ -165,8 +165,9 @@ func (e *elementary) learn() {
 	}
 	switch t := &e.track; t.Codec {
 	case "mpeg1video", "mpeg2video":
-		if i := bytes.Index(e.begin, []byte{0, 0, 1, 0xb3}); i >= 0 && i+7 <= len(e.begin) {
+		if i := bytes.Index(e.begin, []byte{0, 0, 1, 0xb3}); i >= 0 && i+8 <= len(e.begin) {
 			b := e.begin[i+4:]
+			defer func() { t.mpeg2(b[3], e.begin[i:]) }()
 			t.Width, t.Height = int(b[0])<<4|int(b[1]>>4), int(b[1]&15)<<8|int(b[2])
 			if t.Codec == "mpeg1video" && bytes.Contains(e.begin[i:], []byte{0, 0, 1, 0xb5}) {
 				t.Codec = "mpeg2video"
@@ -491,4 +492,28 @@ func programmeTrack(id int, packet []byte, body int) (Track, int) {
 		return Track{}, key
 	}
 	return Track{}, id
+}
+
+// mpeg2 takes what the header of a sequence tells besides the size (ISO/IEC 13818-2, 6.3.3 and
+// 6.3.5): by a byte the shape of the whole picture and the pictures a second, and further on
+// whether they are interlaced.
+func (t *Track) mpeg2(shape byte, sequence []byte) {
+	rates := []float64{0, 24000.0 / 1001, 24, 25, 30000.0 / 1001, 30, 50, 60000.0 / 1001, 60}
+	if n := int(shape & 15); n < len(rates) {
+		t.rate(rates[n])
+	}
+	if t.Codec != "mpeg2video" || t.Width == 0 || t.Height == 0 {
+		return
+	}
+	switch shape >> 4 {
+	case 2:
+		t.shapeOf(4*t.Height, 3*t.Width)
+	case 3:
+		t.shapeOf(16*t.Height, 9*t.Width)
+	case 4:
+		t.shapeOf(221*t.Height, 100*t.Width)
+	}
+	if i := bytes.Index(sequence, []byte{0, 0, 1, 0xb5}); i >= 0 && i+6 <= len(sequence) && sequence[i+4]>>4 == 1 {
+		t.Interlaced = sequence[i+5]&8 == 0
+	}
 }

@@ -135,6 +135,27 @@ var (
 	otherMark = regexp.MustCompile(`(?i)<(?:/?font\b[^>]*|/?[biu]\s[^>]*)>|\{\\[^}]*\}`)
 )
 
+// CueText gives the text of a line of subtitles as WebVTT writes it. It is in the form in which
+// films hold it: SubRip, WebVTT, ASS or the text of MP4.
+func CueText(codec string, text []byte) string {
+	s := strings.ToValidUTF8(strings.NewReplacer("\r\n", "\n", "\r", "\n", "\x00", "").Replace(string(text)), "\ufffd")
+	if codec == "webvtt" {
+		return blankLines.ReplaceAllString(strings.ReplaceAll(strings.TrimSpace(s), "-->", "→"), "\n")
+	}
+	if codec == "ass" {
+		// Order, layer, style, name, three margins, effect, and the text.
+		fields := strings.SplitN(s, ",", 9)
+		s = strings.NewReplacer(`\N`, "\n", `\n`, "\n", `\h`, " ").Replace(fields[len(fields)-1])
+	}
+	return blankLines.ReplaceAllString(strings.TrimSpace(styled(s)), "\n")
+}
+
+// blankLines would end a cue.
+var blankLines = regexp.MustCompile(`\n\s*\n`)
+
+// CueTimes writes the line of times of a cue, in milliseconds.
+func CueTimes(from, to int) string { return moment(from) + " --> " + moment(to) }
+
 // styled writes a cue's text: with bold, italics and underlines, without other marks, and
 // with nothing that a browser would take for more.
 func styled(text string) string {

@@ -5,6 +5,9 @@ import (
 	"io"
 	"strconv"
 	"strings"
+
+	"cozyshelf/internal/core/ebml"
+	"cozyshelf/internal/core/isobmff"
 )
 
 // Tags are what a video or audio file says of itself, beside its tracks. Empty fields
@@ -74,31 +77,31 @@ func ReadTags(r io.ReaderAt, size int64) (Tags, error) {
 // matroskaTags follows the table of contents, and passes over what is not tags.
 func matroskaTags(r io.ReaderAt, size int64) (Tags, error) {
 	var t Tags
-	head, err := readElement(r, 0, size)
+	head, err := ebml.Read(r, 0, size)
 	if err != nil {
 		return t, err
 	}
-	segment, err := readElement(r, head.end, size)
-	if err != nil || segment.id != idSegment {
+	segment, err := ebml.Read(r, head.End, size)
+	if err != nil || segment.ID != ebml.IDSegment {
 		return t, nil
 	}
 	m := &matroska{r: r, size: size, segment: segment, seek: map[uint32]int64{}}
 	done := map[uint32]bool{}
-	read := func(e element) error {
-		if done[e.id] {
+	read := func(e ebml.Element) error {
+		if done[e.ID] {
 			return nil
 		}
-		done[e.id] = true
+		done[e.ID] = true
 		return t.element(r, e, size)
 	}
-	end := min(segment.end, size)
-	off := segment.start
+	end := min(segment.End, size)
+	off := segment.Start
 	for n := 0; off < end && n < 1<<10; n++ {
-		e, err := readElement(r, off, end)
-		if err != nil || e.end == unknownSize || e.id == idCluster {
+		e, err := ebml.Read(r, off, end)
+		if err != nil || e.End == ebml.UnknownSize || e.ID == ebml.IDCluster {
 			break
 		}
-		if e.id == idSeekHead {
+		if e.ID == ebml.IDSeekHead {
 			err = m.master(e)
 		} else {
 			err = read(e)
@@ -106,11 +109,11 @@ func matroskaTags(r io.ReaderAt, size int64) (Tags, error) {
 		if err != nil {
 			return t, err
 		}
-		off = e.end
+		off = e.End
 	}
-	for _, id := range []uint32{idInfo, idTags, idAttachments} {
+	for _, id := range []uint32{ebml.IDInfo, idTags, idAttachments} {
 		if at, ok := m.seek[id]; ok && !done[id] && at >= 0 && at < size {
-			if e, err := readElement(r, at, size); err == nil && e.id == id {
+			if e, err := ebml.Read(r, at, size); err == nil && e.ID == id {
 				if err := read(e); err != nil {
 					return t, err
 				}
@@ -120,27 +123,27 @@ func matroskaTags(r io.ReaderAt, size int64) (Tags, error) {
 	return t, nil
 }
 
-// element reads one element of the segment that tells something.
-func (t *Tags) element(r io.ReaderAt, e element, size int64) error {
-	switch e.id {
+// ebml.Element reads one ebml.Element of the segment that tells something.
+func (t *Tags) element(r io.ReaderAt, e ebml.Element, size int64) error {
+	switch e.ID {
 	case idAttachments:
 		return t.attachments(r, e, size)
-	case idInfo, idTags:
+	case ebml.IDInfo, idTags:
 	default:
 		return nil
 	}
-	if e.end == unknownSize || e.end-e.start > maxTags {
+	if e.End == ebml.UnknownSize || e.End-e.Start > maxTags {
 		return nil // nobody writes as much
 	}
-	b, err := window(r, e.start, e.end-e.start, size, "its tags")
+	b, err := window(r, e.Start, e.End-e.Start, size, "its tags")
 	if err != nil {
 		return err
 	}
-	children(b, func(id uint32, data []byte) {
+	ebml.Children(b, func(id uint32, data []byte) {
 		switch {
-		case e.id == idInfo && id == idTitle && t.Name == "":
+		case e.ID == ebml.IDInfo && id == idTitle && t.Name == "":
 			t.Name = text(data)
-		case e.id == idTags && id == idTag:
+		case e.ID == idTags && id == idTag:
 			t.tag(data)
 		}
 	})
@@ -153,14 +156,14 @@ func (t *Tags) tag(b []byte) {
 	// that know no levels leave it out, and mean both.
 	level := uint64(0)
 	whole := true
-	children(b, func(id uint32, data []byte) {
+	ebml.Children(b, func(id uint32, data []byte) {
 		if id == idTargets {
-			children(data, func(id uint32, v []byte) {
+			ebml.Children(data, func(id uint32, v []byte) {
 				switch id {
 				case idTargetValue:
-					level = uintOf(v)
+					level = ebml.Uint(v)
 				case idTagTrack, idTagEdition, idTagChapter, idTagAttached:
-					whole = whole && uintOf(v) == 0
+					whole = whole && ebml.Uint(v) == 0
 				}
 			})
 		}
@@ -168,12 +171,12 @@ func (t *Tags) tag(b []byte) {
 	if !whole {
 		return // of one of its tracks or chapters
 	}
-	children(b, func(id uint32, data []byte) {
+	ebml.Children(b, func(id uint32, data []byte) {
 		if id != idSimpleTag {
 			return
 		}
 		var name, value string
-		children(data, func(id uint32, v []byte) {
+		ebml.Children(data, func(id uint32, v []byte) {
 			switch id {
 			case idTagName:
 				name = strings.ToUpper(text(v))
@@ -250,30 +253,30 @@ func (t *Tags) say(level uint64, name, value string) {
 }
 
 // attachments looks for a cover among the files in the file.
-func (t *Tags) attachments(r io.ReaderAt, e element, size int64) error {
+func (t *Tags) attachments(r io.ReaderAt, e ebml.Element, size int64) error {
 	best := 0
-	end := min(e.end, size)
-	for off, n := e.start, 0; off < end && n < 1000; n++ {
-		a, err := readElement(r, off, end)
-		if err != nil || a.end == unknownSize {
+	end := min(e.End, size)
+	for off, n := e.Start, 0; off < end && n < 1000; n++ {
+		a, err := ebml.Read(r, off, end)
+		if err != nil || a.End == ebml.UnknownSize {
 			return nil
 		}
-		off = a.end
-		if a.id != idAttached {
+		off = a.End
+		if a.ID != idAttached {
 			continue
 		}
 		var name, kind string
-		var data element
-		for p := a.start; p < min(a.end, size); {
-			c, err := readElement(r, p, min(a.end, size))
-			if err != nil || c.end == unknownSize {
+		var data ebml.Element
+		for p := a.Start; p < min(a.End, size); {
+			c, err := ebml.Read(r, p, min(a.End, size))
+			if err != nil || c.End == ebml.UnknownSize {
 				break
 			}
-			switch c.id {
+			switch c.ID {
 			case idFileName, idFileType:
-				if b, err := window(r, c.start, min(c.end-c.start, 255), size, "an attachment"); err != nil {
+				if b, err := window(r, c.Start, min(c.End-c.Start, 255), size, "an attachment"); err != nil {
 					return err
-				} else if c.id == idFileName {
+				} else if c.ID == idFileName {
 					name = strings.ToLower(text(b))
 				} else {
 					kind = strings.ToLower(text(b))
@@ -281,11 +284,11 @@ func (t *Tags) attachments(r io.ReaderAt, e element, size int64) error {
 			case idFileData:
 				data = c
 			}
-			p = c.end
+			p = c.End
 		}
 		worth := 0
 		switch {
-		case !strings.HasPrefix(kind, "image/") || data.end-data.start > maxCover:
+		case !strings.HasPrefix(kind, "image/") || data.End-data.Start > maxCover:
 		case strings.HasPrefix(name, "cover."):
 			worth = 3
 		case strings.HasPrefix(name, "cover") || strings.HasPrefix(name, "small_cover"):
@@ -293,8 +296,8 @@ func (t *Tags) attachments(r io.ReaderAt, e element, size int64) error {
 		default:
 			worth = 1
 		}
-		if worth > best && data.end > data.start {
-			b, err := window(r, data.start, data.end-data.start, size, "a picture in it")
+		if worth > best && data.End > data.Start {
+			b, err := window(r, data.Start, data.End-data.Start, size, "a picture in it")
 			if err != nil {
 				return err
 			}
@@ -307,25 +310,25 @@ func (t *Tags) attachments(r io.ReaderAt, e element, size int64) error {
 // mp4Tags reads the texts of an MP4 file that tell what it is about.
 func mp4Tags(r io.ReaderAt, size int64) (Tags, error) {
 	var t Tags
-	err := eachTop(r, size, func(b box) (bool, error) {
-		if b.kind != "moov" {
+	err := isobmff.Top(r, size, func(b isobmff.Box) (bool, error) {
+		if b.Kind != "moov" {
 			return false, nil
 		}
-		payload, err := window(r, b.start, b.end-b.start, size, "its index (moov)")
+		payload, err := window(r, b.Start, b.End-b.Start, size, "its index (moov)")
 		if err != nil {
 			return true, err
 		}
-		each(payload, func(kind string, p []byte) {
+		isobmff.Each(payload, func(kind string, p []byte) {
 			if kind != "udta" {
 				return
 			}
-			each(p, func(kind string, p []byte) {
+			isobmff.Each(p, func(kind string, p []byte) {
 				if kind != "meta" || len(p) < 4 {
 					return
 				}
-				each(p[4:], func(kind string, p []byte) {
+				isobmff.Each(p[4:], func(kind string, p []byte) {
 					if kind == "ilst" {
-						each(p, t.item)
+						isobmff.Each(p, t.item)
 					}
 				})
 			})
@@ -339,7 +342,7 @@ func (t *Tags) item(kind string, p []byte) {
 	if kind != "desc" && kind != "ldes" {
 		return
 	}
-	each(p, func(inner string, p []byte) {
+	isobmff.Each(p, func(inner string, p []byte) {
 		if inner != "data" || len(p) < 8 || binary.BigEndian.Uint32(p) != 1 { // 1: UTF-8
 			return
 		}
