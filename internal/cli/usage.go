@@ -88,13 +88,21 @@ func (a *app) showStreams(list []usage.Play) {
 	for _, p := range list {
 		rows = append(rows, []string{p.Member, playTitle(p), show.Bar(p.Position, p.Duration),
 			show.Length(p.Position) + " of " + show.Length(p.Duration), p.Device, place(p), p.Address,
-			show.Size(p.Bytes), show.When(p.Started)})
+			delivered(p), show.Size(p.Bytes), show.When(p.Started)})
 	}
 	a.out.Table([]show.Column{{Head: "member", Whole: true}, {Head: "title", Most: 60}, {Head: "", Drop: 5},
 		{Head: "position", Right: true}, {Head: "device", Whole: true, Most: 24, Drop: 4},
-		{Head: "where", Whole: true, Drop: 6}, {Head: "address", Drop: 2}, {Head: "sent", Right: true, Drop: 1},
-		{Head: "since", Whole: true, Drop: 3}}, rows)
+		{Head: "where", Whole: true, Drop: 6}, {Head: "address", Drop: 2}, {Head: "delivered", Whole: true, Drop: 7},
+		{Head: "sent", Right: true, Drop: 1}, {Head: "since", Whole: true, Drop: 3}}, rows)
+	for _, p := range list {
+		if p.Why != "" {
+			a.out.Printf("%s's %s is %s: %s\n", p.Member, playTitle(p), delivered(p), p.Why)
+		}
+	}
 }
+
+// delivered says how a stream is sent.
+func delivered(p usage.Play) string { return strings.ReplaceAll(p.Delivery, "-", " ") }
 
 func (a *app) usageHistoryCommand() *cobra.Command {
 	var f control.PlayFilter

@@ -52,7 +52,7 @@ func (h *House) image(ctx context.Context) (pack.Image, error) {
 		return pack.Image{}, &problem.Problem{What: "the program cannot read itself", Why: err.Error(),
 			Fix: "install it again", Err: err}
 	}
-	if h.Facts.Can.Isolates && len(h.Household.Quiet.Work) > 0 {
+	if h.Facts.Can.Isolates && h.Household.WantsFFmpeg() {
 		if f, err := pack.FindFFmpeg(ctx); err == nil {
 			image = image.With(f)
 		}

@@ -31,7 +31,7 @@ func (h *House) Gather(ctx context.Context) facts.Facts {
 			f.Ports[i].Neighbour = h.neighbour(ctx, p.Number)
 		}
 	}
-	if len(h.Household.Quiet.Work) > 0 {
+	if h.Household.WantsFFmpeg() {
 		f.FFmpeg = &facts.FFmpeg{}
 		if x, err := pack.FindFFmpeg(ctx); err != nil {
 			f.FFmpeg.Why = err.Error()

@@ -130,7 +130,11 @@ func (i Image) layer() ([]byte, error) {
 	b.Grow(int(i.Size) + 1<<16)
 	w := tar.NewWriter(&b)
 	for _, dir := range []string{"state/", "scratch/", "shelves/", "tmp/"} {
-		if err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: dir, Mode: 0o755, Format: tar.FormatPAX,
+		mode := int64(0o755)
+		if dir == "scratch/" {
+			mode = 0o1777 // memory that is mounted there takes the mode of what it covers, whatever was asked for
+		}
+		if err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: dir, Mode: mode, Format: tar.FormatPAX,
 			ModTime: time.Unix(0, 0)}); err != nil {
 			return nil, err
 		}

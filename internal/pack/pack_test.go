@@ -1,6 +1,7 @@
 package pack
 
 import (
+	"archive/tar"
 	"bytes"
 	"io"
 	"os"
@@ -65,5 +66,26 @@ func TestAProgramThatChangesWhilePackedIsRefused(t *testing.T) {
 	}
 	if err := img.Write(io.Discard); err == nil {
 		t.Error("a changed program was packed under the old digest")
+	}
+}
+
+// TestScratchIsForAll looks at the folder over which memory is mounted: an engine may give it this
+// folder's mode, and the account must be able to write there.
+func TestScratchIsForAll(t *testing.T) {
+	b, err := sample(t).layer()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for r := tar.NewReader(bytes.NewReader(b)); ; {
+		h, err := r.Next()
+		if err != nil {
+			t.Fatal("there is no scratch folder in the image: ", err)
+		}
+		if h.Name == "scratch/" {
+			if h.Mode != 0o1777 {
+				t.Errorf("it has mode %o", h.Mode)
+			}
+			return
+		}
 	}
 }

@@ -142,6 +142,7 @@ type Settings struct {
 	Backup         *SettingsBackup    `json:"backup,omitempty"`
 	Lookup         *SettingsLookup    `json:"lookup,omitempty"`
 	Quiet          *SettingsQuiet     `json:"quiet,omitempty"`
+	Convert        *SettingsConvert   `json:"convert,omitempty"`
 }
 
 // SettingsListener is one address that the server listens on.
@@ -150,6 +151,13 @@ type SettingsListener struct {
 	Address string            `json:"address"` // and port, inside
 	Port    int               `json:"port"`    // as published
 	TLS     bool              `json:"tls,omitempty"`
+}
+
+// SettingsConvert says whether what a device does not play is made anew.
+type SettingsConvert struct {
+	Never  bool `json:"never,omitempty"`
+	Needed bool `json:"needed,omitempty"`  // somebody relies on it
+	AtOnce int  `json:"at_once,omitempty"` // 0 for half the processors
 }
 
 // SettingsQuiet says what work is done at quiet hours, and when.

@@ -195,6 +195,10 @@ func (d *drawing) routines() {
 			MusicBrainz: cmp.Or(l.MusicBrainz, household.PublicMusicBrainz),
 			Covers:      cmp.Or(l.Covers, household.PublicCovers)}
 	}
+	if c := h.Convert; c.When != household.ConvertAuto || c.AtOnce > 0 {
+		d.set.Convert = &SettingsConvert{Never: c.When == household.ConvertNever,
+			Needed: c.When == household.ConvertNeeded, AtOnce: c.AtOnce}
+	}
 	if q := h.Quiet; len(q.Work) > 0 {
 		d.set.Quiet = &SettingsQuiet{Work: q.Work, Hours: cmp.Or(q.Hours, household.QuietHours)}
 	}

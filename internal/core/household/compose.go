@@ -158,6 +158,15 @@ work  = {{list .Quiet.Work}}
 {{- with .Quiet.Hours}}
 hours = {{q .}}
 {{- end}}
+{{end}}
+{{- if or .Convert.AtOnce (and .Convert.When (ne .Convert.When "auto"))}}
+[convert]
+{{- with .Convert.When}}
+when    = {{q .}}
+{{- end}}
+{{- with .Convert.AtOnce}}
+at_once = {{.}}
+{{- end}}
 {{end}}`))
 
 // quote writes a TOML basic string.

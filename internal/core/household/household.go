@@ -54,6 +54,7 @@ type Household struct {
 	Backup    Backup  `toml:"backup"`
 	Lookup    Lookup  `toml:"lookup"`
 	Quiet     Quiet   `toml:"quiet"`
+	Convert   Convert `toml:"convert"`
 }
 
 // Lookup is [lookup]: outside catalogues that the server may ask about titles. None is
@@ -275,6 +276,7 @@ func (h *Household) judge(given func(key string) bool) []complaint {
 	h.judgeServer(&c, given)
 	h.judgeLife(&c)
 	h.judgeQuiet(&c)
+	h.judgeConvert(&c, given)
 	h.judgeStorage(&c)
 	h.judgeLookup(&c)
 	h.judgeShelves(&c)

@@ -143,6 +143,12 @@ var Keys = []Key{
 		Values: []string{"frames", "chapters", "loudness"}, Becomes: Settings},
 	{Name: "quiet.hours", Default: "`01:00-06:00`",
 		Takes: "when, by `household.timezone`; may go past midnight", Becomes: Settings},
+	{Name: "convert.when", Default: "`auto`",
+		Takes: "whether what a device does not play is made anew while it is watched: `needed`, by ffmpeg, which goes " +
+			"into the image; `auto`, by one that is there anyway; `never`",
+		Values: []string{"auto", "needed", "never"}, Becomes: Settings},
+	{Name: "convert.at_once", Default: "half the processors, at least 2",
+		Takes: "how many pictures are made at once, 1 to 64", Becomes: Settings},
 	{Name: "backup.every", Default: "never",
 		Takes: "`day`, `week`, or hours such as `12h`: the server makes backups by itself", Becomes: Settings},
 	{Name: "backup.at", Default: "`03:30`",

@@ -34,6 +34,9 @@ type Play struct {
 	Watched  float64   `json:"watched"`
 	Bytes    int64     `json:"bytes"`
 	Done     bool      `json:"done"` // seen to the end, as Finished says
+	// How it was delivered last (as-it-is, repacked or converted), and why not as it is.
+	Delivery string `json:"delivery,omitempty"`
+	Why      string `json:"why,omitempty"`
 }
 
 // MergeWithin is how long after its end a play is continued by the same member

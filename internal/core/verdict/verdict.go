@@ -330,18 +330,28 @@ func (j *judge) boot() {
 	j.add("start", OK, "with the machine, by a unit of systemd in "+j.f.Units, "")
 }
 
-// ffmpeg judges what the work of quiet hours needs.
+// ffmpeg judges what the work of quiet hours and conversions need.
 func (j *judge) ffmpeg() {
-	switch f := j.f.FFmpeg; {
-	case f == nil:
-	case f.Version == "":
-		j.add("quiet work", Warning, "what [quiet] asks for needs ffmpeg and ffprobe, and they are not to be "+
-			"had here: "+f.Why, "install ffmpeg on this machine; until then that work is left undone")
-	case !j.f.Engine.Can.Isolates:
-		j.add("quiet work", OK, "by this machine's ffmpeg "+f.Version, "")
-	default:
-		j.add("quiet work", OK, fmt.Sprintf("by this machine's ffmpeg %s, which goes into the image: %s more",
-			f.Version, bytes(f.Size)), "")
+	var what []string
+	if len(j.h.Quiet.Work) > 0 {
+		what = append(what, "quiet work")
+	}
+	if j.h.Convert.When == household.ConvertNeeded {
+		what = append(what, "converting")
+	}
+	for _, w := range what {
+		section := map[string]string{"quiet work": "[quiet]", "converting": "[convert]"}[w]
+		switch f := j.f.FFmpeg; {
+		case f == nil:
+		case f.Version == "":
+			j.add(w, Warning, "what "+section+" asks for needs ffmpeg and ffprobe, and they are not to be had here: "+
+				f.Why, "install ffmpeg on this machine; until then that is left undone")
+		case !j.f.Engine.Can.Isolates:
+			j.add(w, OK, "by this machine's ffmpeg "+f.Version, "")
+		default:
+			j.add(w, OK, fmt.Sprintf("by this machine's ffmpeg %s, which goes into the image: %s more", f.Version,
+				bytes(f.Size)), "")
+		}
 	}
 }
 

@@ -62,8 +62,13 @@ func TestEveryFaultIsFoundAndSaysWhatToDo(t *testing.T) {
 	}{
 		"no ffmpeg": {func(h *household.Household,
 			f *facts.Facts) {
+			h.Quiet.Work = []string{household.Frames}
 			f.FFmpeg = &facts.FFmpeg{Why: "not in $PATH"}
 		}, "quiet work", Warning, "not in $PATH"},
+		"no ffmpeg to convert with": {func(h *household.Household, f *facts.Facts) {
+			h.Convert.When = household.ConvertNeeded
+			f.FFmpeg = &facts.FFmpeg{Why: "not in $PATH"}
+		}, "converting", Warning, "[convert] asks for"},
 		"engine silent": {func(h *household.Household, f *facts.Facts) {
 			f.Engine.Answers,
 				f.Engine.Error = false, "refused"

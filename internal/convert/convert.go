@@ -1,0 +1,580 @@
+// Package convert makes pictures and sound anew while they are watched, by ffmpeg.
+//
+// A film is parted into pieces of equal length (Recipe). Who asks for a piece gets it from the
+// scratch folder, or waits for the run of ffmpeg that makes it: one run for each rendition and each
+// place in the film at which somebody is, shared by all who are near. A run is never further than
+// half a minute ahead of the slowest of them; then it waits, since nobody reads what it writes. A
+// seek to elsewhere begins a new run, and one that nobody asks any more is ended.
+//
+// All that is made lies in the scratch folder, within a limit: the piece that was not asked for the
+// longest goes first. What is lost of it is made again.
+package convert
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"cozyshelf/internal/core/repack"
+	"cozyshelf/internal/ffmpeg"
+)
+
+// How far a run goes ahead of who waits the longest, in seconds; how far ahead of a run a piece may
+// lie for which it is waited; when a run that nobody asks ends; and how long a piece may take.
+const (
+	ahead    = 30.0
+	near     = 12.0
+	idleRun  = 30 * time.Second
+	quietRun = 8 * time.Second // where others wait
+	idleFilm = 10 * time.Minute
+	slowest  = 40 * time.Second
+)
+
+// mostAsking is how many files are looked into at once.
+const mostAsking = 8
+
+// Sound costs little, but not nothing: so many runs of it go beside each of a picture. And so many
+// renditions are known of at once.
+const (
+	soundsToPicture = 4
+	mostRenditions  = 1000
+)
+
+// ErrBusy says that as much is converted as may be at once.
+var ErrBusy = errors.New("the machine converts as much as it can")
+
+// ErrScratch says that the scratch folder is full, though all was taken out that may be.
+var ErrScratch = errors.New("the scratch folder is full")
+
+// Converter makes renditions. Its fields are set before it is used.
+type Converter struct {
+	Tools  ffmpeg.Tools
+	Folder string // the scratch folder; what lies in it below "convert" is this package's
+	Limit  int64  // bytes
+	Most   int    // runs at once
+	Log    *slog.Logger
+	// Threads bounds those of a run; 0 leaves that to ffmpeg.
+	Threads int
+
+	work       sync.WaitGroup // runs
+	mu         sync.Mutex
+	closed     bool
+	renditions map[string]*rendition
+	used       int64 // bytes in the scratch folder
+	numbers    int
+	begins     map[string]begin
+	asking     int // files that ffprobe looks into
+}
+
+type begin struct{ start, length float64 }
+
+// rendition is what is made by one recipe.
+type rendition struct {
+	recipe Recipe
+	name   string // of its files
+	init   []byte
+	codec  string
+	pieces map[int]*piece
+	runs   []*run
+	asked  time.Time
+}
+
+// piece is one that was made.
+type piece struct {
+	size  int64
+	asked time.Time
+}
+
+// run is a run of ffmpeg.
+type run struct {
+	from    int // the piece that it began with
+	next    int // the one that it makes
+	asked   map[string]int
+	last    time.Time
+	cancel  context.CancelFunc
+	changed chan struct{} // closed, and made anew, at each change
+	err     error
+	ended   bool
+}
+
+// stir tells all who wait of a change. The converter is locked.
+func (r *run) stir() {
+	close(r.changed)
+	r.changed = make(chan struct{})
+}
+
+func (c *Converter) folder() string { return filepath.Join(c.Folder, "convert") }
+
+// Run keeps order until the context ends: it empties the scratch folder at the beginning and at
+// the end, and ends runs that nobody asks any more.
+func (c *Converter) Run(ctx context.Context) {
+	_ = os.RemoveAll(c.folder()) // what cannot be removed now is overwritten
+	tick := time.NewTicker(2 * time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+			c.tidy(time.Now())
+		case <-ctx.Done():
+			c.mu.Lock()
+			c.closed = true
+			for _, r := range c.renditions {
+				for _, x := range r.runs {
+					x.stop()
+				}
+			}
+			c.mu.Unlock()
+			c.work.Wait()
+			_ = os.RemoveAll(c.folder()) // it is emptied at the next start
+			return
+		}
+	}
+}
+
+// tidy ends what nobody asks any more.
+func (c *Converter) tidy(now time.Time) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for key, r := range c.renditions {
+		for _, x := range r.runs {
+			if now.Sub(x.last) > idleRun {
+				x.cancel()
+			}
+		}
+		r.runs = slices.DeleteFunc(r.runs, func(x *run) bool { return x.ended && now.Sub(x.last) > idleRun })
+		if len(r.runs) == 0 && now.Sub(r.asked) > idleFilm {
+			for n := range r.pieces {
+				c.remove(r, n)
+			}
+			delete(c.renditions, key)
+		}
+	}
+}
+
+// Streams is how many runs there are.
+func (c *Converter) Streams() int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.running(true)
+}
+
+// running counts the runs that make pictures, or those that make sound.
+func (c *Converter) running(pictures bool) (n int) {
+	for _, r := range c.renditions {
+		for _, x := range r.runs {
+			if !x.ended && r.recipe.picture() == pictures {
+				n++
+			}
+		}
+	}
+	return n
+}
+
+// Begins gives the moment from which ffmpeg counts in a file, and its length. It is asked once.
+func (c *Converter) Begins(ctx context.Context, file string, open func() (*os.File, error)) (start, length float64,
+	err error) {
+	c.mu.Lock()
+	b, ok := c.begins[file]
+	busy := c.asking >= mostAsking
+	if !ok && !busy {
+		c.asking++
+	}
+	c.mu.Unlock()
+	switch {
+	case ok:
+		return b.start, b.length, nil
+	case busy:
+		return 0, 0, ErrBusy
+	}
+	defer func() {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		c.asking--
+	}()
+	ctx, cancel := context.WithTimeout(ctx, slowest)
+	defer cancel()
+	f, err := open()
+	if err != nil {
+		return 0, 0, err
+	}
+	defer f.Close()
+	if start, length, err = c.Tools.Begins(ctx, f); err != nil {
+		return 0, 0, err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.begins == nil || len(c.begins) > 1000 {
+		c.begins = map[string]begin{}
+	}
+	c.begins[file] = begin{start, length}
+	return start, length, nil
+}
+
+// Init gives the initialization segment of a recipe.
+func (c *Converter) Init(ctx context.Context, r Recipe, viewer string, open func() (*os.File, error)) ([]byte, error) {
+	c.mu.Lock()
+	have := c.rendition(r)
+	init := have.init
+	c.mu.Unlock()
+	if init != nil {
+		return init, nil
+	}
+	if _, err := c.Piece(ctx, r, 0, viewer, open); err != nil && !errors.Is(err, io.EOF) {
+		return nil, err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return have.init, nil
+}
+
+// rendition finds one, or makes it. The converter is locked.
+func (c *Converter) rendition(r Recipe) *rendition {
+	if c.renditions == nil {
+		c.renditions = map[string]*rendition{}
+	}
+	have := c.renditions[r.key()]
+	if have == nil {
+		c.numbers++
+		have = &rendition{recipe: r, name: fmt.Sprintf("%d", c.numbers), pieces: map[int]*piece{}}
+		c.renditions[r.key()] = have
+	}
+	have.asked = time.Now()
+	return have
+}
+
+// Piece gives a piece of a recipe, and waits for it where it is being made. viewer tells who asks.
+func (c *Converter) Piece(ctx context.Context, r Recipe, number int, viewer string,
+	open func() (*os.File, error)) ([]byte, error) {
+	ctx, cancel := context.WithTimeout(ctx, slowest)
+	defer cancel()
+	for tries := 0; ; tries++ {
+		b, wait, err := c.attempt(r, number, viewer, open)
+		if b != nil || err != nil && tries > 0 {
+			return b, err
+		}
+		if err != nil {
+			if errors.Is(err, ErrBusy) || errors.Is(err, io.EOF) || errors.Is(err, os.ErrNotExist) {
+				return nil, err
+			}
+			c.Log.Warn("a conversion ended; it is begun once more", "why", err)
+			continue
+		}
+		select {
+		case <-wait:
+			tries--
+		case <-ctx.Done():
+			if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+				return nil, fmt.Errorf("converting takes longer than %s for one piece", slowest)
+			}
+			return nil, ctx.Err()
+		}
+	}
+}
+
+// attempt gives a piece if it is there; else what to wait for.
+func (c *Converter) attempt(r Recipe, number int, viewer string, open func() (*os.File, error)) (b []byte,
+	wait <-chan struct{}, err error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	have := c.rendition(r)
+	x := have.nearest(number)
+	for _, other := range have.runs {
+		if other != x {
+			delete(other.asked, viewer)
+			if len(other.asked) == 0 && !other.ended {
+				other.stop() // who asked it has gone elsewhere
+			}
+		}
+	}
+	if p := have.pieces[number]; p != nil {
+		b, err := os.ReadFile(c.file(have, number))
+		if err == nil && int64(len(b)) == p.size {
+			p.asked = time.Now()
+			if x != nil {
+				x.note(viewer, number)
+			}
+			return b, nil, nil
+		}
+		c.remove(have, number) // somebody has emptied the folder
+	}
+	if x == nil {
+		if len(c.renditions) > mostRenditions || r.picture() && c.running(true) >= max(1, c.Most) &&
+			!c.leave(have, viewer) || !r.picture() && c.running(false) >= soundsToPicture*max(1, c.Most) {
+			return nil, nil, ErrBusy
+		}
+		if x, err = c.begin(have, number, open); err != nil {
+			return nil, nil, err
+		}
+	}
+	x.note(viewer, number)
+	if x.ended {
+		have.runs = slices.DeleteFunc(have.runs, func(y *run) bool { return y == x })
+		return nil, nil, cmp.Or(x.err, io.EOF)
+	}
+	return nil, x.changed, nil
+}
+
+// leave ends a run that somebody can do without: of another size of the same film that only this
+// viewer asked, else the one that nobody has asked for the longest. It reports whether there was one.
+func (c *Converter) leave(to *rendition, viewer string) bool {
+	var least *run
+	for _, r := range c.renditions {
+		if r == to || !r.recipe.picture() {
+			continue
+		}
+		for _, x := range r.runs {
+			_, ours := x.asked[viewer]
+			switch {
+			case x.ended:
+			case ours && len(x.asked) == 1 && r.recipe.File == to.recipe.File:
+				x.stop()
+				return true
+			case time.Since(x.last) > quietRun && (least == nil || x.last.Before(least.last)):
+				least = x
+			}
+		}
+	}
+	if least != nil {
+		least.stop()
+	}
+	return least != nil
+}
+
+// stop ends a run. The converter is locked.
+func (x *run) stop() {
+	x.cancel()
+	x.ended = true // it makes nothing any more
+	x.stir()
+}
+
+// note notes who is where. The converter is locked.
+func (x *run) note(viewer string, number int) {
+	x.asked[viewer], x.last = number, time.Now()
+	x.stir()
+}
+
+// nearest gives the run that makes a piece, or will soon.
+func (r *rendition) nearest(number int) *run {
+	for _, x := range r.runs {
+		if number >= x.from && float64(number-x.next)*r.recipe.Step() <= near && (!x.ended || number >= x.next) {
+			return x
+		}
+	}
+	return nil
+}
+
+func (c *Converter) file(r *rendition, number int) string {
+	return filepath.Join(c.folder(), fmt.Sprintf("%s-%d", r.name, number))
+}
+
+func (c *Converter) remove(r *rendition, number int) {
+	if p := r.pieces[number]; p != nil {
+		c.used -= p.size
+		delete(r.pieces, number)
+		_ = os.Remove(c.file(r, number)) // it may be gone already
+	}
+}
+
+// begin begins a run. The converter is locked.
+func (c *Converter) begin(r *rendition, number int, open func() (*os.File, error)) (*run, error) {
+	if c.closed {
+		return nil, context.Canceled
+	}
+	f, err := open()
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	x := &run{from: number, next: number, asked: map[string]int{}, last: time.Now(), cancel: cancel,
+		changed: make(chan struct{})}
+	r.runs = append(r.runs, x)
+	c.work.Add(1)
+	go func() {
+		defer c.work.Done()
+		defer f.Close()
+		err := c.make(ctx, r, x, f, open)
+		cancel()
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		x.ended = true
+		if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, context.Canceled) {
+			x.err = err
+		}
+		r.runs = slices.DeleteFunc(r.runs, func(y *run) bool { return y == x && len(x.asked) == 0 })
+		x.stir()
+	}()
+	return x, nil
+}
+
+// make runs ffmpeg, and keeps what it makes.
+func (c *Converter) make(ctx context.Context, r *rendition, x *run, f *os.File,
+	open func() (*os.File, error)) error {
+	start, _, err := c.Begins(ctx, r.recipe.File, open)
+	if err != nil {
+		return err
+	}
+	from := r.recipe.Start + float64(x.from)*r.recipe.Step()
+	lead := 0.0
+	if !r.recipe.picture() {
+		lead = soundLead
+	}
+	seek := max(0, from-lead-start)
+	base := seek + start // the moment that ffmpeg counts from
+	if x.from == 0 {
+		from = min(from, base)
+	}
+	first := r.recipe.Start + float64(x.from)*r.recipe.Step()
+	before, after := r.recipe.arguments(seek, max(0, base-first), c.Threads)
+	return c.Tools.Pipe(ctx, f, before, after, func(out io.Reader) error {
+		in, err := repack.NewIncoming(out)
+		if err != nil {
+			return err
+		}
+		c.mu.Lock()
+		if r.init == nil {
+			r.init, r.codec = in.Init(), in.Name()
+		}
+		c.mu.Unlock()
+		for n := x.from; n < x.from+longestRun; n++ {
+			if err := c.mayGoOn(ctx, r, x, n); err != nil {
+				return err
+			}
+			until := r.recipe.Start + float64(n+1)*r.recipe.Step() - base
+			b, err := in.Next(from-base, until, base, n)
+			if err != nil {
+				return err
+			}
+			from = base + until
+			if err := c.keep(r, x, n, b); err != nil {
+				return err
+			}
+		}
+		return context.Canceled // another run goes on
+	})
+}
+
+// mayGoOn waits while a run is far enough ahead.
+func (c *Converter) mayGoOn(ctx context.Context, r *rendition, x *run, n int) error {
+	for {
+		c.mu.Lock()
+		slow := n
+		for _, at := range x.asked {
+			slow = min(slow, at)
+		}
+		wait := x.changed
+		c.mu.Unlock()
+		if float64(n-slow)*r.recipe.Step() <= ahead {
+			return nil
+		}
+		select {
+		case <-wait:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// keep puts a piece into the scratch folder.
+func (c *Converter) keep(r *rendition, x *run, n int, b []byte) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.room(int64(len(b)))
+	name := c.file(r, n)
+	err := os.MkdirAll(c.folder(), 0o700)
+	if err == nil {
+		err = os.WriteFile(name, b, 0o600)
+	}
+	if err != nil {
+		// The folder may be shared with others: what is ours there goes, and it is tried once more.
+		_ = os.Remove(name)
+		c.roomFor(0)
+		if err = os.WriteFile(name, b, 0o600); err != nil {
+			_ = os.Remove(name)
+			return fmt.Errorf("%w: %w", ErrScratch, err)
+		}
+	}
+	c.used += int64(len(b))
+	r.pieces[n] = &piece{size: int64(len(b)), asked: time.Now()}
+	x.next = n + 1
+	x.stir()
+	return nil
+}
+
+// room makes room for so many bytes within the limit.
+func (c *Converter) room(n int64) {
+	if c.Limit > 0 && c.used+n > c.Limit {
+		c.roomFor(max(0, c.Limit-n))
+	}
+}
+
+// roomFor removes the pieces that were not asked for the longest, until so much is left.
+func (c *Converter) roomFor(left int64) {
+	type old struct {
+		r *rendition
+		n int
+		p *piece
+	}
+	var list []old
+	for _, r := range c.renditions {
+		for n, p := range r.pieces {
+			list = append(list, old{r, n, p})
+		}
+	}
+	slices.SortFunc(list, func(a, b old) int { return a.p.asked.Compare(b.p.asked) })
+	for _, o := range list {
+		if c.used <= left {
+			return
+		}
+		c.remove(o.r, o.n)
+	}
+}
+
+// Codec gives the name of what a recipe makes, once it is known.
+func (c *Converter) Codec(r Recipe) string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.rendition(r).codec
+}
+
+// Room is how many pixels a second can still be made: by the number of processors, until it was
+// measured, less what is being made.
+func (c *Converter) Room() float64 {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	room := pixelsPerProcessor * float64(runtime.NumCPU())
+	if c.running(true) >= max(1, c.Most) {
+		return 0
+	}
+	for _, r := range c.renditions {
+		for _, x := range r.runs {
+			if !x.ended && r.recipe.picture() {
+				room -= float64(r.recipe.Width*r.recipe.Height) * cmp.Or(r.recipe.Source.FrameRate, 25)
+			}
+		}
+	}
+	return max(0, room)
+}
+
+// pixelsPerProcessor is what a processor of the last ten years makes in a second with veryfast.
+const pixelsPerProcessor = 30e6
+
+// Reason says in words why a conversion did not come about.
+func Reason(err error) string {
+	switch {
+	case errors.Is(err, ErrBusy):
+		return "the machine converts as much as it can; it works once somebody else stops"
+	case errors.Is(err, ErrScratch):
+		return "there is no room to convert in; the administrator can raise scratch_limit under [storage]"
+	}
+	return strings.TrimSpace(err.Error())
+}

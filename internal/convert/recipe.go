@@ -1,0 +1,163 @@
+package convert
+
+import (
+	"cmp"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"cozyshelf/internal/core/media"
+)
+
+// Recipe is what is made of one track of a file.
+type Recipe struct {
+	File    string // which file, in which state: recipes of different files never meet
+	Track   int    // in the file, counted from 1
+	Source  media.Track
+	Width   int // of a picture, as it is made
+	Height  int
+	Bitrate int64
+	ToneMap bool
+	Burn    int // the track of subtitles that is drawn into the picture, counted from 1; 0 for none
+	// Of sound.
+	Channels int
+	// From where the pieces count, in seconds, and the end.
+	Start, End float64
+}
+
+// picture reports whether it is one of a picture.
+func (r Recipe) picture() bool { return r.Height > 0 }
+
+// key tells recipes apart.
+func (r Recipe) key() string {
+	return fmt.Sprintf("%s %d %dx%d %d %t %d %d %g", r.File, r.Track, r.Width, r.Height, r.Bitrate, r.ToneMap, r.Burn,
+		r.Channels, r.Start)
+}
+
+// Lengths of pieces, in seconds. Those of sound are of whole frames of AAC at 48 kHz, so that pieces
+// which were made apart fit together.
+const (
+	pictureStep = 1.5
+	soundStep   = 192 * 1024.0 / 48000
+	soundLead   = 4 * 1024.0 / 48000 // made before a piece of sound, and thrown away
+)
+
+// Step is how long a piece lasts.
+func (r Recipe) Step() float64 {
+	if r.picture() {
+		return pictureStep
+	}
+	return soundStep
+}
+
+// Lengths gives the lengths of all pieces.
+func (r Recipe) Lengths() (out []float64) {
+	for at := r.Start; at < r.End-0.02 && len(out) < mostPieces; at += r.Step() {
+		out = append(out, min(r.Step(), r.End-at))
+	}
+	if len(out) == 0 {
+		out = append(out, max(0.1, r.End-r.Start))
+	}
+	return out
+}
+
+// mostPieces bounds how many pieces a film has.
+const mostPieces = 1 << 16
+
+// arguments are those of ffmpeg that make it from a moment on: before the input, and behind it.
+// seek counts from the file's beginning; late is how much later than its first piece the film begins.
+func (r Recipe) arguments(seek, late float64, threads int) (before, after []string) {
+	before = []string{"-ss", strconv.FormatFloat(seek, 'f', 6, 64)}
+	if threads > 0 {
+		before = append(before, "-threads", strconv.Itoa(threads))
+	}
+	if r.picture() {
+		after = r.pictureArguments(late)
+	} else {
+		after = r.soundArguments()
+	}
+	return before, append(after, "-map_metadata", "-1", "-map_chapters", "-1", "-avoid_negative_ts", "disabled",
+		"-f", "mp4", "-movflags", "+empty_moov+default_base_moof+frag_every_frame+frag_discont", "-flush_packets", "1")
+}
+
+// pictureArguments make H.264 in software. A key frame stands at the beginning of each piece, and no
+// picture is stored out of its order, so that a piece can begin at any.
+func (r Recipe) pictureArguments(late float64) []string {
+	filters := ""
+	add := func(f string) {
+		if filters != "" {
+			filters += ","
+		}
+		filters += f
+	}
+	if r.Source.Interlaced {
+		add("yadif=deint=interlaced")
+	}
+	if r.ToneMap {
+		add("zscale=t=linear:npl=100,format=gbrpf32le,zscale=p=bt709,tonemap=hable:desat=0," +
+			"zscale=t=bt709:m=bt709:r=tv,format=yuv420p")
+	}
+	add(fmt.Sprintf("scale=%d:%d:flags=bicubic,setsar=1,format=yuv420p", r.Width, r.Height))
+	var out []string
+	if r.Burn > 0 {
+		out = []string{"-filter_complex", fmt.Sprintf("[0:%d][0:%d]scale2ref[s][v];[v][s]overlay,%s[out]", r.Burn-1,
+			r.Track-1, filters), "-map", "[out]"}
+	} else {
+		out = []string{"-map", fmt.Sprintf("0:%d", r.Track-1), "-vf", filters}
+	}
+	return append(out, "-an", "-sn", "-dn", "-fps_mode", "passthrough", "-enc_time_base", "1:90000",
+		"-c:v", "libx264", "-preset", r.preset(), "-profile:v", "high", "-bf", "0", "-g", "1000", "-sc_threshold", "0",
+		"-force_key_frames", r.keys(late),
+		"-b:v", fmt.Sprint(r.Bitrate), "-maxrate", fmt.Sprint(r.Bitrate*3/2), "-bufsize", fmt.Sprint(r.Bitrate*2),
+		"-colorspace", "bt709", "-color_primaries", "bt709", "-color_trc", "bt709",
+		"-video_track_timescale", "90000")
+}
+
+// longestRun is how many pieces one run makes at most, so that the times of their beginnings fit into
+// an argument.
+const longestRun = 8000
+
+// keys gives the times of key frames as ffmpeg takes them. A list is meant by the film's clock; an
+// expression would count from the first picture.
+func (r Recipe) keys(late float64) string {
+	var b strings.Builder
+	b.WriteString("0")
+	for i := 1; i <= longestRun; i++ {
+		if at := float64(i)*r.Step() - late; at > 0 && at < r.End-r.Start {
+			fmt.Fprintf(&b, ",%.3f", at)
+		}
+	}
+	return b.String()
+}
+
+// manyPixels is from how many pixels a second on speed goes before size.
+const manyPixels = 40e6
+
+// preset is how much work the encoder does: as much as keeps up with who watches.
+func (r Recipe) preset() string {
+	if float64(r.Width*r.Height)*cmp.Or(r.Source.FrameRate, 25) > manyPixels {
+		return "superfast"
+	}
+	return "veryfast"
+}
+
+// soundArguments make AAC. Of more than two channels stereo is made so that what is spoken stays
+// clear: it comes from the middle.
+func (r Recipe) soundArguments() []string {
+	filters := "aresample=48000:async=1:first_pts=0"
+	switch {
+	case r.Channels <= 2 && cmp.Or(r.Source.Channels, 2) >= 6:
+		filters += ",aformat=channel_layouts=5.1,pan=stereo|FL<1.0*FC+0.7*FL+0.4*BL|FR<1.0*FC+0.7*FR+0.4*BR"
+	case r.Channels >= 6:
+		filters += ",aformat=channel_layouts=5.1"
+	}
+	rate := "160k"
+	if r.Channels >= 6 {
+		rate = "384k"
+	}
+	return []string{"-map", fmt.Sprintf("0:%d", r.Track-1), "-vn", "-sn", "-dn", "-af", filters, "-ar", "48000", "-ac",
+		strconv.Itoa(max(1, min(r.Channels, 6))), "-c:a", "aac", "-b:a", rate}
+}
+
+// Arguments are those with which ffmpeg makes the whole of it: before the input, and behind it.
+func (r Recipe) Arguments() (before, after []string) { return r.arguments(0, 0, 0) }
