@@ -27,6 +27,7 @@ func (s *Server) Run(ctx context.Context) error {
 	defer ways.close()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	s.Life = ctx
 	ways.serve(s, cancel)
 	end := func() error {
 		s.Log.Info("ending")
@@ -59,6 +60,7 @@ func (s *Server) allJobs() []live.Job {
 		{Name: "backups", Run: s.Backups},
 		{Name: "lookups", Run: s.DescribeAll},
 		{Name: "quiet", Run: s.Quiet},
+		{Name: "convert", Run: s.Convert},
 		{Name: "first-scan", Run: s.firstScan},
 	}
 	if s.Stale {

@@ -111,8 +111,8 @@ func (s *Store) PictureFromFilm(ctx context.Context, title int64, name string) e
 }
 
 // Undescribed gives titles that were never looked at since their files last changed, or where no
-// catalogue could be asked before a time; at most so many. Those that a person saw to are left out. Of the kinds that catalogues may be asked about,
-// those that none was asked about are among them.
+// catalogue could be asked before a time; at most so many. Those that a person saw to are left out.
+// Of the kinds that catalogues may be asked about, those that none was asked about are among them.
 func (s *Store) Undescribed(ctx context.Context, asked []string, before time.Time, limit int) ([]int64, error) {
 	kinds, err := json.Marshal(append([]string{}, asked...))
 	if err != nil {

@@ -263,6 +263,20 @@ func (s *Store) Authenticate(ctx context.Context, token string, kind For, now ti
 	return e.m, e.d, nil
 }
 
+// SignedIn gives a device that is signed in, by its id, and whose it is; else ErrNotFound.
+func (s *Store) SignedIn(ctx context.Context, device int64, now time.Time) (Member, Device, error) {
+	all, err := s.signedIn(ctx)
+	if err != nil {
+		return Member{}, Device{}, err
+	}
+	for _, e := range all {
+		if e.d.ID == device && e.d.Expires.After(now) && e.d.Ends.After(now) {
+			return e.m, e.d, nil
+		}
+	}
+	return Member{}, Device{}, ErrNotFound
+}
+
 // entry is a device that is signed in, and whose it is.
 type entry struct {
 	m Member

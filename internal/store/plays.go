@@ -10,12 +10,12 @@ import (
 )
 
 const playColumns = `SELECT id, member, shelf, title, part, device, address, away, started, seen, ended, from_pos,
-	position, duration, watched, bytes, done FROM plays `
+	position, duration, watched, bytes, done, delivery, why FROM plays `
 
 func scanPlay(r *sql.Rows, p *usage.Play) error {
 	var started, seen, ended int64
 	err := r.Scan(&p.ID, &p.Member, &p.Shelf, &p.Title, &p.Part, &p.Device, &p.Address, &p.Away, &started, &seen,
-		&ended, &p.From, &p.Position, &p.Duration, &p.Watched, &p.Bytes, &p.Done)
+		&ended, &p.From, &p.Position, &p.Duration, &p.Watched, &p.Bytes, &p.Done, &p.Delivery, &p.Why)
 	p.Started, p.Seen, p.Ended = fromMilli(started), fromMilli(seen), fromMilli(ended)
 	return err
 }
@@ -32,18 +32,23 @@ func (s *Store) BeginPlay(ctx context.Context, p usage.Play, device, file int64,
 		}
 		// What was seen to the end and is begun again is a new play.
 		if len(list) == 1 && (!list[0].Done || p.From > list[0].Duration/2) {
+			delivery, why := p.Delivery, p.Why
 			p = list[0]
 			p.Seen, p.Ended = now, time.Time{}
-			_, err = tx.ExecContext(ctx, "UPDATE plays SET seen = ?, ended = 0 WHERE id = ?", milli(now), p.ID)
+			if delivery != "" {
+				p.Delivery, p.Why = delivery, why
+			}
+			_, err = tx.ExecContext(ctx, "UPDATE plays SET seen = ?, ended = 0, delivery = ?, why = ? WHERE id = ?",
+				milli(now), p.Delivery, p.Why, p.ID)
 			return err
 		}
 		p.Started, p.Seen = now, now
 		p.Position = p.From
 		res, err := tx.ExecContext(ctx, `INSERT INTO plays (member, shelf, title, part, file, device, device_id,
-			address, away, started, seen, from_pos, position, duration, watched, bytes, done)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, 0, 0)`,
+			address, away, started, seen, from_pos, position, duration, watched, bytes, done, delivery, why)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, 0, 0, ?, ?)`,
 			p.Member, p.Shelf, p.Title, p.Part, file, p.Device, device, p.Address, p.Away, milli(now), milli(now),
-			p.From, p.From, p.Duration)
+			p.From, p.From, p.Duration, p.Delivery, p.Why)
 		if err == nil {
 			p.ID, err = res.LastInsertId()
 		}
@@ -62,6 +67,9 @@ type Mark struct {
 	Over     bool
 	At       time.Time
 
+	// How it is delivered and why; empty leaves that as it is.
+	Delivery, Why string
+
 	// Where the member will resume. A Member of 0 leaves that as it is.
 	Member, File int64
 }
@@ -77,8 +85,10 @@ func (s *Store) MarkPlays(ctx context.Context, marks ...Mark) error {
 			}
 			if _, err := tx.ExecContext(ctx,
 				"UPDATE plays SET position = ?, watched = ?, bytes = ?, done = ?, seen = max(started, ?), ended = "+
-					"iif(? = 0, 0, max(started, ?)) WHERE id = ?",
-				m.Position, m.Watched, m.Bytes, m.Done, milli(m.At), ended, ended, m.Play); err != nil {
+					"iif(? = 0, 0, max(started, ?)), delivery = iif(? = '', delivery, ?), why = iif(? = '', why, ?) "+
+					"WHERE id = ?",
+				m.Position, m.Watched, m.Bytes, m.Done, milli(m.At), ended, ended, m.Delivery, m.Delivery, m.Delivery,
+				m.Why, m.Play); err != nil {
 				return err
 			}
 			if m.Member == 0 {

@@ -18,6 +18,8 @@ type Viewer struct {
 	DeviceAs string
 	Address  string
 	Away     bool
+	Delivery string // how it is sent, where that is known
+	Why      string // why not as it is
 }
 
 // Plays is what a Tracker needs of the store.
@@ -92,6 +94,7 @@ func (t *Tracker) enter(ctx context.Context, v Viewer, title store.Title, f stor
 		p := usage.Play{
 			Member: v.Name, Shelf: title.Shelf, Title: title.Name, Part: f.Part, Device: v.DeviceAs,
 			Address: v.Address, Away: v.Away, From: f.ResumeAt, Duration: f.Duration,
+			Delivery: v.Delivery, Why: v.Why,
 		}
 		now := t.now()
 		var err error
@@ -124,6 +127,9 @@ func (t *Tracker) Sending(ctx context.Context, v Viewer, title store.Title, f st
 		return nil, err
 	}
 	l.play.Seen = t.now()
+	if v.Delivery != "" && (v.Delivery != l.play.Delivery || v.Why != l.play.Why) {
+		l.play.Delivery, l.play.Why, l.dirty = v.Delivery, v.Why, true
+	}
 	l.mu.Unlock()
 	return func(n int64) {
 		l.mu.Lock()
@@ -180,7 +186,7 @@ func (t *Tracker) ended(p usage.Play) {
 
 func mark(p usage.Play, over bool) store.Mark {
 	return store.Mark{Play: p.ID, Position: p.Position, Watched: p.Watched, Bytes: p.Bytes, Done: p.Done, Over: over,
-		At: p.Seen}
+		At: p.Seen, Delivery: p.Delivery, Why: p.Why}
 }
 
 // Settle writes what has not been written and ends streams that were silent too

@@ -44,9 +44,11 @@ func (s *API) Routes(m *http.ServeMux) {
 		"PUT /api/v1/files/{file}/position":  live.Answer(s.apiPosition),
 
 		"GET /api/v1/files/{file}/subtitles/{name}": s.subtitle,
+		"POST /api/v1/files/{file}/delivery":        live.Answer(s.delivery),
 	} {
 		m.HandleFunc(pattern, s.SignedIn(h))
 	}
+	m.HandleFunc("GET /api/v1/streams/{ticket}/{name}", s.stream)
 	s.uploads(m)
 	m.HandleFunc("/api/", func(w http.ResponseWriter, r *http.Request) {
 		live.Fail(w, &live.StatusError{Problem: &problem.Problem{What: "there is nothing at this address",

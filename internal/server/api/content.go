@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"time"
 
+	"cozyshelf/internal/core/delivery"
 	"cozyshelf/internal/core/naming"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/problem"
@@ -39,6 +40,13 @@ func (s *API) content(w http.ResponseWriter, r *http.Request) {
 		live.Fail(w, err)
 		return
 	}
+	viewer := live.VisitorOf(r).Viewer()
+	viewer.Delivery = string(delivery.AsItIs)
+	s.whole(w, r, t, f, viewer)
+}
+
+// whole sends a file as it is to a viewer.
+func (s *API) whole(w http.ResponseWriter, r *http.Request, t store.Title, f store.File, viewer stream.Viewer) {
 	file, err := s.Find(f)
 	if err != nil {
 		s.unsent(w, f, err)
@@ -58,23 +66,31 @@ func (s *API) content(w http.ResponseWriter, r *http.Request) {
 	count := func(int64) {}
 	// A picture that is looked at, and a question about a file, are no streams.
 	if f.Content != string(naming.Picture) && r.Method == http.MethodGet {
-		count, err = s.Tracker.Sending(r.Context(), live.VisitorOf(r).Viewer(), t, f)
-		switch {
-		case errors.Is(err, store.ErrFull):
-			// What is there plays, though nobody will know of it.
-			count = func(int64) {}
-			if s.Unnoted.CompareAndSwap(false, true) {
-				s.Log.Error("streams are not noted while the disk is full", "why", err)
-			}
-		case err != nil:
-			s.Log.Error("a stream could not be noted", "why", err)
+		if count, err = s.sending(r, viewer, t, f); err != nil {
 			live.Fail(w, err)
 			return
-		default:
-			s.Unnoted.Store(false)
 		}
 	}
 	if err := stream.Deliver(w, r, file, mime, count); err != nil {
 		live.Fail(w, err)
 	}
+}
+
+// sending notes that a viewer is sent something of a file, and gives what is to be told of the bytes.
+func (s *API) sending(r *http.Request, viewer stream.Viewer, t store.Title, f store.File) (count func(int64),
+	err error) {
+	count, err = s.Tracker.Sending(r.Context(), viewer, t, f)
+	switch {
+	case errors.Is(err, store.ErrFull):
+		// What is there plays, though nobody will know of it.
+		if s.Unnoted.CompareAndSwap(false, true) {
+			s.Log.Error("streams are not noted while the disk is full", "why", err)
+		}
+		return func(int64) {}, nil
+	case err != nil:
+		s.Log.Error("a stream could not be noted", "why", err)
+		return nil, err
+	}
+	s.Unnoted.Store(false)
+	return count, nil
 }

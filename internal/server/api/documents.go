@@ -131,3 +131,55 @@ func hitsOf(list []store.Hit) []apiHit {
 	}
 	return out
 }
+
+type (
+	// What a device plays. What is left out means H.264 and AAC in MP4.
+	apiAbilities struct {
+		Device      string   `json:"device"` // player or television, for what such devices play
+		Containers  []string `json:"containers"`
+		Video       []string `json:"video"` // RFC 6381, or the codec's common name
+		Audio       []string `json:"audio"`
+		MaxHeight   *int     `json:"max_height"`
+		MaxChannels *int     `json:"max_channels"`
+		HDR         *bool    `json:"hdr"`
+		Subtitles   []string `json:"subtitles"`
+		Sound       int      `json:"sound"` // the track of sound that was chosen, counted from 1
+		Burn        int      `json:"burn"`  // the track of subtitles to be drawn into the picture
+		Lines       int      `json:"lines"` // of the picture, at most
+	}
+	// How a file reaches a device.
+	apiDelivery struct {
+		As        string      `json:"as"` // as-it-is, repacked or converted
+		Picture   apiPicture  `json:"picture"`
+		Sound     apiSound    `json:"sound"`
+		Subtitles []apiText   `json:"subtitles"`
+		Reasons   []apiReason `json:"reasons"`
+		URL       string      `json:"url"` // of the file, or of a multivariant playlist
+	}
+	apiPicture struct {
+		As      string `json:"as"` // copied, converted or none
+		Codec   string `json:"codec,omitempty"`
+		RFC6381 string `json:"rfc6381,omitempty"`
+		Width   int    `json:"width,omitempty"`
+		Height  int    `json:"height,omitempty"`
+		Way     string `json:"way,omitempty"` // software, or the graphics interface
+	}
+	apiSound struct {
+		As       string `json:"as"`
+		Track    int    `json:"track,omitempty"`
+		Codec    string `json:"codec,omitempty"`
+		RFC6381  string `json:"rfc6381,omitempty"`
+		Channels int    `json:"channels,omitempty"`
+	}
+	apiText struct {
+		As       string `json:"as"` // apart, drawn or none
+		Track    int    `json:"track"`
+		Codec    string `json:"codec"`
+		Language string `json:"language,omitempty"`
+		URL      string `json:"url,omitempty"` // of all of it, as WebVTT
+	}
+	apiReason struct {
+		Code string `json:"code"`
+		Text string `json:"text"`
+	}
+)

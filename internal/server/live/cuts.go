@@ -17,11 +17,11 @@ const MostDeliveries = 24
 // have them.
 type Cuts struct {
 	mu sync.Mutex
-	of map[int64]map[*delivery]bool // by member
+	of map[int64]map[*sent]bool // by member
 }
 
-// delivery is one of them.
-type delivery struct{ rc *http.ResponseController }
+// sent is one of them.
+type sent struct{ rc *http.ResponseController }
 
 // Begin notes one, unless the member has too many. The function that it gives ends it.
 func (c *Cuts) Begin(w http.ResponseWriter, v *Visitor) (end func(), err error) {
@@ -36,12 +36,12 @@ func (c *Cuts) Begin(w http.ResponseWriter, v *Visitor) (end func(), err error) 
 		}, Status: http.StatusTooManyRequests, Wait: 5 * time.Second}
 	}
 	if c.of == nil {
-		c.of = map[int64]map[*delivery]bool{}
+		c.of = map[int64]map[*sent]bool{}
 	}
 	if c.of[id] == nil {
-		c.of[id] = map[*delivery]bool{}
+		c.of[id] = map[*sent]bool{}
 	}
-	d := &delivery{rc: http.NewResponseController(w)}
+	d := &sent{rc: http.NewResponseController(w)}
 	c.of[id][d] = true
 	return func() {
 		c.mu.Lock()

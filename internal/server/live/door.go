@@ -74,6 +74,26 @@ func (s *Server) Identify(r *http.Request) error {
 		}
 		return err
 	}
+	return s.enter(r, m, d, now)
+}
+
+// IdentifyDevice lets a device in by its number, on whose behalf a sealed address was given out.
+func (s *Server) IdentifyDevice(r *http.Request, device int64) error {
+	now := time.Now()
+	m, d, err := s.Store.SignedIn(r.Context(), device, now)
+	if errors.Is(err, store.ErrNotFound) {
+		return &StatusError{Problem: &problem.Problem{What: "the device has been signed out",
+			Fix: "sign in again, and ask for the film again"}, Status: http.StatusUnauthorized}
+	}
+	if err != nil {
+		return err
+	}
+	return s.enter(r, m, d, now)
+}
+
+// enter notes who a request is from, unless that member may not be here.
+func (s *Server) enter(r *http.Request, m store.Member, d store.Device, now time.Time) error {
+	v := VisitorOf(r)
 	if v.Away && !m.Away {
 		return s.tooFar(m, v)
 	}

@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"cozyshelf/internal/control"
+	"cozyshelf/internal/convert"
 	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/event"
@@ -48,11 +49,14 @@ type Server struct {
 	Trusted  []netip.Prefix
 	Started  time.Time
 
-	attempts        allowance.Attempts // to sign in
-	Known           known              // devices that members have signed in on
-	Cuts            Cuts               // deliveries that are running
-	Door            Door               // connections to the published port
-	Names           map[string]bool    // by which it is known
+	attempts        allowance.Attempts                // to sign in
+	Converter       atomic.Pointer[convert.Converter] // nil while nothing can be converted
+	films           films                             // those that are sent in pieces
+	Life            context.Context                   // of work that nobody waits for; it ends with the server
+	Known           known                             // devices that members have signed in on
+	Cuts            Cuts                              // deliveries that are running
+	Door            Door                              // connections to the published port
+	Names           map[string]bool                   // by which it is known
 	GatewaysOnce    sync.Once
 	GatewayList     []netip.Addr
 	Suspects        *suspect.Book // what is being opened; nil where that cannot be noted
@@ -117,6 +121,7 @@ func New(s blueprint.Settings, version string, log *slog.Logger) *Server {
 	}
 	srv := &Server{
 		Settings: s, Zone: zone, Version: version, Log: log, Started: time.Now(),
+		Life:       context.Background(),
 		Trusted:    household.Remote{TrustedProxies: s.TrustedProxies}.Networks(),
 		Shelves:    map[string]*shelfState{},
 		Names:      NamesOf(s.Names, s.RemoteAddress),

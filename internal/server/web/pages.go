@@ -24,7 +24,6 @@ import (
 	"cozyshelf/internal/core/describe"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/media"
-	"cozyshelf/internal/core/naming"
 	"cozyshelf/internal/core/plain"
 	"cozyshelf/internal/picture"
 	"cozyshelf/internal/problem"
@@ -46,7 +45,7 @@ const nobodyStyle = `body{font:1.05rem/1.6 Georgia,"DejaVu Serif",serif;max-widt
 
 // ContentPolicy lets a page use what this server itself serves and nothing else.
 var ContentPolicy = "default-src 'none'; script-src 'self'; style-src 'self' 'sha256-" + sum(nobodyStyle) +
-	"'; img-src 'self'; media-src 'self'; connect-src 'self'; form-action 'self'; base-uri 'none'; " +
+	"'; img-src 'self'; media-src 'self' blob:; connect-src 'self'; form-action 'self'; base-uri 'none'; " +
 	"frame-ancestors 'none'"
 
 func sum(s string) string {
@@ -115,7 +114,8 @@ func (s *Web) NobodyYet(w http.ResponseWriter) {
 // pages adds the pages to the published port.
 func (s *Web) Routes(m *http.ServeMux) {
 	for name, kind := range map[string]string{"style.css": "text/css; charset=utf-8",
-		"player.js": "text/javascript; charset=utf-8", "shelf.js": "text/javascript; charset=utf-8",
+		"player.js": "text/javascript; charset=utf-8", "abilities.js": "text/javascript; charset=utf-8",
+		"segments.js": "text/javascript; charset=utf-8", "shelf.js": "text/javascript; charset=utf-8",
 		"icon.svg": "image/svg+xml"} {
 		b, err := pageFiles.ReadFile("pages/" + name)
 		if err != nil {
@@ -444,13 +444,13 @@ func (s *Web) pagePlay(w http.ResponseWriter, r *http.Request) error {
 		Before, After *file
 		From          float64 // where it begins, in seconds
 		Admin         bool
-		Doubt         string
+		Sounds        []spoken
 		Chapters      []media.Chapter
 		Loud          *media.Loud
 		Tracks        []track
 	}{Frame: s.Frame(live.VisitorOf(r), t.Name, t.Shelf), Title: titleOf(t), File: fileOf(f),
-		Tracks: tracks(f, s.Settings.Language),
-		From:   f.ResumeAt, Admin: live.SeesAll(r)}
+		Tracks: tracks(f, s.Settings.Language), Sounds: sounds(f),
+		From: f.ResumeAt, Admin: live.SeesAll(r)}
 	if r.URL.Query().Get("from") == "0" {
 		data.From = 0
 	}
@@ -467,11 +467,6 @@ func (s *Web) pagePlay(w http.ResponseWriter, r *http.Request) error {
 				after := fileOf(files[i+1])
 				data.After = &after
 			}
-		}
-	}
-	if f.Content == string(naming.Video) && f.Media.Container != "" {
-		if _, why := f.Media.BrowserPlays(); why != "" {
-			data.Doubt = strings.ToUpper(why[:1]) + why[1:]
 		}
 	}
 	s.Show(w, http.StatusOK, "play", data)

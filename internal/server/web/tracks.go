@@ -2,12 +2,14 @@ package web
 
 import (
 	"cmp"
+	"fmt"
 	"net/url"
 	"path"
 	"slices"
 	"strconv"
 	"strings"
 
+	"cozyshelf/internal/core/media"
 	"cozyshelf/internal/core/naming"
 	"cozyshelf/internal/store"
 )
@@ -47,5 +49,34 @@ func tracks(f store.File, household string) []track {
 		}
 		return is(a) - is(b)
 	})
+	return out
+}
+
+// spoken is a track of sound that can be chosen.
+type spoken struct {
+	Track          int
+	Language, Name string
+}
+
+// sounds gives the tracks of sound of a film, where there are several.
+func sounds(f store.File) (out []spoken) {
+	for i, t := range f.Media.Tracks {
+		if t.Kind == media.Audio {
+			s := spoken{Track: i + 1, Language: t.Language, Name: fmt.Sprintf("%d", len(out)+1)}
+			if t.Language != "" {
+				s.Name += ", " + t.Language
+			}
+			switch {
+			case t.Channels == 1:
+				s.Name += ", mono"
+			case t.Channels > 2:
+				s.Name += fmt.Sprintf(", %d channels", t.Channels)
+			}
+			out = append(out, s)
+		}
+	}
+	if len(out) < 2 {
+		return nil
+	}
 	return out
 }

@@ -1,0 +1,337 @@
+package api
+
+import (
+	"cmp"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"os"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"cozyshelf/internal/core/delivery"
+	"cozyshelf/internal/core/media"
+	"cozyshelf/internal/core/naming"
+	"cozyshelf/internal/core/repack"
+	"cozyshelf/internal/problem"
+	"cozyshelf/internal/server/live"
+	"cozyshelf/internal/store"
+)
+
+// ticketFor is what the addresses of streams are sealed for, and ticketHolds how long one is good.
+const (
+	ticketFor   = "stream"
+	ticketHolds = 24 * time.Hour
+)
+
+// ticket is what the address of a stream tells: which file, for which device, and what becomes of
+// its tracks. It is sealed, so that nothing is kept here of a stream before it begins.
+type ticket struct {
+	File      int64    `json:"f"`
+	Device    int64    `json:"d"`
+	Until     int64    `json:"e"` // seconds since 1970
+	As        string   `json:"a"`
+	Why       string   `json:"w,omitempty"`
+	Start     float64  `json:"o,omitempty"` // of the film in the file, in seconds, and its end
+	End       float64  `json:"z,omitempty"`
+	Picture   int      `json:"v,omitempty"` // the track; 0 for none
+	Make      *made    `json:"m,omitempty"` // where the picture is made anew
+	Sounds    []sound  `json:"s,omitempty"`
+	Subtitles []int    `json:"t,omitempty"` // tracks that are sent as text
+	Beside    []string `json:"b,omitempty"` // files beside the film
+}
+
+// made is a picture that is made anew.
+type made struct {
+	Sizes   []size `json:"l"` // the largest first
+	ToneMap bool   `json:"h,omitempty"`
+	Burn    int    `json:"u,omitempty"` // the subtitles that are drawn into it
+}
+
+// size is one that a picture is made in.
+type size struct {
+	Width   int    `json:"w"`
+	Height  int    `json:"h"`
+	Bitrate int64  `json:"b"`
+	Name    string `json:"n"` // by RFC 6381
+}
+
+// sound is a track of sound, and how many channels are made of it; 0 where it is copied.
+type sound struct {
+	Track    int    `json:"n"`
+	Channels int    `json:"c,omitempty"`
+	Codec    string `json:"k,omitempty"`
+}
+
+// Bounds of what a device may say of itself.
+const (
+	mostAbilities = 64
+	longestName   = 64
+)
+
+// device reads what a device says of itself. What is left out means no more than nearly everything
+// plays.
+func (a *apiAbilities) device() (delivery.Device, error) {
+	d, known := delivery.Known(a.Device)
+	if !known {
+		return d, badAbilities(fmt.Sprintf("%q is none of the sorts of devices that are known: player, television",
+			a.Device))
+	}
+	for _, l := range []struct{ from, to *[]string }{{&a.Containers, &d.Containers}, {&a.Video, &d.Video},
+		{&a.Audio, &d.Audio}, {&a.Subtitles, &d.Subtitles}} {
+		if *l.from == nil {
+			continue
+		}
+		if len(*l.from) > mostAbilities || slices.ContainsFunc(*l.from,
+			func(s string) bool { return len(s) > longestName }) {
+			return d, badAbilities(fmt.Sprintf("a list has more than %d names, or a name more than %d letters",
+				mostAbilities, longestName))
+		}
+		*l.to = *l.from
+	}
+	if a.MaxHeight != nil {
+		d.MaxHeight = *a.MaxHeight
+	}
+	if a.MaxChannels != nil {
+		d.MaxChannels = *a.MaxChannels
+	}
+	if a.HDR != nil {
+		d.HDR = *a.HDR
+	}
+	if d.MaxHeight < 0 || d.MaxChannels < 0 || a.Lines < 0 || a.Sound < 0 || a.Burn < 0 {
+		return d, badAbilities("a number is less than 0")
+	}
+	return d, nil
+}
+
+func badAbilities(why string) error {
+	return &live.StatusError{Problem: &problem.Problem{What: "what the device plays cannot be taken", Why: why,
+		Fix: "see /api/v1/openapi.json"}, Status: http.StatusBadRequest}
+}
+
+// delivery decides how a file reaches a device, and gives the address.
+func (s *API) delivery(r *http.Request) (any, error) {
+	var in apiAbilities
+	if err := live.Read(r, &in); err != nil {
+		return nil, err
+	}
+	_, f, err := s.FileOf(r)
+	if err != nil {
+		return nil, err
+	}
+	d, err := in.device()
+	if err != nil {
+		return nil, err
+	}
+	if f.Problem != "" || f.Content == string(naming.Picture) {
+		return nil, &live.StatusError{Problem: &problem.Problem{What: "the file cannot be played", Where: f.Path,
+			Why: cmp.Or(f.Problem, "it is a picture"), Fix: "ask for its content"}, Status: http.StatusConflict}
+	}
+	wish := delivery.Wish{Sound: in.Sound, Burn: in.Burn, Lines: in.Lines}
+	return s.decide(r, f, d, wish)
+}
+
+// decide makes the plan, and a ticket for it. A file whose segments cannot be had from our own code
+// is decided about once more.
+func (s *API) decide(r *http.Request, f store.File, d delivery.Device, wish delivery.Wish) (any, error) {
+	file := delivery.File{Media: f.Media, Size: f.Size}
+	machine := s.Machine()
+	p := delivery.Decide(file, d, delivery.Bounds{}, wish, machine)
+	var film *repack.Film
+	switch {
+	case p.As == delivery.AsItIs && slices.ContainsFunc(p.Subtitles,
+		func(t delivery.Text) bool { return t.Do == delivery.Apart }):
+		film, _ = s.Film(r.Context(), f) // without its subtitles it plays all the same
+	case p.As == delivery.Repacked || p.As == delivery.Converted:
+		var err error
+		if film, err = s.Film(r.Context(), f); err != nil {
+			var unfit *repack.Unfit
+			if !errors.As(err, &unfit) {
+				return nil, s.unread(f, err)
+			}
+			// What our own code cannot take apart is made anew.
+			film, file.Closed = nil, true
+			p = delivery.Decide(file, d, delivery.Bounds{}, wish, machine)
+		}
+	}
+	if p.As == delivery.Refused {
+		return nil, refusedDelivery(f, p)
+	}
+	t := s.ticketOf(r, f, d, p, film)
+	if p.As == delivery.Converted {
+		if err := s.times(r, f, &t, film); err != nil {
+			return nil, err
+		}
+	}
+	b, err := json.Marshal(t)
+	if err != nil {
+		return nil, err
+	}
+	out := deliveryOf(p)
+	name := "film" + strings.ToLower(path.Ext(f.Path))
+	if p.As != delivery.AsItIs {
+		name = mainList
+	}
+	base := "/api/v1/streams/" + s.Known.Sign(ticketFor, string(b)) + "/"
+	out.URL = base + name
+	for i := range out.Subtitles {
+		if n := out.Subtitles[i].Track; slices.Contains(t.Subtitles, n) {
+			out.Subtitles[i].URL = fmt.Sprintf("%st%d.vtt", base, n)
+		}
+	}
+	return out, nil
+}
+
+// unread answers for a film that could not be looked through.
+func (s *API) unread(f store.File, err error) error {
+	var st *live.StatusError
+	if errors.As(err, &st) {
+		return err
+	}
+	s.Log.Error("a film cannot be looked through", "shelf", f.Shelf, "file", f.Path, "why", err)
+	return &live.StatusError{Problem: &problem.Problem{What: "the film cannot be looked through", Where: f.Path,
+		Why: err.Error(), Fix: "try again later; if it stays so, the file is damaged or its shelf is unplugged"},
+		Status: http.StatusServiceUnavailable, Wait: 10 * time.Second}
+}
+
+// refusedDelivery says why a file cannot be played on a device.
+func refusedDelivery(f store.File, p delivery.Plan) error {
+	var why []string
+	for _, r := range p.Reasons {
+		why = append(why, r.Text)
+	}
+	return &live.StatusError{Problem: &problem.Problem{What: "this device cannot be sent the film", Where: f.Path,
+		Why: strings.Join(why, "; "), Fix: "play it on a device that plays more, or with a player program"},
+		Status: http.StatusConflict}
+}
+
+// ticketOf writes down what was decided.
+func (s *API) ticketOf(r *http.Request, f store.File, d delivery.Device, p delivery.Plan, film *repack.Film) ticket {
+	v := live.VisitorOf(r)
+	t := ticket{File: f.ID, Device: v.Device.ID, Until: time.Now().Add(ticketHolds).Unix(), As: string(p.As)}
+	for _, reason := range p.Reasons {
+		if reason.Code != delivery.PictureCopied {
+			t.Why = cmp.Or(t.Why, reason.Text)
+		}
+	}
+	for _, text := range p.Subtitles {
+		if text.Do == delivery.Apart && film != nil && film.Track(text.Track) != nil &&
+			film.Track(text.Track).Cannot == "" && len(t.Subtitles) < mostSubtitles {
+			t.Subtitles = append(t.Subtitles, text.Track)
+		}
+	}
+	if p.As == delivery.AsItIs {
+		return t
+	}
+	t.Picture = p.Picture.Track
+	if p.Picture.Do == delivery.Make {
+		t.Make = makeOf(f, d, p)
+	}
+	if p.Sound.Track > 0 {
+		chosen := sound{Track: p.Sound.Track}
+		if p.Sound.Do == delivery.Make {
+			chosen.Channels, chosen.Codec = p.Sound.Channels, p.Sound.Codec
+		}
+		t.Sounds = append(t.Sounds, chosen)
+	}
+	for i, track := range f.Media.Tracks {
+		// Other sounds that can be had for nothing.
+		if track.Kind == media.Audio && i+1 != p.Sound.Track && film != nil && sendable(film, i+1) &&
+			len(t.Sounds) < mostSounds {
+			other := delivery.Decide(delivery.File{Media: media.Info{Container: "mp4",
+				Tracks: []media.Track{track}}}, d, delivery.Bounds{}, delivery.Wish{}, delivery.Machine{})
+			if other.As == delivery.AsItIs {
+				t.Sounds = append(t.Sounds, sound{Track: i + 1})
+			}
+		}
+	}
+	return t
+}
+
+// mostSizes is how many sizes of a picture that is made are offered.
+const mostSizes = 3
+
+// makeOf says in which sizes a picture is made: as it was decided, and smaller for a line that carries
+// less.
+func makeOf(f store.File, d delivery.Device, p delivery.Plan) *made {
+	source := f.Media.Tracks[p.Picture.Track-1]
+	out := &made{ToneMap: p.Picture.ToneMap, Sizes: []size{{p.Picture.Width, p.Picture.Height, p.Picture.Bitrate,
+		p.Picture.Name}}}
+	for _, t := range p.Subtitles {
+		if t.Do == delivery.Drawn {
+			out.Burn = t.Track
+		}
+	}
+	for _, lines := range delivery.Ladder {
+		w, h := delivery.Fit(source, lines)
+		last := out.Sizes[len(out.Sizes)-1]
+		if name := d.H264(w, h, source.FrameRate); name != "" && w*h*3 < last.Width*last.Height*2 &&
+			len(out.Sizes) < mostSizes {
+			out.Sizes = append(out.Sizes, size{w, h, min(delivery.BitrateFor(w, h, source.FrameRate), last.Bitrate/2), name})
+		}
+	}
+	return out
+}
+
+// times notes from when to when a film goes that is made anew.
+func (s *API) times(r *http.Request, f store.File, t *ticket, film *repack.Film) error {
+	if film != nil {
+		t.Start, t.End = float64(film.Starts[0])/1e9, float64(film.Starts[film.Pieces()])/1e9
+		return nil
+	}
+	c := s.Converter.Load()
+	start, length, err := c.Begins(r.Context(), fileState(f), s.opener(f))
+	if err != nil {
+		return s.unread(f, err)
+	}
+	if t.Start, t.End = start, start+length; length <= 0 {
+		t.End = start + f.Duration
+	}
+	if t.End <= t.Start {
+		return s.unread(f, errors.New("it does not tell how long it is"))
+	}
+	return nil
+}
+
+// fileState tells states of files apart.
+func fileState(f store.File) string {
+	return fmt.Sprintf("%d-%d-%d", f.ID, f.Size, f.Modified.UnixNano())
+}
+
+// opener opens a file whenever it is needed.
+func (s *API) opener(f store.File) func() (*os.File, error) {
+	return func() (*os.File, error) { return s.Find(f) }
+}
+
+// How many sounds and subtitles are offered of a film.
+const (
+	mostSounds    = 16
+	mostSubtitles = 32
+)
+
+// sendable reports whether a track can be sent in segments.
+func sendable(f *repack.Film, track int) bool {
+	t := f.Track(track)
+	return t != nil && t.Cannot == "" && t.Entry != nil
+}
+
+// deliveryOf turns a plan into a document.
+func deliveryOf(p delivery.Plan) apiDelivery {
+	out := apiDelivery{As: string(p.As),
+		Picture: apiPicture{As: string(p.Picture.Do), Codec: p.Picture.Codec, RFC6381: p.Picture.Name,
+			Width: p.Picture.Width, Height: p.Picture.Height, Way: p.Picture.Way},
+		Sound: apiSound{As: string(p.Sound.Do), Track: p.Sound.Track, Codec: p.Sound.Codec, RFC6381: p.Sound.Name,
+			Channels: p.Sound.Channels},
+		Subtitles: []apiText{}, Reasons: []apiReason{}}
+	for _, t := range p.Subtitles {
+		out.Subtitles = append(out.Subtitles, apiText{As: string(t.Do), Track: t.Track, Codec: t.Codec,
+			Language: t.Language})
+	}
+	for _, r := range p.Reasons {
+		out.Reasons = append(out.Reasons, apiReason{Code: string(r.Code), Text: r.Text})
+	}
+	return out
+}
