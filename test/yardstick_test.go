@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -65,7 +66,8 @@ func fetch(address, path, auth string, from, to int64) error {
 		return err
 	}
 	defer f.Close()
-	fmt.Fprintf(f, "GET %s HTTP/1.1\r\nHost: %s\r\nAuthorization: %s\r\nRange: bytes=%d-%d\r\nConnection: close\r\n\r\n", path, address, auth, from, to-1)
+	fmt.Fprintf(f, "GET %s HTTP/1.1\r\nHost: %s\r\nAuthorization: %s\r\nRange: bytes=%d-%d\r\n"+
+		"Connection: close\r\n\r\n", path, address, auth, from, to-1)
 	fd := int(f.Fd()) // blocking, as File promises
 	if err := unix.SetsockoptTimeval(fd, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{Sec: 60}); err != nil {
 		return err
@@ -127,36 +129,7 @@ func TestYardstickDirectPlay(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	port := testbuild.Port(t)
-	conf := m.path("nginx.conf")
-	text := fmt.Sprintf("worker_processes 2; pid %s; error_log stderr; daemon off; user root;\nevents { "+
-		"worker_connections 512; }\nhttp { access_log off; sendfile on; tcp_nopush on; types { video/mp4 mp4; } "+
-		"server { listen 127.0.0.1:%d; root %q; } }\n", m.path("nginx.pid"), port, m.path("media/films"))
-	if err := os.WriteFile(conf, []byte(text), 0o644); err != nil {
-		t.Fatal(err)
-	}
-	nginx := exec.Command("nginx", "-c", conf, "-p", m.dir, "-e", "stderr")
-	if err := nginx.Start(); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = nginx.Process.Signal(os.Interrupt); _ = nginx.Wait() })
-	other := fmt.Sprintf("127.0.0.1:%d", port)
-	for range 100 {
-		if c, err := net.Dial("tcp", other); err == nil {
-			c.Close()
-			break
-		}
-		time.Sleep(20 * time.Millisecond)
-	}
-	children, err := exec.Command("pgrep", "-P", fmt.Sprint(nginx.Process.Pid)).Output()
-	if err != nil {
-		t.Fatal(err)
-	}
-	workers := []int{nginx.Process.Pid}
-	for _, s := range strings.Fields(string(children)) {
-		pid, _ := strconv.Atoi(s)
-		workers = append(workers, pid)
-	}
+	other, workers := besideNginx(t, m)
 	type side struct {
 		name, address, path string
 		pids                []int
@@ -198,6 +171,100 @@ func TestYardstickDirectPlay(t *testing.T) {
 		fmt.Printf("yardstick direct play, %d clients: ratio %.2f of nginx by time, %.2f by processor time\n", clients,
 			median(wall["Cozy Shelf"])/median(wall["nginx"]), median(cpu["Cozy Shelf"])/median(cpu["nginx"]))
 	}
+}
+
+// besideNginx starts nginx on the films of a household, and gives its address and its processes.
+func besideNginx(t *testing.T, m *mill) (other string, workers []int) {
+	t.Helper()
+	port := testbuild.Port(t)
+	conf := m.path("nginx.conf")
+	text := fmt.Sprintf("worker_processes 2; pid %s; error_log stderr; daemon off; user root;\nevents { "+
+		"worker_connections 512; }\nhttp { access_log off; sendfile on; tcp_nopush on; types { video/mp4 mp4; } "+
+		"server { listen 127.0.0.1:%d; root %q; } }\n", m.path("nginx.pid"), port, m.path("media/films"))
+	if err := os.WriteFile(conf, []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	nginx := exec.Command("nginx", "-c", conf, "-p", m.dir, "-e", "stderr")
+	if err := nginx.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = nginx.Process.Signal(os.Interrupt); _ = nginx.Wait() })
+	other = fmt.Sprintf("127.0.0.1:%d", port)
+	for range 100 {
+		if c, err := net.Dial("tcp", other); err == nil {
+			c.Close()
+			break
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	children, err := exec.Command("pgrep", "-P", fmt.Sprint(nginx.Process.Pid)).Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	workers = []int{nginx.Process.Pid}
+	for _, s := range strings.Fields(string(children)) {
+		pid, _ := strconv.Atoi(s)
+		workers = append(workers, pid)
+	}
+	return other, workers
+}
+
+// TestYardstickRepacked compares sending a film in segments with nginx sending the file, and with
+// ffmpeg copying it.
+func TestYardstickRepacked(t *testing.T) {
+	yardstick(t)
+	if _, err := exec.LookPath("nginx"); err != nil {
+		testbuild.Missing(t, "nginx")
+	}
+	m := newMill(t, "process")
+	m.must("deploy", "--yes")
+	m.add(demo.People[0])
+	id := m.film("Low Water (2014)", ".mkv", "-f", "lavfi", "-i", "testsrc2=s=1280x720:r=24:d=90", "-f", "lavfi", "-i",
+		"sine=d=90", "-c:v", "libx264", "-preset", "ultrafast", "-g", "48", "-b:v", "60M", "-minrate", "60M", "-maxrate",
+		"60M", "-bufsize", "30M", "-x264-params", "nal-hrd=cbr", "-pix_fmt", "yuv420p", "-c:a", "aac")
+	file := m.path("media/films/Low Water (2014)/Low Water (2014).mkv")
+	other, workers := besideNginx(t, m)
+	get := func(address string) (n int64) {
+		resp, err := http.Get(address)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		if n, err = io.Copy(io.Discard, resp.Body); err != nil || resp.StatusCode != http.StatusOK {
+			t.Fatal(address, resp.Status, err)
+		}
+		return n
+	}
+	d, _ := m.deliver(id, `{"video":["avc1.640034"]}`)
+	base := m.address() + strings.TrimSuffix(d.URL, "main.m3u8")
+	began := time.Now()
+	get(base + "v1-3.m4s")
+	first := time.Since(began)
+	text, _ := fetchURL(t, base+"v1.m3u8")
+	pieces := strings.Count(string(text), "#EXTINF")
+	ours, theirs, alone := []float64{}, []float64{}, []float64{}
+	server := serverPID(m)
+	for range 7 {
+		before, sent := processorTime(t, server), int64(0)
+		for i := range pieces {
+			sent += get(fmt.Sprintf("%sv1-%d.m4s", base, i)) + get(fmt.Sprintf("%ss2-%d.m4s", base, i))
+		}
+		ours = append(ours, (processorTime(t, server)-before)/float64(sent)*(1<<30))
+		before = processorTime(t, workers...)
+		sent = get("http://" + other + "/Low%20Water%20(2014)/Low%20Water%20(2014).mkv")
+		theirs = append(theirs, (processorTime(t, workers...)-before)/float64(sent)*(1<<30))
+		c := exec.Command("ffmpeg", "-nostdin", "-v", "error", "-y", "-i", file, "-c", "copy", "-f", "hls",
+			"-hls_segment_type", "fmp4", m.path("copied.m3u8"))
+		c.Dir = m.dir
+		if out, err := c.CombinedOutput(); err != nil {
+			t.Fatalf("%v\n%s", err, out)
+		}
+		used := c.ProcessState.UserTime() + c.ProcessState.SystemTime()
+		alone = append(alone, used.Seconds()/float64(sent)*(1<<30))
+	}
+	fmt.Printf("yardstick repacked: %.2f s of processor a GiB, nginx with the file %.2f s (%.2f times), "+
+		"ffmpeg -c copy to segments %.2f s; first segment after %s\n", median(ours), median(theirs), median(ours)/median(theirs),
+		median(alone), first.Round(100*time.Microsecond))
 }
 
 func median(list []float64) float64 {
