@@ -4,6 +4,7 @@
 package testbuild
 
 import (
+	"crypto/rand"
 	"encoding/json"
 	"fmt"
 	"net"
@@ -111,7 +112,22 @@ func (v Variant) build() (string, error) {
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return "", fmt.Errorf("%w\n%s", err, out)
 	}
-	return path, nil
+	return path, unlike(path)
+}
+
+// unlike makes a program another than that of any test that runs beside this one: engines know an
+// image by the program in it, and one that two tests share is kept by one while the other removes it.
+// What follows the last section of a program is never read.
+func unlike(program string) error {
+	f, err := os.OpenFile(program, os.O_APPEND|os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	if _, err := f.WriteString(rand.Text()); err != nil {
+		f.Close()
+		return err
+	}
+	return f.Close()
 }
 
 // Clock is the file that sets the clock of a program that Jumps: seconds that are
@@ -151,6 +167,7 @@ func (v Variant) overlay(dir string) (map[string]string, error) {
 const jumps = `package main
 
 import (
+	"crypto/rand"
 	"os"
 	"strconv"
 	"strings"
