@@ -8,14 +8,15 @@
   let last = -1, begun = false;
 
   // Languages by their own names.
-  for (const track of player.querySelectorAll("track[srclang]")) {
+  const named = (track) => {
     try {
       const name = new Intl.DisplayNames([track.srclang], { type: "language" }).of(track.srclang);
       track.label = name.charAt(0).toLocaleUpperCase(track.srclang) + name.slice(1) + track.label.slice(track.srclang.length);
     } catch {
       // it is no language that the browser knows
     }
-  }
+  };
+  for (const track of player.querySelectorAll("track[srclang]")) named(track);
 
   const say = (text) => { said.textContent = text; said.hidden = !text; };
   const tell = async (state, keepalive) => {
@@ -34,7 +35,73 @@
     }
   };
 
-  player.addEventListener("loadedmetadata", () => { if (from > 0) player.currentTime = from; }, { once: true });
+  // How the film reaches this browser: the server decides by what the browser plays. As long as it
+  // has not answered, and where it plays as it is, the file itself is the source.
+  const how = document.getElementById("how"), sound = document.getElementById("sound");
+  let stop = null, asked = 0, deciding = false;
+  const failed = (e) => say(`It cannot be played: ${e.message}.`);
+  const deliver = async (wish) => {
+    const turn = ++asked;
+    let answer, plan;
+    try {
+      answer = await fetch(`/api/v1/files/${player.dataset.file}/delivery`, {
+        method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ ...(await abilities()), ...wish }),
+      });
+      plan = await answer.json();
+    } catch {
+      return; // the file itself is tried
+    }
+    if (turn !== asked) return;
+    how.hidden = false;
+    if (!answer.ok) {
+      how.textContent = "";
+      if (answer.status === 409) say(`This browser cannot be sent it: ${plan.why}.`);
+      return;
+    }
+    for (const t of plan.subtitles.filter((s) => s.url && !player.querySelector(`track[src="${s.url}"]`))) {
+      const track = Object.assign(document.createElement("track"), { kind: "subtitles", src: t.url, srclang: t.language || "", label: t.language || "Subtitles" });
+      named(track);
+      player.append(track);
+    }
+    const words = { "as-it-is": "", repacked: "Repacked", converted: "Converted" }[plan.as];
+    how.textContent = words ? `${words}: ${plan.reasons.map((r) => r.text).join("; ")}.` : "";
+    how.hidden = !words;
+    if (plan.as === "as-it-is" && !stop) return;
+    let begin = null, at = player.readyState > 0 ? player.currentTime : from, playing = !player.paused;
+    // The file itself is not to be played: without it the player keeps in mind that it was told to
+    // play while the first segments are being made.
+    if (!stop) {
+      player.removeAttribute("src");
+      player.load();
+      if (playing) player.play().catch(() => {});
+    }
+    say(stop ? "" : "Getting ready…");
+    try {
+      if (plan.as !== "as-it-is" && window.MediaSource) begin = await segments.prepare(plan.url, failed);
+    } catch (e) {
+      return failed(e);
+    }
+    if (turn !== asked) return;
+    if (player.readyState > 0) at = player.currentTime;
+    playing = !player.paused;
+    if (stop) stop();
+    stop = null;
+    say("");
+    player.addEventListener("loadedmetadata", () => { if (at > 0) player.currentTime = at; }, { once: true });
+    if (begin) stop = begin(player);
+    else player.src = plan.url;
+    if (playing) player.play().catch(() => {});
+  };
+  const ready = player.tagName === "VIDEO" || player.tagName === "AUDIO" ? first() : Promise.resolve();
+  // The browser may complain of the file itself before the server has told what to play instead.
+  async function first() {
+    deciding = true;
+    await deliver({});
+    deciding = false;
+    if (player.error && said.hidden) player.dispatchEvent(new Event("error"));
+  }
+  if (sound) sound.addEventListener("change", () => deliver({ sound: Number(sound.value) }));
+  player.addEventListener("loadedmetadata", () => { if (from > 0 && !stop) player.currentTime = from; }, { once: true });
   player.addEventListener("playing", () => { begun = true; tell("playing"); });
   player.addEventListener("pause", () => tell("paused"));
   player.addEventListener("ended", () => { tell("stopped"); lead(); });
@@ -42,7 +109,7 @@
   // cannot send, so the server is asked.
   const reason = async () => {
     try {
-      const answer = await fetch(player.src, { method: "HEAD" });
+      const answer = await fetch(player.src.startsWith("blob:") ? `/api/v1/files/${player.dataset.file}/content` : player.src, { method: "HEAD" });
       if (answer.status === 401) return location.reload();
       if (answer.status === 503) return "its shelf is unplugged: the disk or the network behind it is not there. Try again later.";
       if (answer.status === 404) return "the server cannot read the file any more. The administrator can find out why.";
@@ -54,6 +121,7 @@
     return why[player.error && player.error.code] || "the reason is not known.";
   };
   player.addEventListener("error", async () => {
+    if (deciding) return;
     const why = await reason();
     if (why) say(`It cannot be played: ${why}`);
   });
@@ -80,7 +148,7 @@
     b.addEventListener("click", () => { player.currentTime = Number(b.dataset.at); player.play(); });
   }
   // Whoever pressed Watch has asked for it already; a browser that wants another press gets one.
-  if (new URLSearchParams(location.search).has("play")) player.play().catch(() => {});
+  if (new URLSearchParams(location.search).has("play")) ready.then(() => player.play()).catch(() => {});
   setInterval(() => { if (!player.paused && Math.abs(player.currentTime - last) > 1) tell("playing"); }, 5000);
   addEventListener("pagehide", () => { if (!player.ended) tell("stopped", true); });
 })();
