@@ -167,7 +167,6 @@ func (v Variant) overlay(dir string) (map[string]string, error) {
 const jumps = `package main
 
 import (
-	"crypto/rand"
 	"os"
 	"strconv"
 	"strings"
