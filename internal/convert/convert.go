@@ -19,12 +19,14 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"cozyshelf/internal/core/capacity"
+	"cozyshelf/internal/core/delivery"
+	"cozyshelf/internal/core/encoders"
 	"cozyshelf/internal/core/repack"
 	"cozyshelf/internal/ffmpeg"
 )
@@ -38,6 +40,8 @@ const (
 	quietRun = 8 * time.Second // where others wait
 	idleFilm = 10 * time.Minute
 	slowest  = 40 * time.Second
+
+	stuckDevice = 10 * time.Second // a graphics device makes nothing for so long: it hangs
 )
 
 // mostAsking is how many files are looked into at once.
@@ -65,6 +69,9 @@ type Converter struct {
 	Log    *slog.Logger
 	// Threads bounds those of a run; 0 leaves that to ffmpeg.
 	Threads int
+	// Ways are those that work here, the preferred first. Where there are none, pictures are made in
+	// software.
+	Ways []Way
 
 	work       sync.WaitGroup // runs
 	mu         sync.Mutex
@@ -73,7 +80,14 @@ type Converter struct {
 	used       int64 // bytes in the scratch folder
 	numbers    int
 	begins     map[string]begin
-	asking     int // files that ffprobe looks into
+	asking     int                  // files that ffprobe looks into
+	broken     map[string]time.Time // ways that do not work any more, and until when they are left alone
+}
+
+// Way is a way to make pictures, what one costs by it, and how much there is to spend.
+type Way struct {
+	encoders.Way
+	capacity.Weights
 }
 
 type begin struct{ start, length float64 }
@@ -87,6 +101,7 @@ type rendition struct {
 	pieces map[int]*piece
 	runs   []*run
 	asked  time.Time
+	failed error // of the way that it was to be made by: it is made in software since
 }
 
 // piece is one that was made.
@@ -97,6 +112,7 @@ type piece struct {
 
 // run is a run of ffmpeg.
 type run struct {
+	way     encoders.Way
 	from    int // the piece that it began with
 	next    int // the one that it makes
 	asked   map[string]int
@@ -105,6 +121,7 @@ type run struct {
 	changed chan struct{} // closed, and made anew, at each change
 	err     error
 	ended   bool
+	worked  time.Duration // without the times in which it waited
 }
 
 // stir tells all who wait of a change. The converter is locked.
@@ -267,6 +284,9 @@ func (c *Converter) Piece(ctx context.Context, r Recipe, number int, viewer stri
 				return nil, err
 			}
 			c.Log.Warn("a conversion ended; it is begun once more", "why", err)
+			if errors.Is(err, errWay) {
+				tries-- // the next is made in software
+			}
 			continue
 		}
 		select {
@@ -319,9 +339,51 @@ func (c *Converter) attempt(r Recipe, number int, viewer string, open func() (*o
 	x.note(viewer, number)
 	if x.ended {
 		have.runs = slices.DeleteFunc(have.runs, func(y *run) bool { return y == x })
+		if x.err != nil && x.way.Hardware() && have.failed == nil && x.way.Codec == "h264" {
+			have.failed = x.err
+			return nil, nil, fmt.Errorf("%w: %s: %w", errWay, x.way.Name(), x.err)
+		}
 		return nil, nil, cmp.Or(x.err, io.EOF)
 	}
 	return nil, x.changed, nil
+}
+
+// errWay says that a graphics device did not do it, and software is tried next.
+var errWay = errors.New("a graphics device failed")
+
+// leftAlone is for how long a way is not used that failed where software did not.
+const leftAlone = 10 * time.Minute
+
+// way gives the one by which a rendition is made now. The converter is locked.
+func (c *Converter) way(r *rendition) encoders.Way {
+	w, ok := c.named(r.recipe.Way)
+	if !ok || w.Codec == "h264" && (r.failed != nil || time.Now().Before(c.broken[w.Name()])) {
+		return encoders.InSoftware
+	}
+	return w.Way
+}
+
+// named finds a way.
+func (c *Converter) named(name string) (Way, bool) {
+	i := slices.IndexFunc(c.Ways, func(w Way) bool { return w.Name() == name })
+	if i < 0 {
+		return Way{Way: encoders.InSoftware, Weights: capacity.Expected(1)}, false
+	}
+	return c.Ways[i], true
+}
+
+// blame leaves a way alone for a while: software made what it could not. The converter is locked.
+func (c *Converter) blame(r *rendition) {
+	w, ok := c.named(r.recipe.Way)
+	if !ok || !w.Hardware() || time.Now().Before(c.broken[w.Name()]) {
+		return
+	}
+	if c.broken == nil {
+		c.broken = map[string]time.Time{}
+	}
+	c.broken[w.Name()] = time.Now().Add(leftAlone)
+	c.Log.Warn("a graphics device does not convert any more; software does it for a while", "way", w.Name(),
+		"why", r.failed)
 }
 
 // leave ends a run that somebody can do without: of another size of the same film that only this
@@ -395,7 +457,7 @@ func (c *Converter) begin(r *rendition, number int, open func() (*os.File, error
 		return nil, err
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	x := &run{from: number, next: number, asked: map[string]int{}, last: time.Now(), cancel: cancel,
+	x := &run{way: c.way(r), from: number, next: number, asked: map[string]int{}, last: time.Now(), cancel: cancel,
 		changed: make(chan struct{})}
 	r.runs = append(r.runs, x)
 	c.work.Add(1)
@@ -419,48 +481,152 @@ func (c *Converter) begin(r *rendition, number int, open func() (*os.File, error
 // make runs ffmpeg, and keeps what it makes.
 func (c *Converter) make(ctx context.Context, r *rendition, x *run, f *os.File,
 	open func() (*os.File, error)) error {
-	start, _, err := c.Begins(ctx, r.recipe.File, open)
+	return c.produce(ctx, r.recipe, x.way, x.from, f, open, production{
+		begun: func(in *repack.Incoming) error {
+			c.mu.Lock()
+			defer c.mu.Unlock()
+			if r.init == nil {
+				r.init, r.codec = in.Init(), in.Name()
+			}
+			return nil
+		},
+		wait: func(n int, worked time.Duration) error {
+			c.mu.Lock()
+			x.worked += worked
+			c.mu.Unlock()
+			return c.mayGoOn(ctx, r, x, n)
+		},
+		take: func(n int, b []byte) error { return c.keep(r, x, n, b) },
+	})
+}
+
+// production is what becomes of what ffmpeg makes.
+type production struct {
+	begun func(in *repack.Incoming) error
+	wait  func(n int, worked time.Duration) error // before a piece, with the time that the last one took
+	take  func(n int, b []byte) error
+}
+
+// produce runs ffmpeg from a piece on.
+func (c *Converter) produce(ctx context.Context, r Recipe, way encoders.Way, number int, f *os.File,
+	open func() (*os.File, error), to production) error {
+	start, _, err := c.Begins(ctx, r.File, open)
 	if err != nil {
 		return err
 	}
-	from := r.recipe.Start + float64(x.from)*r.recipe.Step()
+	from := r.Start + float64(number)*r.Step()
 	lead := 0.0
-	if !r.recipe.picture() {
+	if !r.picture() {
 		lead = soundLead
 	}
 	seek := max(0, from-lead-start)
 	base := seek + start // the moment that ffmpeg counts from
-	if x.from == 0 {
+	if number == 0 {
 		from = min(from, base)
 	}
-	first := r.recipe.Start + float64(x.from)*r.recipe.Step()
-	before, after := r.recipe.arguments(seek, max(0, base-first), c.Threads)
-	return c.Tools.Pipe(ctx, f, before, after, func(out io.Reader) error {
+	first := r.Start + float64(number)*r.Step()
+	before, after := r.arguments(way, seek, max(0, base-first), c.Threads)
+	// A device that hangs is given up; software is only slow.
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	watched := func() (moved func()) {
+		if !way.Hardware() {
+			return func() {}
+		}
+		t := time.AfterFunc(stuckDevice, func() { cancel(fmt.Errorf("it makes nothing for %s", stuckDevice)) })
+		return func() { t.Stop() }
+	}
+	err = c.Tools.Pipe(ctx, f, before, after, func(out io.Reader) error {
+		began := time.Now()
+		moved := watched()
+		defer func() { moved() }()
 		in, err := repack.NewIncoming(out)
 		if err != nil {
 			return err
 		}
-		c.mu.Lock()
-		if r.init == nil {
-			r.init, r.codec = in.Init(), in.Name()
+		if err := to.begun(in); err != nil {
+			return err
 		}
-		c.mu.Unlock()
-		for n := x.from; n < x.from+longestRun; n++ {
-			if err := c.mayGoOn(ctx, r, x, n); err != nil {
+		for n := number; n < number+longestRun; n++ {
+			moved()
+			if err := to.wait(n, time.Since(began)); err != nil {
 				return err
 			}
-			until := r.recipe.Start + float64(n+1)*r.recipe.Step() - base
+			began = time.Now()
+			moved = watched()
+			until := r.Start + float64(n+1)*r.Step() - base
 			b, err := in.Next(from-base, until, base, n)
 			if err != nil {
 				return err
 			}
 			from = base + until
-			if err := c.keep(r, x, n, b); err != nil {
+			if err := to.take(n, b); err != nil {
 				return err
 			}
 		}
-		return context.Canceled // another run goes on
+		return errLong // another run goes on
 	})
+	if cause := context.Cause(ctx); cause != nil && !errors.Is(cause, context.Canceled) {
+		return cause
+	}
+	return err
+}
+
+// errLong ends a run that has made as much as one may.
+var errLong = fmt.Errorf("as much as one run makes: %w", context.Canceled)
+
+// Whole makes all of a recipe from a piece on, one piece after the other, for nobody who waits: by the
+// way that the recipe names, and in software where that fails before its first piece. begun hears how
+// the film begins, take gets each piece.
+func (c *Converter) Whole(ctx context.Context, r Recipe, from int, open func() (*os.File, error),
+	begun func(init []byte) error, take func(n int, b []byte) error) error {
+	way := encoders.InSoftware
+	c.mu.Lock()
+	if w, ok := c.named(r.Way); ok {
+		way = w.Way
+	}
+	c.mu.Unlock()
+	for {
+		f, err := open()
+		if err != nil {
+			return err
+		}
+		next := from
+		err = c.produce(ctx, r, way, from, f, open, production{
+			begun: func(in *repack.Incoming) error { return begun(in.Init()) },
+			wait:  func(int, time.Duration) error { return c.unwatched(ctx) },
+			take: func(n int, b []byte) error {
+				next = n + 1
+				return take(n, b)
+			},
+		})
+		f.Close()
+		switch {
+		case errors.Is(err, io.EOF):
+			return nil
+		case ctx.Err() != nil:
+			return context.Cause(ctx)
+		case errors.Is(err, errLong):
+		case way.Hardware() && next == from:
+			c.Log.Warn("a graphics device does not convert; software does it", "way", way.Name(), "why", err)
+			way = encoders.InSoftware
+		default:
+			return err
+		}
+		from = next
+	}
+}
+
+// unwatched waits while somebody watches what is being converted, who goes before.
+func (c *Converter) unwatched(ctx context.Context) error {
+	for c.Streams() > 0 {
+		select {
+		case <-time.After(time.Second):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	return ctx.Err()
 }
 
 // mayGoOn waits while a run is far enough ahead.
@@ -504,6 +670,9 @@ func (c *Converter) keep(r *rendition, x *run, n int, b []byte) error {
 		}
 	}
 	c.used += int64(len(b))
+	if r.failed != nil && !x.way.Hardware() {
+		c.blame(r)
+	}
 	r.pieces[n] = &piece{size: int64(len(b)), asked: time.Now()}
 	x.next = n + 1
 	x.stir()
@@ -546,27 +715,79 @@ func (c *Converter) Codec(r Recipe) string {
 	return c.rendition(r).codec
 }
 
-// Room is how many pixels a second can still be made: by the number of processors, until it was
-// measured, less what is being made.
-func (c *Converter) Room() float64 {
+// Offers gives the ways that work now, with how many pixels a second can still be made by each: what
+// it can, less what is being made.
+func (c *Converter) Offers() (out []delivery.Way) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	room := pixelsPerProcessor * float64(runtime.NumCPU())
-	if c.running(true) >= max(1, c.Most) {
-		return 0
-	}
-	for _, r := range c.renditions {
-		for _, x := range r.runs {
-			if !x.ended && r.recipe.picture() {
-				room -= float64(r.recipe.Width*r.recipe.Height) * cmp.Or(r.recipe.Source.FrameRate, 25)
+	full := c.running(true) >= max(1, c.Most)
+	for _, w := range c.Ways {
+		if time.Now().Before(c.broken[w.Name()]) {
+			continue
+		}
+		room := w.Room
+		for _, r := range c.renditions {
+			for _, x := range r.runs {
+				if v := r.recipe; !x.ended && v.picture() && x.way.API == w.API && x.way.Device == w.Device {
+					room -= w.Cost(v.Source.Width, v.Source.Height, v.Width, v.Height, cmp.Or(v.Source.FrameRate, 25),
+						v.ToneMap)
+				}
 			}
 		}
+		if full {
+			room = 0
+		}
+		out = append(out, delivery.Way{Name: w.Name(), Hardware: w.Hardware(), Codec: w.Codec, Room: max(0, room),
+			Decode: w.Decode, ToneMap: w.ToneMap})
 	}
-	return max(0, room)
+	return out
 }
 
-// pixelsPerProcessor is what a processor of the last ten years makes in a second with veryfast.
-const pixelsPerProcessor = 30e6
+// Reckon goes by other figures from now on.
+func (c *Converter) Reckon(ways []Way, most int) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.Ways, c.Most = ways, most
+}
+
+// Bounds gives how many pictures are made at once, and how much is kept in the scratch folder.
+func (c *Converter) Bounds() (most int, scratch int64) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.Most, c.used
+}
+
+// Running is a conversion that is going on.
+type Running struct {
+	File    string  `json:"file"` // the store's number
+	Height  int     `json:"height"`
+	Bitrate int64   `json:"bitrate"`
+	Way     string  `json:"way"`
+	Speed   float64 `json:"speed"` // seconds of film a second, while it works
+	Viewers int     `json:"viewers"`
+}
+
+// Running gives the conversions of pictures that are going on.
+func (c *Converter) Running() (out []Running) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, r := range c.renditions {
+		for _, x := range r.runs {
+			if x.ended || !r.recipe.picture() {
+				continue
+			}
+			file, _, _ := strings.Cut(r.recipe.File, "-")
+			v := Running{File: file, Height: r.recipe.Height, Bitrate: r.recipe.Bitrate, Way: x.way.Name(),
+				Viewers: len(x.asked)}
+			if x.worked > 0 {
+				v.Speed = float64(x.next-x.from) * r.recipe.Step() / x.worked.Seconds()
+			}
+			out = append(out, v)
+		}
+	}
+	slices.SortFunc(out, func(a, b Running) int { return cmp.Or(cmp.Compare(a.File, b.File), b.Height-a.Height) })
+	return out
+}
 
 // Reason says in words why a conversion did not come about.
 func Reason(err error) string {

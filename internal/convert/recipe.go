@@ -6,6 +6,8 @@ import (
 	"strconv"
 	"strings"
 
+	"cozyshelf/internal/core/capacity"
+	"cozyshelf/internal/core/encoders"
 	"cozyshelf/internal/core/media"
 )
 
@@ -19,6 +21,9 @@ type Recipe struct {
 	Bitrate int64
 	ToneMap bool
 	Burn    int // the track of subtitles that is drawn into the picture, counted from 1; 0 for none
+	// By which way a picture is made, by its name, and in what; software and H.264 where it is empty.
+	Way, Codec string
+	Quality    encoders.Quality // of software; by the size of the picture where it is empty
 	// Of sound.
 	Channels int
 	// From where the pieces count, in seconds, and the end.
@@ -30,8 +35,8 @@ func (r Recipe) picture() bool { return r.Height > 0 }
 
 // key tells recipes apart.
 func (r Recipe) key() string {
-	return fmt.Sprintf("%s %d %dx%d %d %t %d %d %g", r.File, r.Track, r.Width, r.Height, r.Bitrate, r.ToneMap, r.Burn,
-		r.Channels, r.Start)
+	return fmt.Sprintf("%s %d %s %dx%d %d %t %d %d %g", r.File, r.Track, r.Codec, r.Width, r.Height, r.Bitrate,
+		r.ToneMap, r.Burn, r.Channels, r.Start)
 }
 
 // Lengths of pieces, in seconds. Those of sound are of whole frames of AAC at 48 kHz, so that pieces
@@ -66,23 +71,25 @@ const mostPieces = 1 << 16
 
 // arguments are those of ffmpeg that make it from a moment on: before the input, and behind it.
 // seek counts from the file's beginning; late is how much later than its first piece the film begins.
-func (r Recipe) arguments(seek, late float64, threads int) (before, after []string) {
+func (r Recipe) arguments(way encoders.Way, seek, late float64, threads int) (before, after []string) {
 	before = []string{"-ss", strconv.FormatFloat(seek, 'f', 6, 64)}
 	if threads > 0 {
 		before = append(before, "-threads", strconv.Itoa(threads))
 	}
+	moov := encoders.InSoftware.Moov()
 	if r.picture() {
-		after = r.pictureArguments(late)
+		before, after, moov = append(way.Before(), before...), r.pictureArguments(way, late), way.Moov()
 	} else {
 		after = r.soundArguments()
 	}
 	return before, append(after, "-map_metadata", "-1", "-map_chapters", "-1", "-avoid_negative_ts", "disabled",
-		"-f", "mp4", "-movflags", "+empty_moov+default_base_moof+frag_every_frame+frag_discont", "-flush_packets", "1")
+		"-f", "mp4", "-movflags", "+"+moov+"+default_base_moof+frag_every_frame+frag_discont", "-flush_packets", "1")
 }
 
-// pictureArguments make H.264 in software. A key frame stands at the beginning of each piece, and no
-// picture is stored out of its order, so that a piece can begin at any.
-func (r Recipe) pictureArguments(late float64) []string {
+// pictureArguments make a picture by a way. A key frame stands at the beginning of each piece, and no
+// picture is stored out of its order, so that a piece can begin at any. It is made smaller before its
+// range is narrowed, which is the costlier.
+func (r Recipe) pictureArguments(way encoders.Way, late float64) []string {
 	filters := ""
 	add := func(f string) {
 		if filters != "" {
@@ -93,11 +100,12 @@ func (r Recipe) pictureArguments(late float64) []string {
 	if r.Source.Interlaced {
 		add("yadif=deint=interlaced")
 	}
+	add(fmt.Sprintf("scale=%d:%d:flags=bicubic,setsar=1", r.Width, r.Height))
 	if r.ToneMap {
 		add("zscale=t=linear:npl=100,format=gbrpf32le,zscale=p=bt709,tonemap=hable:desat=0," +
-			"zscale=t=bt709:m=bt709:r=tv,format=yuv420p")
+			"zscale=t=bt709:m=bt709:r=tv")
 	}
-	add(fmt.Sprintf("scale=%d:%d:flags=bicubic,setsar=1,format=yuv420p", r.Width, r.Height))
+	add(way.Filter())
 	var out []string
 	if r.Burn > 0 {
 		out = []string{"-filter_complex", fmt.Sprintf("[0:%d][0:%d]scale2ref[s][v];[v][s]overlay,%s[out]", r.Burn-1,
@@ -105,12 +113,10 @@ func (r Recipe) pictureArguments(late float64) []string {
 	} else {
 		out = []string{"-map", fmt.Sprintf("0:%d", r.Track-1), "-vf", filters}
 	}
-	return append(out, "-an", "-sn", "-dn", "-fps_mode", "passthrough", "-enc_time_base", "1:90000",
-		"-c:v", "libx264", "-preset", r.preset(), "-profile:v", "high", "-bf", "0", "-g", "1000", "-sc_threshold", "0",
-		"-force_key_frames", r.keys(late),
-		"-b:v", fmt.Sprint(r.Bitrate), "-maxrate", fmt.Sprint(r.Bitrate*3/2), "-bufsize", fmt.Sprint(r.Bitrate*2),
-		"-colorspace", "bt709", "-color_primaries", "bt709", "-color_trc", "bt709",
-		"-video_track_timescale", "90000")
+	out = append(out, "-an", "-sn", "-dn", "-fps_mode", "passthrough", "-enc_time_base", "1:90000")
+	out = append(out, way.Encode(r.Bitrate, cmp.Or(r.Quality, r.quality()))...)
+	return append(out, "-force_key_frames", r.keys(late), "-colorspace", "bt709", "-color_primaries", "bt709",
+		"-color_trc", "bt709", "-video_track_timescale", "90000")
 }
 
 // longestRun is how many pieces one run makes at most, so that the times of their beginnings fit into
@@ -130,15 +136,12 @@ func (r Recipe) keys(late float64) string {
 	return b.String()
 }
 
-// manyPixels is from how many pixels a second on speed goes before size.
-const manyPixels = 40e6
-
-// preset is how much work the encoder does: as much as keeps up with who watches.
-func (r Recipe) preset() string {
-	if float64(r.Width*r.Height)*cmp.Or(r.Source.FrameRate, 25) > manyPixels {
-		return "superfast"
+// quality is how much work the encoder does: as much as keeps up with who watches.
+func (r Recipe) quality() encoders.Quality {
+	if float64(r.Width*r.Height)*cmp.Or(r.Source.FrameRate, 25) > capacity.ManyPixels {
+		return encoders.Quick
 	}
-	return "veryfast"
+	return encoders.Usual
 }
 
 // soundArguments make AAC. Of more than two channels stereo is made so that what is spoken stays
@@ -160,4 +163,6 @@ func (r Recipe) soundArguments() []string {
 }
 
 // Arguments are those with which ffmpeg makes the whole of it: before the input, and behind it.
-func (r Recipe) Arguments() (before, after []string) { return r.arguments(0, 0, 0) }
+func (r Recipe) Arguments() (before, after []string) {
+	return r.arguments(encoders.InSoftware, 0, 0, 0)
+}

@@ -63,8 +63,20 @@ func In(folder string) (t Tools, err error) {
 	} else if err != nil {
 		return t, err
 	}
-	with := func(name string) []string { return []string{loader, "--library-path", at("lib"), at(name)} }
+	// An engine that brings a graphics device puts its libraries where a distribution would.
+	libraries := at("lib") + ":/usr/lib/x86_64-linux-gnu:/usr/lib/aarch64-linux-gnu:/usr/lib64"
+	with := func(name string) []string { return []string{loader, "--library-path", libraries, at(name)} }
 	return Tools{with("ffmpeg"), with("ffprobe")}, nil
+}
+
+// environment is that of a program, and all of it.
+func environment(program []string) []string {
+	env := []string{"PATH=/usr/local/bin:/usr/bin:/bin", "LC_ALL=C"}
+	drivers := filepath.Join(filepath.Dir(program[0]), "lib", "dri")
+	if st, err := os.Stat(drivers); err == nil && st.IsDir() {
+		env = append(env, "LIBVA_DRIVERS_PATH="+drivers)
+	}
+	return env
 }
 
 // Bounds of what one run may take and say.
@@ -89,7 +101,7 @@ func run(ctx context.Context, f *os.File, program []string, args ...string) (out
 		machine.Gently() // what it starts inherits that
 		c := exec.CommandContext(ctx, program[0], slices.Concat(program[1:], args)...)
 		c.ExtraFiles = []*os.File{f}
-		c.Env = []string{"PATH=/usr/local/bin:/usr/bin:/bin", "LC_ALL=C"}
+		c.Env = environment(program)
 		c.WaitDelay = 5 * time.Second
 		var o, e bounded
 		c.Stdout, c.Stderr = &o, &e

@@ -23,22 +23,39 @@ const niceness = 5
 // Pipe runs ffmpeg on an open file for as long as take reads what it writes. before come before the
 // input among its arguments, after behind it. It ends with take, with the context, and with us.
 func (t Tools) Pipe(ctx context.Context, f *os.File, before, after []string, take func(io.Reader) error) error {
+	_, err := t.Timed(ctx, f, before, after, take)
+	return err
+}
+
+// Used is what a run took.
+type Used struct {
+	Wall, Processor time.Duration
+	Memory          int64 // at most, in bytes
+}
+
+// Timed is Pipe, and tells what the run took.
+func (t Tools) Timed(ctx context.Context, f *os.File, before, after []string, take func(io.Reader) error) (used Used,
+	err error) {
 	done := make(chan error, 1)
+	began := time.Now()
 	go func() {
 		// The signal that ends it when we end goes with this thread.
 		runtime.LockOSThread()
-		done <- t.pipe(ctx, f, before, after, take)
+		done <- t.pipe(ctx, f, before, after, take, &used)
 	}()
-	return <-done
+	err = <-done
+	used.Wall = time.Since(began)
+	return used, err
 }
 
-func (t Tools) pipe(ctx context.Context, f *os.File, before, after []string, take func(io.Reader) error) error {
+func (t Tools) pipe(ctx context.Context, f *os.File, before, after []string, take func(io.Reader) error,
+	used *Used) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	args := slices.Concat(t.FFmpeg[1:], []string{"-nostdin", "-v", "error"}, before, input, after, []string{"pipe:1"})
 	c := exec.CommandContext(ctx, t.FFmpeg[0], args...)
 	c.ExtraFiles = []*os.File{f}
-	c.Env = []string{"PATH=/usr/local/bin:/usr/bin:/bin", "LC_ALL=C"}
+	c.Env = environment(t.FFmpeg)
 	c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	out, err := c.StdoutPipe()
 	if err != nil {
@@ -59,6 +76,12 @@ func (t Tools) pipe(ctx context.Context, f *os.File, before, after []string, tak
 		cancel()
 	}
 	ended := c.Wait()
+	if s := c.ProcessState; s != nil {
+		used.Processor = s.UserTime() + s.SystemTime()
+		if u, ok := s.SysUsage().(*syscall.Rusage); ok {
+			used.Memory = u.Maxrss << 10
+		}
+	}
 	var exit *exec.ExitError
 	if errors.As(ended, &exit) && byItself && ctx.Err() == nil && !exit.Exited() {
 		return fmt.Errorf("ffmpeg was ended (%s); where the kernel did that for want of memory, a larger [server] "+

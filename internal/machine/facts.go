@@ -32,7 +32,7 @@ func Gather(h *household.Household, engine facts.Engine, account facts.Account, 
 		Taken: time.Now(), CallerUID: os.Getuid(), Engine: engine, Account: account, Devices: []facts.Device{},
 	}
 	hardware(&f)
-	for _, d := range h.Server.Devices {
+	for _, d := range h.Mapped() {
 		f.Devices = append(f.Devices, Devices(d)...)
 	}
 	f.Firewall = firewall(h.Server.Port)

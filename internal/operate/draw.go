@@ -30,7 +30,7 @@ func (h *House) Draw(ctx context.Context) (Drawn, error) {
 		return Drawn{}, err
 	}
 	site := blueprint.Site{Engine: h.Facts.Kind, Can: h.Facts.Can, UID: h.Account.UID, GID: h.Account.GID,
-		Groups: slices.Concat(h.Account.Groups, machine.DeviceGroups(h.Household.Server.Devices)), Stamp: machine.Stamp,
+		Groups: slices.Concat(h.Account.Groups, machine.DeviceGroups(h.Household.Mapped())), Stamp: machine.Stamp,
 		Image: image.Digest, Version: h.Version, FFmpeg: image.FFmpeg(), Names: machine.Names(),
 		HidesClients: h.Facts.HidesClients, IPv6: h.Facts.IPv6, Host: h.Facts.Identity(h.Account),
 		Units: machine.Units(), OwnUnits: os.Getuid() != 0}
@@ -53,7 +53,7 @@ func (h *House) image(ctx context.Context) (pack.Image, error) {
 			Fix: "install it again", Err: err}
 	}
 	if h.Facts.Can.Isolates && h.Household.WantsFFmpeg() {
-		if f, err := pack.FindFFmpeg(ctx); err == nil {
+		if f, err := pack.FindFFmpeg(ctx, h.Household.Mapped()); err == nil {
 			image = image.With(f)
 		}
 	}

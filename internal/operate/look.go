@@ -33,7 +33,7 @@ func (h *House) Gather(ctx context.Context) facts.Facts {
 	}
 	if h.Household.WantsFFmpeg() {
 		f.FFmpeg = &facts.FFmpeg{}
-		if x, err := pack.FindFFmpeg(ctx); err != nil {
+		if x, err := pack.FindFFmpeg(ctx, h.Household.Mapped()); err != nil {
 			f.FFmpeg.Why = err.Error()
 		} else {
 			f.FFmpeg.Version, f.FFmpeg.Size = x.Version, x.Size

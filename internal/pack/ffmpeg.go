@@ -22,6 +22,7 @@ import (
 	"time"
 
 	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/encoders"
 
 	v1 "github.com/google/go-containerregistry/pkg/v1"
 	"github.com/google/go-containerregistry/pkg/v1/types"
@@ -44,8 +45,9 @@ type packed struct {
 	size       int64
 }
 
-// FindFFmpeg finds both on the PATH, and what they load, as the machine's own loader says.
-func FindFFmpeg(ctx context.Context) (*FFmpeg, error) {
+// FindFFmpeg finds both on the PATH, and what they load, as the machine's own loader says. For
+// graphics devices come the drivers that are opened by name.
+func FindFFmpeg(ctx context.Context, devices []string) (*FFmpeg, error) {
 	var version string
 	var all [2]map[string]string
 	var errs [3]error
@@ -75,6 +77,13 @@ func FindFFmpeg(ctx context.Context) (*FFmpeg, error) {
 	}
 	files := all[0]
 	maps.Copy(files, all[1])
+	if slices.ContainsFunc(devices, func(d string) bool {
+		return strings.HasPrefix(d+"/", "/dev/dri/")
+	}) {
+		if err := addDrivers(ctx, files, programs[0]); err != nil {
+			return nil, err
+		}
+	}
 	out := &FFmpeg{Version: version}
 	sum := sha256.New()
 	for _, name := range slices.Sorted(maps.Keys(files)) {
@@ -104,6 +113,49 @@ func filesOf(ctx context.Context, name, program string) (map[string]string, erro
 	}
 	files[name], files[path.Base(blueprint.FFmpegLoader)] = program, loader
 	return files, nil
+}
+
+// libraryFolders are where the drivers of graphics devices lie.
+var libraryFolders = []string{"/usr/lib/*-linux-gnu*", "/usr/lib64", "/usr/lib"}
+
+// addDrivers adds the drivers of graphics devices to the files of the layer, with what they load.
+func addDrivers(ctx context.Context, files map[string]string, program string) error {
+	loader, err := loaderOf(program)
+	if err != nil || loader == "" {
+		return err // a static program opens no drivers
+	}
+	for _, folder := range libraryFolders {
+		for _, pattern := range encoders.Drivers {
+			found, err := filepath.Glob(filepath.Join(folder, pattern))
+			if err != nil {
+				return err
+			}
+			for _, driver := range found {
+				real, err := filepath.EvalSymlinks(driver)
+				if err != nil {
+					continue // a link to what is not installed
+				}
+				name := path.Join("lib", filepath.Base(driver))
+				if strings.HasPrefix(pattern, "dri/") {
+					name = path.Join("lib/dri", filepath.Base(driver))
+				}
+				if files[name] != "" {
+					continue
+				}
+				more, err := loads(ctx, loader, real)
+				if err != nil {
+					continue // of a package that is not whole: it does not work on this machine, either
+				}
+				for n, from := range more {
+					if files[n] == "" {
+						files[n] = from
+					}
+				}
+				files[name] = real
+			}
+		}
+	}
+	return nil
 }
 
 // versionOf gives the version in the first line of what it says of itself.
@@ -190,7 +242,11 @@ func identity(file string) (id string, size int64, err error) {
 func (f *FFmpeg) write(to io.Writer) error {
 	w := tar.NewWriter(to)
 	root := strings.TrimPrefix(blueprint.FFmpegInside, "/") + "/"
-	for _, dir := range []string{root, root + "lib/"} {
+	folders := []string{root, root + "lib/"}
+	if slices.ContainsFunc(f.files, func(p packed) bool { return strings.HasPrefix(p.name, "lib/dri/") }) {
+		folders = append(folders, root+"lib/dri/")
+	}
+	for _, dir := range folders {
 		if err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: dir, Mode: 0o755, Format: tar.FormatPAX,
 			ModTime: time.Unix(0, 0)}); err != nil {
 			return err

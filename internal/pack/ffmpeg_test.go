@@ -25,7 +25,7 @@ func found(t *testing.T) *pack.FFmpeg {
 	if _, err := exec.LookPath("ffprobe"); err != nil {
 		testbuild.Missing(t, "ffmpeg")
 	}
-	f, err := pack.FindFFmpeg(context.Background())
+	f, err := pack.FindFFmpeg(context.Background(), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -136,7 +136,7 @@ func TestWhatIsNoFFmpegIsNotPacked(t *testing.T) {
 	}
 	ask := func(want string) {
 		t.Helper()
-		if f, err := pack.FindFFmpeg(context.Background()); err == nil || !strings.Contains(err.Error(), want) {
+		if f, err := pack.FindFFmpeg(context.Background(), nil); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("got %+v, %v, want %q", f, err, want)
 		}
 	}

@@ -155,9 +155,13 @@ type SettingsListener struct {
 
 // SettingsConvert says whether what a device does not play is made anew.
 type SettingsConvert struct {
-	Never  bool `json:"never,omitempty"`
-	Needed bool `json:"needed,omitempty"`  // somebody relies on it
-	AtOnce int  `json:"at_once,omitempty"` // 0 for half the processors
+	Never    bool   `json:"never,omitempty"`
+	Needed   bool   `json:"needed,omitempty"`         // somebody relies on it
+	AtOnce   int    `json:"at_once,omitempty"`        // 0 for half the processors
+	Measured bool   `json:"measured,omitempty"`       // as many at once as were measured
+	Device   string `json:"device,omitempty"`         // none, or one alone; empty for every one that is there
+	Ladder   []int  `json:"ladder,omitempty"`         // heights of pictures that are made; none for all
+	Prepared int64  `json:"prepared_limit,omitempty"` // bytes; 0 where it is left out
 }
 
 // SettingsQuiet says what work is done at quiet hours, and when.

@@ -52,6 +52,7 @@ func Differences(from, to Service) []string {
 	say("time zone", from.Env["TZ"], to.Env["TZ"])
 	say("household name", from.Name, to.Name)
 	say("devices", from.Devices, to.Devices)
+	say("NVIDIA devices", from.GPUs, to.GPUs)
 	say("start", from.Start, to.Start)
 	say("name servers", from.DNS, to.DNS)
 	say("hosts", from.Hosts, to.Hosts)

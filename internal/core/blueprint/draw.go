@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"cozyshelf/internal/core/encoders"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/layout"
 )
@@ -76,6 +77,15 @@ type drawing struct {
 // server draws the server, but for where it is and what it sees.
 func (d *drawing) server() {
 	h, s := d.h, d.site
+	// NVIDIA's devices are the engine's to bring, with the part of their driver that is outside the kernel.
+	var devices, gpus []string
+	for _, p := range h.Mapped() {
+		if encoders.KindOf(p) == encoders.NVIDIA && s.Can.Isolates {
+			gpus = append(gpus, strings.TrimPrefix(p, "/dev/nvidia"))
+			continue
+		}
+		devices = append(devices, p)
+	}
 	c := Service{
 		Household: d.id, Name: h.Household.Name, Key: ServerKey, Role: RoleServer,
 		Image: Image{Program: s.Image}, Version: s.Version, FFmpeg: s.FFmpeg,
@@ -83,7 +93,7 @@ func (d *drawing) server() {
 		Env:      map[string]string{"TZ": h.Household.Timezone},
 		NanoCPUs: int64(h.Server.Processors * 1e9), LogLimit: int64(h.Server.LogLimit),
 		Pids: 512, Memory: int64(h.Server.Memory), State: h.Storage.State, Health: serverHealth(),
-		Devices: h.Server.Devices, Start: h.Server.Start, DNS: h.Server.DNS,
+		Devices: devices, GPUs: gpus, Start: h.Server.Start, DNS: h.Server.DNS,
 	}
 	for name, addr := range h.Server.Hosts {
 		c.Hosts = append(c.Hosts, name+"="+addr)
@@ -195,9 +205,16 @@ func (d *drawing) routines() {
 			MusicBrainz: cmp.Or(l.MusicBrainz, household.PublicMusicBrainz),
 			Covers:      cmp.Or(l.Covers, household.PublicCovers)}
 	}
-	if c := h.Convert; c.When != household.ConvertAuto || c.AtOnce > 0 {
+	if c := h.Convert; h.Converts() {
 		d.set.Convert = &SettingsConvert{Never: c.When == household.ConvertNever,
-			Needed: c.When == household.ConvertNeeded, AtOnce: c.AtOnce}
+			Needed: c.When == household.ConvertNeeded, AtOnce: max(0, int(c.AtOnce)),
+			Measured: c.AtOnce == household.AsMeasured, Ladder: c.Ladder}
+		if c.Device != encoders.Auto {
+			d.set.Convert.Device = c.Device
+		}
+		if c.PreparedLimit != household.DefaultPrepare {
+			d.set.Convert.Prepared = int64(c.PreparedLimit)
+		}
 	}
 	if q := h.Quiet; len(q.Work) > 0 {
 		d.set.Quiet = &SettingsQuiet{Work: q.Work, Hours: cmp.Or(q.Hours, household.QuietHours)}

@@ -188,6 +188,7 @@ type Service struct {
 	GID     uint32   `json:"gid"`
 	Groups  []uint32 `json:"groups"` // supplementary
 	Devices []string `json:"devices,omitempty"`
+	GPUs    []string `json:"gpus,omitempty"` // NVIDIA's, by number, which the engine brings with their driver
 
 	Mounts  []Mount  `json:"mounts"`
 	Secrets []Secret `json:"secrets,omitempty"`

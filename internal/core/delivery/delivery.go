@@ -86,7 +86,9 @@ type Wish struct {
 type Machine struct {
 	Never bool  // the household says that nothing is converted
 	Ways  []Way // to make a picture; none where there is no ffmpeg
-	Sound bool  // sound can be made anew
+	// Ladder holds the heights of pictures that are made, in lines; none for those of the package.
+	Ladder []int
+	Sound  bool // sound can be made anew
 }
 
 // Way is one way in which the machine makes a picture.
@@ -95,6 +97,8 @@ type Way struct {
 	Hardware bool    // by a graphics device
 	Codec    string  // what it makes: h264, hevc or av1
 	Room     float64 // pixels a second that it can still make
+	// What decoding a pixel, and narrowing its range, costs beside making one.
+	Decode, ToneMap float64
 }
 
 // Do is what is done with a track.

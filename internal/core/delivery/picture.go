@@ -4,6 +4,7 @@ import (
 	"math"
 	"slices"
 
+	"cozyshelf/internal/core/capacity"
 	"cozyshelf/internal/core/media"
 )
 
@@ -141,6 +142,26 @@ func (c *choice) wanted(t media.Track) int {
 	return n
 }
 
+// rungs gives the heights that a picture of so many lines at most may be made with, the largest first.
+// A household that names heights wants no others, but for what is smaller than all of them.
+func (m Machine) rungs(most int) (out []int) {
+	ladder := Ladder
+	if len(m.Ladder) > 0 {
+		ladder = slices.Clone(m.Ladder)
+		slices.Sort(ladder)
+		slices.Reverse(ladder)
+	}
+	for _, n := range ladder {
+		if n < most || n == most && len(m.Ladder) > 0 {
+			out = append(out, n)
+		}
+	}
+	if len(m.Ladder) == 0 || len(out) == 0 {
+		out = append([]int{most}, out...)
+	}
+	return out
+}
+
 // makePicture finds a way to make the picture: graphics hardware before software, and the largest
 // picture that can be made.
 func (c *choice) makePicture(t media.Track, track, most int) (Picture, bool) {
@@ -154,10 +175,7 @@ func (c *choice) makePicture(t media.Track, track, most int) (Picture, bool) {
 		return Picture{}, false
 	}
 	taken, busy := false, false
-	for _, n := range append([]int{most}, Ladder...) {
-		if n > most || n < most && !slices.Contains(Ladder, n) {
-			continue
-		}
+	for _, n := range c.machine.rungs(most) {
 		w, h := Fit(t, n)
 		rate := t.FrameRate
 		if rate <= 0 {
@@ -177,7 +195,8 @@ func (c *choice) makePicture(t media.Track, track, most int) (Picture, bool) {
 				continue
 			}
 			taken = true
-			if way.Room < float64(w*h)*rate {
+			costs := capacity.Weights{Decode: way.Decode, ToneMap: way.ToneMap}
+			if way.Room < costs.Cost(t.Width, t.Height, w, h, rate, p.ToneMap) {
 				busy = true
 				continue
 			}

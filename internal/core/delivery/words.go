@@ -30,6 +30,7 @@ const (
 	SubtitlesDrawn   Code = "subtitles-drawn"   // subtitles are to be drawn into the picture
 	Smaller          Code = "smaller"           // smaller than it could be, since the machine is busy
 	Larger           Code = "larger"            // larger than wished for, since nothing smaller can be made
+	PreparedCopy     Code = "prepared-copy"     // a copy was prepared, and goes instead
 	Busy             Code = "busy"              // the machine converts as much as it can
 	NoConverter      Code = "no-converter"      // there is no ffmpeg
 	ConvertingOff    Code = "converting-off"    // the household converts nothing

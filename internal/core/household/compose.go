@@ -2,6 +2,7 @@ package household
 
 import (
 	"bytes"
+	"fmt"
 	"maps"
 	"slices"
 	"strconv"
@@ -27,6 +28,9 @@ var composed = template.Must(template.New("").Funcs(template.FuncMap{
 			out = append(out, quote(k)+" = "+quote(in[k]))
 		}
 		return "{ " + strings.Join(out, ", ") + " }"
+	},
+	"numbers": func(in []int) string {
+		return strings.ReplaceAll(fmt.Sprint(in), " ", ", ")
 	},
 	"list": func(in []string) string {
 		out := make([]string, len(in))
@@ -159,13 +163,22 @@ work  = {{list .Quiet.Work}}
 hours = {{q .}}
 {{- end}}
 {{end}}
-{{- if or .Convert.AtOnce (and .Convert.When (ne .Convert.When "auto"))}}
+{{- if .Converts}}
 [convert]
 {{- with .Convert.When}}
-when    = {{q .}}
+when = {{q .}}
+{{- end}}
+{{- with .Convert.Device}}
+device = {{q .}}
 {{- end}}
 {{- with .Convert.AtOnce}}
 at_once = {{.}}
+{{- end}}
+{{- with .Convert.Ladder}}
+ladder = {{numbers .}}
+{{- end}}
+{{- with .Convert.PreparedLimit}}
+prepared_limit = {{q .String}}
 {{- end}}
 {{end}}`))
 

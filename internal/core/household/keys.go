@@ -147,8 +147,18 @@ var Keys = []Key{
 		Takes: "whether what a device does not play is made anew while it is watched: `needed`, by ffmpeg, which goes " +
 			"into the image; `auto`, by one that is there anyway; `never`",
 		Values: []string{"auto", "needed", "never"}, Becomes: Settings},
+	{Name: "convert.device", Default: "`auto`",
+		Takes: "what makes pictures: `auto`, every graphics device that the server may use and that works; a device, " +
+			"which is mapped with its group, such as `/dev/dri/renderD128`, `/dev/nvidia0` or `/dev/video10`; `none`, " +
+			"software alone", Becomes: Both},
 	{Name: "convert.at_once", Default: "half the processors, at least 2",
-		Takes: "how many pictures are made at once, 1 to 64", Becomes: Settings},
+		Takes:   "how many pictures are made at once: 1 to 64, or `\"measured\"`, as many as `cozyshelf capacity` found",
+		Becomes: Settings},
+	{Name: "convert.ladder", Default: "2160, 1080, 720, 480, 240",
+		Takes:   "the heights of pictures that are made, in lines, as far as the film has them: `[1080, 720, 480]`",
+		Becomes: Settings},
+	{Name: "convert.prepared_limit", Default: "`20 GiB`",
+		Takes: "how much copies that are prepared may take, in the state folder; at least 100 MiB", Becomes: Settings},
 	{Name: "backup.every", Default: "never",
 		Takes: "`day`, `week`, or hours such as `12h`: the server makes backups by itself", Becomes: Settings},
 	{Name: "backup.at", Default: "`03:30`",
@@ -326,6 +336,8 @@ func value(name string, of reflect.Type) map[string]any {
 	switch {
 	case of == reflect.TypeFor[Size](): // written with a unit
 		p["type"] = "string"
+	case of == reflect.TypeFor[AtOnce]():
+		p["type"] = []string{"integer", "string"}
 	case of.Kind() == reflect.String:
 		p["type"] = "string"
 	case of.Kind() == reflect.Bool:
@@ -338,6 +350,9 @@ func value(name string, of reflect.Type) map[string]any {
 		p["type"], p["additionalProperties"] = "object", map[string]any{"type": "string"}
 	case of.Kind() == reflect.Slice:
 		items := map[string]any{"type": "string"}
+		if of.Elem().Kind() == reflect.Int {
+			items["type"] = "integer"
+		}
 		if k.Values != nil {
 			items["enum"] = k.Values
 		}

@@ -88,11 +88,15 @@ func TestTheSchemaKnowsEveryKey(t *testing.T) {
 	var s struct {
 		Properties map[string]struct {
 			Properties map[string]struct {
-				Description, Type string
-				Enum              []string
+				Description string
+				Type        any
+				Enum        []string
 			}
 			Items struct {
-				Properties map[string]struct{ Description, Type string }
+				Properties map[string]struct {
+					Description string
+					Type        any
+				}
 			}
 		}
 	}
@@ -106,7 +110,7 @@ func TestTheSchemaKnowsEveryKey(t *testing.T) {
 		}
 		p := s.Properties[section]
 		said := p.Properties[key].Description + p.Items.Properties[key].Description
-		if said == "" || p.Properties[key].Type+p.Items.Properties[key].Type == "" {
+		if said == "" || p.Properties[key].Type == nil && p.Items.Properties[key].Type == nil {
 			t.Errorf("%s is not in the schema", k.Name)
 		}
 	}

@@ -54,7 +54,7 @@ func TestMachinesThatWeDoNotHave(t *testing.T) {
 		"btrfs-nas without": {func(h *household.Household) { h.Server.Devices = []string{"/dev/none"} }, Blocked,
 			[]want{{"device", Blocked, "/dev/none is not there"}}},
 		"btrfs-nas unmapped": {nil, OK, []want{{"graphics", OK,
-			"/dev/dri/renderD128 (group videodriver, driver i915); not mapped"}}},
+			"/dev/dri/renderD128 (group videodriver, driver i915); not used"}}},
 		"old-engine": {nil, Blocked, []want{
 			{"engine version", Blocked, "API 1.38, and 1.40 is needed"}, {"engine's disk", Blocked, "100 MiB free"},
 		}},

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 
+	"cozyshelf/internal/core/encoders"
 	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/permit"
@@ -355,9 +356,19 @@ func (j *judge) ffmpeg() {
 	}
 }
 
+// render gives the first device that makes pictures, else the first.
+func (j *judge) render() string {
+	for _, d := range j.f.Graphics {
+		if encoders.KindOf(d.Path) != "" {
+			return d.Path
+		}
+	}
+	return j.f.Graphics[0].Path
+}
+
 // devices judges the devices that are to be mapped.
 func (j *judge) devices() {
-	if len(j.h.Server.Devices) == 0 && len(j.f.Graphics) > 0 {
+	if len(j.h.Mapped()) == 0 && len(j.f.Graphics) > 0 {
 		var names []string
 		for _, d := range j.f.Graphics {
 			driver := ""
@@ -366,9 +377,10 @@ func (j *judge) devices() {
 			}
 			names = append(names, fmt.Sprintf("%s (group %s%s)", d.Path, d.Group, driver))
 		}
-		j.add("graphics", OK, strings.Join(names, ", ")+"; not mapped, since devices under [server] names none", "")
+		j.add("graphics", OK, strings.Join(names, ", ")+"; not used: to convert by it, write device = \""+
+			j.render()+"\" under [convert]", "")
 	}
-	for _, want := range j.h.Server.Devices {
+	for _, want := range j.h.Mapped() {
 		var found []string
 		for _, d := range j.f.Devices {
 			if permit.Below(d.Path, want) {

@@ -90,6 +90,10 @@ func describe(n nature, c blueprint.Service, image string) (*container.Config, *
 		host.Devices = append(host.Devices,
 			container.DeviceMapping{PathOnHost: d, PathInContainer: d, CgroupPermissions: "rw"})
 	}
+	if len(c.GPUs) > 0 {
+		host.DeviceRequests = []container.DeviceRequest{{Driver: "nvidia", DeviceIDs: c.GPUs,
+			Capabilities: [][]string{{"gpu", "video", "compute"}}}}
+	}
 	host.Mounts = mounts(c)
 	publish(c, config, host)
 	return config, host
