@@ -11,6 +11,7 @@ import (
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/capacity"
 	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/library"
 	"cozyshelf/internal/core/logline"
@@ -218,6 +219,7 @@ func documents() map[string][]reflect.Type {
 		"backup":          is(backupTaken{}, householdChanged{}),
 		"backup verify":   is(backupSeen{}),
 		"backup list":     is([]backup.Found{}),
+		"capacity":        is(capacity.Measured{}),
 		"check":           is(checkReport{}, facts.Facts{}),
 		"deploy":          deployed,
 		"intake clear":    is([]clearedJob{}),
@@ -232,6 +234,9 @@ func documents() map[string][]reflect.Type {
 		"member list":     is([]control.Member{}),
 		"member password": is(passwordChanged{}),
 		"member remove":   is(memberRemoved{}),
+		"prepare add":     is([]control.Prepared{}),
+		"prepare cancel":  is([]control.Prepared{}),
+		"prepare list":    is([]control.Prepared{}),
 		"restart":         turned,
 		"restore":         is(backupRestored{}, householdWritten{}),
 		"retire":          is(retireReport{}),

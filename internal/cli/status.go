@@ -445,12 +445,53 @@ func (a *app) showServer(r *statusReport) {
 		}
 		a.row("quiet hours", "%s; %s", q.Hours, text)
 	}
+	a.showConverting(st.Convert)
 	if b := st.Backup; b != nil {
 		a.row("backups", "every %s in %s, %d of %d there; last %s, next %s", b.Every, b.Folder, b.Kept, b.Keep,
 			show.When(b.Last), show.When(b.Next))
 		if b.Problem != "" {
 			a.row("", "the last one failed: %s", b.Problem)
 		}
+	}
+}
+
+// showConverting shows how pictures are made anew, and which are being made.
+func (a *app) showConverting(c *control.Converting) {
+	if c == nil {
+		return
+	}
+	if c.Problem != "" {
+		a.row("converting", "%s nothing can be converted: %s", show.Mark("warning"), show.Clean(c.Problem))
+		return
+	}
+	var ways, broken []string
+	for _, w := range c.Ways {
+		if w.Why != "" {
+			broken = append(broken, fmt.Sprintf("%s does not work: %s", show.Clean(w.Name), show.Clean(w.Why)))
+			continue
+		}
+		ways = append(ways, show.Clean(w.Name))
+	}
+	measured := "not measured yet, see cozyshelf capacity"
+	if !c.Measured.IsZero() {
+		measured = "measured " + show.When(c.Measured)
+	}
+	if len(ways) == 0 {
+		a.row("converting", "it tries what works here")
+		return
+	}
+	a.row("converting", "by %s; up to %s at once; %s", strings.Join(ways, ", "),
+		show.Count(c.AtOnce, "picture", "pictures"), measured)
+	for _, b := range broken {
+		a.row("", "%s %s", show.Mark("warning"), b)
+	}
+	for _, s := range c.Streams {
+		speed := ""
+		if s.Speed > 0 {
+			speed = fmt.Sprintf(", %.1f times as fast as it is watched", s.Speed)
+		}
+		a.row("", "%s: %d lines, %.1f Mbit/s, by %s for %s%s", show.Clean(s.Title), s.Height, float64(s.Bitrate)/1e6,
+			show.Clean(s.Way), show.Count(s.Viewers, "device", "devices"), speed)
 	}
 }
 

@@ -21,6 +21,7 @@ import (
 
 	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/core/allowance"
+	"cozyshelf/internal/core/capacity"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/layout"
 	"cozyshelf/internal/core/library"
@@ -46,15 +47,16 @@ type Status struct {
 	Format  int       `json:"store_format"`
 	Memory  int64     `json:"memory"` // resident, in bytes
 
-	Condition Condition  `json:"condition"`
-	Fix       string     `json:"fix,omitempty"` // of the problem
-	Processor float64    `json:"processor"`     // seconds of processor time so far
-	Free      int64      `json:"state_free"`    // bytes free where the state folder lies
-	Backup    *Backup    `json:"backup,omitempty"`
-	Quiet     *Quiet     `json:"quiet,omitempty"`
-	Door      Door       `json:"door"`
-	Jobs      []Job      `json:"jobs"`
-	Listeners []Listener `json:"listeners"`
+	Condition Condition   `json:"condition"`
+	Fix       string      `json:"fix,omitempty"` // of the problem
+	Processor float64     `json:"processor"`     // seconds of processor time so far
+	Free      int64       `json:"state_free"`    // bytes free where the state folder lies
+	Backup    *Backup     `json:"backup,omitempty"`
+	Quiet     *Quiet      `json:"quiet,omitempty"`
+	Convert   *Converting `json:"convert,omitempty"` // nil where nothing is to be converted
+	Door      Door        `json:"door"`
+	Jobs      []Job       `json:"jobs"`
+	Listeners []Listener  `json:"listeners"`
 }
 
 // Job is something that the server does beside answering.
@@ -89,6 +91,67 @@ type Quiet struct {
 	Now     bool           `json:"now"`               // it is one
 	Left    map[string]int `json:"left"`              // files, by the work
 	Problem string         `json:"problem,omitempty"` // why it cannot be done
+}
+
+// Converting is how pictures are made anew, and which are being made.
+type Converting struct {
+	Ways     []ConvertingWay `json:"ways"`
+	AtOnce   int             `json:"at_once"`
+	Scratch  int64           `json:"scratch"` // bytes kept there
+	Measured time.Time       `json:"measured_at,omitzero"`
+	Streams  []Conversion    `json:"streams"`
+	Problem  string          `json:"problem,omitempty"` // why nothing can be converted
+}
+
+// ConvertingWay is a way that was tried.
+type ConvertingWay struct {
+	Name  string `json:"name"`
+	Codec string `json:"codec"`
+	Why   string `json:"problem,omitempty"` // why it does not work
+}
+
+// Conversion is a picture that is being made.
+type Conversion struct {
+	Title   string  `json:"title"`
+	Height  int     `json:"height"`
+	Bitrate int64   `json:"bitrate"`
+	Way     string  `json:"way"`
+	Speed   float64 `json:"speed"` // seconds of film a second, while it works
+	Viewers int     `json:"viewers"`
+}
+
+// MeasureLine is one line of what the server says while it measures: a step, or the end.
+type MeasureLine struct {
+	What     string             `json:"what,omitempty"`
+	Done     int                `json:"done,omitempty"`
+	Of       int                `json:"of,omitempty"`
+	Measured *capacity.Measured `json:"measured,omitempty"`
+	Problem  *problem.Problem   `json:"problem,omitempty"`
+}
+
+// Preparing asks for copies of a title.
+type Preparing struct {
+	Title  int64  `json:"title"`
+	Height int    `json:"height,omitempty"`
+	For    string `json:"for,omitempty"`
+	Soon   bool   `json:"soon,omitempty"`
+}
+
+// Prepared is a copy that is made beforehand.
+type Prepared struct {
+	ID      int64     `json:"id"`
+	Title   string    `json:"title"`
+	Part    string    `json:"part"`   // the file's path on its shelf
+	Height  int       `json:"height"` // lines at most
+	For     string    `json:"for,omitempty"`
+	By      string    `json:"asked_by,omitempty"`
+	Asked   time.Time `json:"asked_at"`
+	Soon    bool      `json:"soon"` // not only at quiet hours
+	State   string    `json:"state"`
+	Done    float64   `json:"done"` // seconds of film
+	Length  float64   `json:"length"`
+	Bytes   int64     `json:"bytes"` // expected until it is ready
+	Problem string    `json:"problem,omitempty"`
 }
 
 // Backup is the server's own backups.
@@ -404,6 +467,82 @@ func (c *Client) Backup(ctx context.Context, w io.Writer) error {
 type writing func(b []byte) (int, error)
 
 func (w writing) Write(b []byte) (int, error) { return w(b) }
+
+// Prepared lists the copies that are made beforehand.
+func (c *Client) Prepared(ctx context.Context) ([]Prepared, error) {
+	return ask[[]Prepared](ctx, c, soon, "GET", "/control/v1/prepared", nil)
+}
+
+// Prepare asks for copies of a title.
+func (c *Client) Prepare(ctx context.Context, p Preparing) ([]Prepared, error) {
+	return ask[[]Prepared](ctx, c, soon, "POST", "/control/v1/prepared", p)
+}
+
+// CancelPrepared removes a copy.
+func (c *Client) CancelPrepared(ctx context.Context, id int64) (Prepared, error) {
+	return ask[Prepared](ctx, c, soon, "DELETE", fmt.Sprintf("/control/v1/prepared/%d", id), nil)
+}
+
+// Capacity gives what was measured last.
+func (c *Client) Capacity(ctx context.Context) (capacity.Measured, error) {
+	return ask[capacity.Measured](ctx, c, soon, "GET", "/control/v1/capacity", nil)
+}
+
+// Measure has the server measure how much it converts, and hears of each step.
+func (c *Client) Measure(ctx context.Context, quick bool, step func(MeasureLine)) (out capacity.Measured, err error) {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	silence := time.AfterFunc(later, func() { cancel(fmt.Errorf("%w for %s", errSilent, later)) })
+	defer silence.Stop()
+	var end MeasureLine
+	lines := 0
+	var half []byte
+	err = c.do(ctx, "POST", fmt.Sprintf("/control/v1/capacity?quick=%t", quick), nil, writing(func(b []byte) (int, error) {
+		silence.Reset(later)
+		half = append(half, b...)
+		if len(half) > mostLine {
+			return 0, errors.New("it says too much")
+		}
+		for {
+			line, rest, whole := bytes.Cut(half, []byte("\n"))
+			if !whole {
+				return len(b), nil
+			}
+			half = rest
+			var l MeasureLine
+			if lines++; lines > mostLines {
+				return 0, errors.New("it says too much")
+			}
+			if err := json.Unmarshal(line, &l); err != nil {
+				return 0, err
+			}
+			if l.Measured != nil || l.Problem != nil {
+				end = l
+			} else {
+				step(l)
+			}
+		}
+	}))
+	if cause := context.Cause(ctx); err != nil && errors.Is(cause, errSilent) {
+		return out, c.unreachable(cause)
+	}
+	switch {
+	case err != nil:
+		return out, err
+	case end.Problem != nil:
+		return out, end.Problem
+	case end.Measured == nil:
+		return out, &problem.Problem{What: "the measurement was cut off", Where: c.name, Why: "the server ended",
+			Fix: "see cozyshelf logs, and try again"}
+	}
+	return *end.Measured, nil
+}
+
+// What the server may say while it measures.
+const (
+	mostLine  = 1 << 20
+	mostLines = 10_000
+)
 
 // Status asks what the server says of itself.
 func (c *Client) Status(ctx context.Context) (Status, error) {

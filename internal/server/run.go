@@ -61,6 +61,7 @@ func (s *Server) allJobs() []live.Job {
 		{Name: "lookups", Run: s.DescribeAll},
 		{Name: "quiet", Run: s.Quiet},
 		{Name: "convert", Run: s.Convert},
+		{Name: "prepare", Run: s.Prepare},
 		{Name: "first-scan", Run: s.firstScan},
 	}
 	if s.Stale {

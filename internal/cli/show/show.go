@@ -229,6 +229,14 @@ func (o Out) Watch(what string, unit Unit, count func() (n, total int64)) (stop 
 	}, p.End)
 }
 
+// WatchText is Watch for what tells in words how far it is.
+func (o Out) WatchText(text func() string) (stop func()) {
+	p := o.Progress("", 0)
+	return every(p.terminal, func() {
+		p.write(fmt.Sprintf("%s (%s)", text(), Since(time.Since(p.began))))
+	}, p.End)
+}
+
 // every calls draw again and again after a second, until the function it gives is called; then it
 // calls end, once.
 func every(terminal bool, draw, end func()) (stop func()) {

@@ -24,6 +24,8 @@ const (
 	Lookup    = "lookup"
 	Backups   = "backups"
 	Scratch   = "scratch"
+	Prepared  = "prepared"
+	Capacity  = "capacity.json"
 	AdminIn   = "admin" // the administrator's folder, where that is the account itself
 )
 
@@ -75,6 +77,8 @@ var State = []Place{
 	{Name: Lookup, Owner: Server, What: "what catalogues answered, for a month"},
 	{Name: Backups, Owner: Server, What: "the server's own backups, where no other folder is named"},
 	{Name: Scratch, Owner: Server, What: "what is being worked on, where the engine has no memory for it"},
+	{Name: Prepared, Owner: Server, What: "copies of films that were made beforehand; they can be made again"},
+	{Name: Capacity, Owner: Server, What: "how much this machine converts, as it was measured"},
 	{Name: Unfinished + "*", Owner: Server, What: "half made"},
 	{Name: AdminIn, Owner: Admin, Saved: true, What: "the administrator's folder, where that is the account itself"},
 }

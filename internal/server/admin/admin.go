@@ -67,6 +67,12 @@ func (s *Admin) Handler() http.Handler {
 			return listed(list, err, func(f store.WatchedFile) control.WatchedFile { return control.WatchedFile(f) })
 		}))
 	m.HandleFunc("GET /control/v1/plays", live.Answer(s.plays))
+	m.HandleFunc("GET /control/v1/capacity",
+		live.Answer(func(*http.Request) (any, error) { return s.Measured() }))
+	m.HandleFunc("POST /control/v1/capacity", s.measure)
+	m.HandleFunc("GET /control/v1/prepared", live.Answer(s.prepared))
+	m.HandleFunc("POST /control/v1/prepared", live.Answer(s.prepare))
+	m.HandleFunc("DELETE /control/v1/prepared/{copy}", live.Answer(s.cancelPrepared))
 	return m
 }
 
@@ -84,7 +90,7 @@ func (s *Admin) Status(r *http.Request) (any, error) {
 		out.Ready, out.Problem, out.Fix = false, h.What+": "+h.Why, h.Fix
 		return out, nil
 	}
-	out.Backup = s.BackupStatus()
+	out.Backup, out.Convert = s.BackupStatus(), s.ConvertStatus(ctx)
 	members, err := s.Store.Members(ctx)
 	if err != nil {
 		return nil, err

@@ -45,6 +45,9 @@ func (s *API) Routes(m *http.ServeMux) {
 
 		"GET /api/v1/files/{file}/subtitles/{name}": s.subtitle,
 		"POST /api/v1/files/{file}/delivery":        live.Answer(s.delivery),
+		"GET /api/v1/files/{file}/prepared":         live.Answer(s.prepared),
+		"POST /api/v1/files/{file}/prepared":        live.Answer(s.prepare),
+		"GET /api/v1/prepared/{copy}/content":       s.preparedContent,
 	} {
 		m.HandleFunc(pattern, s.SignedIn(h))
 	}

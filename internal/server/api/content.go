@@ -3,6 +3,7 @@ package api
 import (
 	"errors"
 	"net/http"
+	"os"
 	"time"
 
 	"cozyshelf/internal/core/delivery"
@@ -53,13 +54,19 @@ func (s *API) whole(w http.ResponseWriter, r *http.Request, t store.Title, f sto
 		return
 	}
 	defer file.Close()
+	s.sendWhole(w, r, t, f, file, f.Path, viewer)
+}
+
+// sendWhole sends an open file to a viewer, of the sort that its name tells.
+func (s *API) sendWhole(w http.ResponseWriter, r *http.Request, t store.Title, f store.File, file *os.File, name string,
+	viewer stream.Viewer) {
 	end, err := s.Cuts.Begin(w, live.VisitorOf(r))
 	if err != nil {
 		live.Fail(w, err)
 		return
 	}
 	defer end()
-	_, mime := naming.ContentOf(f.Path)
+	_, mime := naming.ContentOf(name)
 	if mime == "" {
 		mime = "application/octet-stream"
 	}

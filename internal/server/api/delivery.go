@@ -42,6 +42,7 @@ type ticket struct {
 	Sounds    []sound  `json:"s,omitempty"`
 	Subtitles []int    `json:"t,omitempty"` // tracks that are sent as text
 	Beside    []string `json:"b,omitempty"` // files beside the film
+	Prepared  int64    `json:"p,omitempty"` // the copy that is sent instead
 }
 
 // made is a picture that is made anew.
@@ -49,6 +50,8 @@ type made struct {
 	Sizes   []size `json:"l"` // the largest first
 	ToneMap bool   `json:"h,omitempty"`
 	Burn    int    `json:"u,omitempty"` // the subtitles that are drawn into it
+	Way     string `json:"y,omitempty"` // by which it was decided to be made
+	Codec   string `json:"c,omitempty"`
 }
 
 // size is one that a picture is made in.
@@ -160,9 +163,14 @@ func (s *API) decide(r *http.Request, f store.File, d delivery.Device, wish deli
 	if p.As == delivery.Refused {
 		return nil, refusedDelivery(f, p)
 	}
+	if p.As == delivery.Converted && wish == (delivery.Wish{}) {
+		if copied, plan, ok := s.PreparedFor(r.Context(), f, d, delivery.Bounds{}); ok {
+			return s.offerPrepared(r, f, copied, plan)
+		}
+	}
 	t := s.ticketOf(r, f, d, p, film)
 	if p.As == delivery.Converted {
-		if err := s.times(r, f, &t, film); err != nil {
+		if err := s.times(r, f, &t); err != nil {
 			return nil, err
 		}
 	}
@@ -182,6 +190,21 @@ func (s *API) decide(r *http.Request, f store.File, d delivery.Device, wish deli
 			out.Subtitles[i].URL = fmt.Sprintf("%st%d.vtt", base, n)
 		}
 	}
+	return out, nil
+}
+
+// offerPrepared gives the address of a copy that was prepared: it is sent as it is.
+func (s *API) offerPrepared(r *http.Request, f store.File, p store.Prepared, plan delivery.Plan) (any, error) {
+	why := fmt.Sprintf("a copy of %d lines was prepared, which this device plays as it is", p.Height)
+	t := ticket{File: f.ID, Device: live.VisitorOf(r).Device.ID, Until: time.Now().Add(ticketHolds).Unix(),
+		As: string(delivery.AsItIs), Why: why, Prepared: p.ID}
+	b, err := json.Marshal(t)
+	if err != nil {
+		return nil, err
+	}
+	out := deliveryOf(plan)
+	out.Reasons = []apiReason{{Code: string(delivery.PreparedCopy), Text: why}}
+	out.URL = "/api/v1/streams/" + s.Known.Sign(ticketFor, string(b)) + "/film.mp4"
 	return out, nil
 }
 
@@ -228,7 +251,7 @@ func (s *API) ticketOf(r *http.Request, f store.File, d delivery.Device, p deliv
 	}
 	t.Picture = p.Picture.Track
 	if p.Picture.Do == delivery.Make {
-		t.Make = makeOf(f, d, p)
+		t.Make = makeOf(f, d, p, s.Machine().Ladder)
 	}
 	if p.Sound.Track > 0 {
 		chosen := sound{Track: p.Sound.Track}
@@ -256,16 +279,22 @@ const mostSizes = 3
 
 // makeOf says in which sizes a picture is made: as it was decided, and smaller for a line that carries
 // less.
-func makeOf(f store.File, d delivery.Device, p delivery.Plan) *made {
+func makeOf(f store.File, d delivery.Device, p delivery.Plan, ladder []int) *made {
 	source := f.Media.Tracks[p.Picture.Track-1]
-	out := &made{ToneMap: p.Picture.ToneMap, Sizes: []size{{p.Picture.Width, p.Picture.Height, p.Picture.Bitrate,
+	out := &made{ToneMap: p.Picture.ToneMap, Way: p.Picture.Way, Codec: p.Picture.Codec, Sizes: []size{{p.Picture.Width, p.Picture.Height, p.Picture.Bitrate,
 		p.Picture.Name}}}
 	for _, t := range p.Subtitles {
 		if t.Do == delivery.Drawn {
 			out.Burn = t.Track
 		}
 	}
-	for _, lines := range delivery.Ladder {
+	if p.Picture.Codec != "h264" {
+		return out // another codec is made for a device that wants exactly it
+	}
+	if len(ladder) == 0 {
+		ladder = delivery.Ladder
+	}
+	for _, lines := range ladder {
 		w, h := delivery.Fit(source, lines)
 		last := out.Sizes[len(out.Sizes)-1]
 		if name := d.H264(w, h, source.FrameRate); name != "" && w*h*3 < last.Width*last.Height*2 &&
@@ -277,28 +306,12 @@ func makeOf(f store.File, d delivery.Device, p delivery.Plan) *made {
 }
 
 // times notes from when to when a film goes that is made anew.
-func (s *API) times(r *http.Request, f store.File, t *ticket, film *repack.Film) error {
-	if film != nil {
-		t.Start, t.End = float64(film.Starts[0])/1e9, float64(film.Starts[film.Pieces()])/1e9
-		return nil
-	}
-	c := s.Converter.Load()
-	start, length, err := c.Begins(r.Context(), fileState(f), s.opener(f))
-	if err != nil {
+func (s *API) times(r *http.Request, f store.File, t *ticket) error {
+	var err error
+	if t.Start, t.End, err = s.Span(r.Context(), f); err != nil {
 		return s.unread(f, err)
 	}
-	if t.Start, t.End = start, start+length; length <= 0 {
-		t.End = start + f.Duration
-	}
-	if t.End <= t.Start {
-		return s.unread(f, errors.New("it does not tell how long it is"))
-	}
 	return nil
-}
-
-// fileState tells states of files apart.
-func fileState(f store.File) string {
-	return fmt.Sprintf("%d-%d-%d", f.ID, f.Size, f.Modified.UnixNano())
 }
 
 // opener opens a file whenever it is needed.

@@ -178,6 +178,19 @@ type (
 		Language string `json:"language,omitempty"`
 		URL      string `json:"url,omitempty"` // of all of it, as WebVTT
 	}
+	// A copy that is made beforehand.
+	apiPrepared struct {
+		ID      int64               `json:"id"`
+		File    int64               `json:"file"`
+		Height  int                 `json:"height"` // lines at most
+		For     string              `json:"for,omitempty"`
+		State   store.PreparedState `json:"state"`
+		Done    float64             `json:"done"` // seconds of film
+		Length  float64             `json:"length"`
+		Bytes   int64               `json:"bytes"` // expected until it is ready
+		Problem string              `json:"problem,omitempty"`
+		URL     string              `json:"url,omitempty"` // once it is ready
+	}
 	apiReason struct {
 		Code string `json:"code"`
 		Text string `json:"text"`

@@ -81,6 +81,11 @@ func (c *sending) answer(name string) error {
 	if c.ticket.As == string(delivery.AsItIs) {
 		viewer := live.VisitorOf(c.r).Viewer()
 		viewer.Delivery = c.ticket.As
+		if c.ticket.Prepared != 0 {
+			viewer.Why = c.ticket.Why
+			c.preparedCopy(c.w, c.r, c.title, c.file, c.ticket.Prepared, viewer)
+			return nil
+		}
 		if !strings.HasSuffix(name, ".vtt") {
 			c.whole(c.w, c.r, c.title, c.file, viewer)
 			return nil
@@ -182,7 +187,7 @@ func (c *sending) copied(film *repack.Film, track, piece int, ending string, isP
 
 // recipe gives what is to be made for a rendition: a picture of so many lines, or a track of sound.
 func (c *sending) recipe(kind byte, number int) (r convert.Recipe, ok bool) {
-	r = convert.Recipe{File: fileState(c.file), Start: c.ticket.Start, End: c.ticket.End}
+	r = convert.Recipe{File: live.FileState(c.file), Start: c.ticket.Start, End: c.ticket.End}
 	source := func(track int) bool {
 		r.Track, r.Source = track, c.source(track)
 		return r.Source.Kind != ""
@@ -203,6 +208,7 @@ func (c *sending) recipe(kind byte, number int) (r convert.Recipe, ok bool) {
 		if s.Height == number {
 			r.Width, r.Height, r.Bitrate = s.Width, s.Height, s.Bitrate
 			r.ToneMap, r.Burn = c.ticket.Make.ToneMap, c.ticket.Make.Burn
+			r.Way, r.Codec = c.ticket.Make.Way, c.ticket.Make.Codec
 			return r, true
 		}
 	}

@@ -2,7 +2,6 @@ package live
 
 import (
 	"bytes"
-	"cmp"
 	"compress/gzip"
 	"context"
 	"encoding/json"
@@ -10,15 +9,11 @@ import (
 	"io"
 	"net/http"
 	"os"
-	"runtime"
 	"sync"
 	"time"
 
-	"cozyshelf/internal/convert"
-	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/delivery"
 	"cozyshelf/internal/core/repack"
-	"cozyshelf/internal/ffmpeg"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/store"
 )
@@ -201,28 +196,9 @@ func (s *Server) Machine() delivery.Machine {
 	if c == nil {
 		return delivery.Machine{}
 	}
-	return delivery.Machine{Sound: true, Ways: []delivery.Way{{Name: "software", Codec: "h264", Room: c.Room()}}}
-}
-
-// Convert makes renditions for as long as the server runs, where there is an ffmpeg.
-func (s *Server) Convert(ctx context.Context) {
-	v := blueprint.SettingsConvert{AtOnce: max(2, runtime.NumCPU()/2)}
-	if set := s.Settings.Convert; set != nil {
-		v = *set
-		v.AtOnce = cmp.Or(v.AtOnce, max(2, runtime.NumCPU()/2))
+	m := delivery.Machine{Sound: true, Ways: c.Offers()}
+	if v := s.Settings.Convert; v != nil {
+		m.Ladder = v.Ladder
 	}
-	if v.Never || s.Settings.Scratch == "" {
-		return
-	}
-	tools, err := ffmpeg.Find()
-	if err != nil {
-		if v.Needed {
-			s.Log.Warn("what a device does not play cannot be converted", "why", err)
-		}
-		return
-	}
-	c := &convert.Converter{Tools: tools, Folder: s.Settings.Scratch, Limit: s.Settings.ScratchLimit * 9 / 10,
-		Most: v.AtOnce, Log: s.Log}
-	s.Converter.Store(c)
-	c.Run(ctx)
+	return m
 }

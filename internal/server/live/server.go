@@ -52,6 +52,8 @@ type Server struct {
 	attempts        allowance.Attempts                // to sign in
 	Converter       atomic.Pointer[convert.Converter] // nil while nothing can be converted
 	films           films                             // those that are sent in pieces
+	converting      converting                        // how this machine converts
+	prepare         preparing                         // copies that are made beforehand
 	Life            context.Context                   // of work that nobody waits for; it ends with the server
 	Known           known                             // devices that members have signed in on
 	Cuts            Cuts                              // deliveries that are running
@@ -127,6 +129,7 @@ func New(s blueprint.Settings, version string, log *slog.Logger) *Server {
 		Names:      NamesOf(s.Names, s.RemoteAddress),
 		Sources:    Sources(s.Lookup, s.State, version),
 		scannedNow: make(chan struct{}, 1),
+		prepare:    preparing{kick: make(chan struct{}, 1)},
 	}
 	for _, sh := range s.Shelves {
 		srv.Shelves[sh.Name] = &shelfState{}

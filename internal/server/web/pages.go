@@ -21,6 +21,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/describe"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/media"
@@ -57,6 +58,9 @@ var pages = template.Must(template.New("").Funcs(template.FuncMap{
 	"clock": clock,
 	"size":  func(n int64) string { return humanize.IBytes(uint64(max(0, n))) },
 	"inc":   func(n int) int { return n + 1 },
+	"percent": func(part, whole float64) string {
+		return fmt.Sprintf("%.0f %%", 100*part/max(whole, 1))
+	},
 }).ParseFS(pageFiles, "pages/*.html"))
 
 // clock writes a number of seconds as people say it: "1 h 42 min", "14 s".
@@ -116,7 +120,8 @@ func (s *Web) Routes(m *http.ServeMux) {
 	for name, kind := range map[string]string{"style.css": "text/css; charset=utf-8",
 		"player.js": "text/javascript; charset=utf-8", "abilities.js": "text/javascript; charset=utf-8",
 		"segments.js": "text/javascript; charset=utf-8", "shelf.js": "text/javascript; charset=utf-8",
-		"icon.svg": "image/svg+xml"} {
+		"copies.js": "text/javascript; charset=utf-8",
+		"icon.svg":  "image/svg+xml"} {
 		b, err := pageFiles.ReadFile("pages/" + name)
 		if err != nil {
 			panic(err) // it is embedded
@@ -418,13 +423,24 @@ func (s *Web) pageTitle(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
+	all, err := s.Store.PreparedOfTitle(r.Context(), t.ID)
+	if err != nil {
+		return err
+	}
+	copies := map[int64][]store.Prepared{}
+	for _, p := range all {
+		copies[p.File] = append(copies[p.File], p)
+	}
+	may := s.Converter.Load() != nil && allowance.MayBring(live.VisitorOf(r).Member.Role)
 	s.Show(w, http.StatusOK, "title", struct {
 		Frame
-		Title  title
-		Says   describe.Description
-		First  *file
-		Groups []group
-	}{s.Frame(live.VisitorOf(r), t.Name, t.Shelf), titleOf(t), d.Description, first, groups})
+		Title      title
+		Says       describe.Description
+		First      *file
+		Groups     []group
+		Copies     map[int64][]store.Prepared
+		MayPrepare bool
+	}{s.Frame(live.VisitorOf(r), t.Name, t.Shelf), titleOf(t), d.Description, first, groups, copies, may})
 	return nil
 }
 
