@@ -79,7 +79,7 @@ func (t Tools) pipe(ctx context.Context, f *os.File, before, after []string, tak
 	if s := c.ProcessState; s != nil {
 		used.Processor = s.UserTime() + s.SystemTime()
 		if u, ok := s.SysUsage().(*syscall.Rusage); ok {
-			used.Memory = u.Maxrss << 10
+			used.Memory = int64(u.Maxrss) << 10
 		}
 	}
 	var exit *exec.ExitError

@@ -14,6 +14,8 @@ import (
 	"slices"
 	"strings"
 
+	"cozyshelf/internal/core/capacity"
+	"cozyshelf/internal/core/delivery"
 	"cozyshelf/internal/core/encoders"
 	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/household"
@@ -89,6 +91,7 @@ func Judge(h *household.Household, f facts.Facts) []Line {
 	}
 	j.shelves()
 	j.ffmpeg()
+	j.converting()
 	return j.lines
 }
 
@@ -353,6 +356,52 @@ func (j *judge) ffmpeg() {
 			j.add(w, OK, fmt.Sprintf("by this machine's ffmpeg %s, which goes into the image: %s more", f.Version,
 				bytes(f.Size)), "")
 		}
+	}
+}
+
+// serverItself is the memory that the server takes beside what converts, in bytes.
+const serverItself = 256 << 20
+
+// converting judges what to expect of conversions, before they are measured, and whether there is room
+// for them.
+func (j *judge) converting() {
+	c := j.h.Convert
+	if c.When != household.ConvertNeeded || j.f.FFmpeg == nil || j.f.FFmpeg.Version == "" || j.f.CPUs == 0 {
+		return
+	}
+	processors := float64(j.f.CPUs)
+	if p := j.h.Server.Processors; p > 0 {
+		processors = min(processors, p)
+	}
+	by := "in software"
+	weights := capacity.Expected(processors)
+	if strings.HasPrefix(c.Device, "/") {
+		by, weights = "by "+c.Device, capacity.ExpectedHardware(int(processors))
+	}
+	atOnce := int(c.AtOnce)
+	if atOnce <= 0 {
+		atOnce = max(2, int(processors)/2)
+	}
+	task := capacity.Tasks[0]
+	j.add("capacity", OK, fmt.Sprintf("about %d films from %s at once are to be expected %s; cozyshelf capacity measures "+
+		"it once the server runs", weights.Expect(task), task.Name, by), "")
+	lines := 1080
+	if len(c.Ladder) > 0 {
+		lines = slices.Max(c.Ladder)
+	}
+	each := capacity.StreamBytes(delivery.BitrateFor(lines*16/9, lines, 25))
+	if want := int64(atOnce) * each * 10 / 9; want > int64(j.h.Storage.ScratchLimit) {
+		j.add("room to convert", Warning, fmt.Sprintf("%d films of %d lines at once want %s of scratch, and scratch_limit is %s: "+
+			"what was made is thrown away and made again", atOnce, lines, bytes(want), bytes(int64(j.h.Storage.ScratchLimit))),
+			fmt.Sprintf("write scratch_limit = %q under [storage], a smaller at_once, or a smaller ladder",
+				household.Size((want>>20+1)<<20).String()))
+	}
+	if want := int64(serverItself) + int64(atOnce)*capacity.StreamMemory(lines); j.f.Engine.Can.Limits &&
+		want > int64(j.h.Server.Memory) {
+		j.add("memory to convert", Warning, fmt.Sprintf("%d films of %d lines at once may take %s of memory, and the server has %s",
+			atOnce, lines, bytes(want), bytes(int64(j.h.Server.Memory))),
+			fmt.Sprintf("write memory = %q under [server], a smaller at_once, or a smaller ladder",
+				household.Size((want>>20+1)<<20).String()))
 	}
 }
 

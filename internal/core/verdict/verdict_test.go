@@ -69,6 +69,14 @@ func TestEveryFaultIsFoundAndSaysWhatToDo(t *testing.T) {
 			h.Convert.When = household.ConvertNeeded
 			f.FFmpeg = &facts.FFmpeg{Why: "not in $PATH"}
 		}, "converting", Warning, "[convert] asks for"},
+		"little scratch to convert in": {func(h *household.Household, f *facts.Facts) {
+			h.Convert.When, h.Convert.AtOnce = household.ConvertNeeded, 4
+			f.FFmpeg, h.Server.Memory = &facts.FFmpeg{Version: "5.1"}, 8<<30
+		}, "room to convert", Warning, "of scratch, and scratch_limit is 256 MiB"},
+		"little memory to convert in": {func(h *household.Household, f *facts.Facts) {
+			h.Convert.When, h.Convert.AtOnce, h.Convert.Ladder = household.ConvertNeeded, 3, []int{1080}
+			f.FFmpeg, h.Storage.ScratchLimit, h.Server.Memory = &facts.FFmpeg{Version: "5.1"}, 1<<30, 1<<30
+		}, "memory to convert", Warning, "3 films of 1080 lines at once may take 1.3 GiB of memory, and the server has 1 GiB"},
 		"engine silent": {func(h *household.Household, f *facts.Facts) {
 			f.Engine.Answers,
 				f.Engine.Error = false, "refused"
