@@ -70,7 +70,7 @@ func TestEveryFaultIsFoundAndSaysWhatToDo(t *testing.T) {
 			f.FFmpeg = &facts.FFmpeg{Why: "not in $PATH"}
 		}, "converting", Warning, "[convert] asks for"},
 		"little scratch to convert in": {func(h *household.Household, f *facts.Facts) {
-			h.Convert.When, h.Convert.AtOnce = household.ConvertNeeded, 4
+			h.Convert.When, h.Convert.AtOnce = household.ConvertNeeded, 6
 			f.FFmpeg, h.Server.Memory = &facts.FFmpeg{Version: "5.1"}, 8<<30
 		}, "room to convert", Warning, "of scratch, and scratch_limit is 256 MiB"},
 		"little memory to convert in": {func(h *household.Household, f *facts.Facts) {
