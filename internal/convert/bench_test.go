@@ -2,6 +2,7 @@ package convert_test
 
 import (
 	"context"
+	"log/slog"
 	"os"
 	"os/exec"
 	"strings"
@@ -64,7 +65,8 @@ func BenchmarkConvert(b *testing.B) {
 // started gives a converter that runs, and what ends it.
 func started(b *testing.B, tools ffmpeg.Tools) (*convert.Converter, func()) {
 	b.Helper()
-	c := &convert.Converter{Tools: tools, Folder: b.TempDir(), Limit: 1 << 30, Most: 4}
+	c := &convert.Converter{Tools: tools, Folder: b.TempDir(), Limit: 1 << 30, Most: 4,
+		Log: slog.New(slog.DiscardHandler)}
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan struct{})
 	go func() { defer close(done); c.Run(ctx) }()

@@ -17,6 +17,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"math"
 	"os"
 	"path/filepath"
 	"slices"
@@ -469,6 +470,11 @@ func (c *Converter) begin(r *rendition, number int, open func() (*os.File, error
 		c.mu.Lock()
 		defer c.mu.Unlock()
 		x.ended = true
+		if r.recipe.picture() && x.next > x.from && x.worked > 0 {
+			made := float64(x.next-x.from) * r.recipe.Step()
+			c.Log.Info("conversion ended", "file", r.recipe.File, "lines", r.recipe.Height, "way", x.way.Name(),
+				"seconds", math.Round(made), "speed", math.Round(10*made/x.worked.Seconds())/10)
+		}
 		if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, context.Canceled) {
 			x.err = err
 		}

@@ -261,6 +261,7 @@ type PlayEnded struct {
 	Member, Title, Device string
 	Watched               time.Duration
 	Finished              bool
+	Delivery, Why         string // how it was delivered last, and why not as it is
 }
 
 // Name and Fields tell it.
@@ -268,7 +269,7 @@ func (PlayEnded) Name() string { return "play ended" }
 func (e PlayEnded) Fields() []Field {
 	return []Field{{Key: "member", Value: e.Member}, {Key: "title", Value: e.Title}, {Key: "device", Value: e.Device},
 		{Key: "watched", Value: e.Watched},
-		{Key: "finished", Value: e.Finished}}
+		{Key: "finished", Value: e.Finished}, {Key: "delivery", Value: e.Delivery}, {Key: "why", Value: e.Why}}
 }
 
 // TitleMatched is that somebody said which work a title is.

@@ -26,5 +26,6 @@ func (s *Server) playEnded(p usage.Play) {
 		title += ", " + p.Part
 	}
 	s.Events.Tell(event.PlayEnded{Member: p.Member, Title: title, Device: p.Device,
-		Watched: time.Duration(p.Watched * float64(time.Second)).Round(time.Second), Finished: p.Done})
+		Watched: time.Duration(p.Watched * float64(time.Second)).Round(time.Second), Finished: p.Done, Delivery: p.Delivery,
+		Why: p.Why})
 }
