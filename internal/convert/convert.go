@@ -308,7 +308,18 @@ func (c *Converter) attempt(r Recipe, number int, viewer string, open func() (*o
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	have := c.rendition(r)
+	if p := have.pieces[number]; p != nil {
+		if b, err = os.ReadFile(c.file(have, number)); err == nil && int64(len(b)) == p.size {
+			p.asked = time.Now()
+		} else {
+			b = nil
+			c.remove(have, number) // somebody has emptied the folder
+		}
+	}
 	x := have.nearest(number)
+	if b == nil && x != nil && number < x.next {
+		x = nil // it has made the piece already, which was thrown away since
+	}
 	for _, other := range have.runs {
 		if other != x {
 			delete(other.asked, viewer)
@@ -317,16 +328,11 @@ func (c *Converter) attempt(r Recipe, number int, viewer string, open func() (*o
 			}
 		}
 	}
-	if p := have.pieces[number]; p != nil {
-		b, err := os.ReadFile(c.file(have, number))
-		if err == nil && int64(len(b)) == p.size {
-			p.asked = time.Now()
-			if x != nil {
-				x.note(viewer, number)
-			}
-			return b, nil, nil
+	if b != nil {
+		if x != nil {
+			x.note(viewer, number)
 		}
-		c.remove(have, number) // somebody has emptied the folder
+		return b, nil, nil
 	}
 	if x == nil {
 		if len(c.renditions) > mostRenditions || r.picture() && c.running(true) >= max(1, c.Most) &&

@@ -17,7 +17,9 @@ import (
 
 // Measuring says what is wanted of a measurement.
 type Measuring struct {
-	Quick bool // one at once, and how many go together is reckoned
+	Tasks   []capacity.Task
+	Seconds float64 // of film
+	Quick   bool    // one at once, and how many go together is reckoned
 	// Told hears of each step before it is done.
 	Told func(Step)
 }
@@ -29,11 +31,8 @@ type Step struct {
 	Of   int    `json:"of"` // as far as it is known by now
 }
 
-// How many seconds of film are converted in a measurement, and in a quick one; and how many at once are
-// tried at most.
+// How many at once are tried at most, and for how long.
 const (
-	measuredSeconds = 10
-	quickSeconds    = 4
 	mostTried       = 64
 	longestMeasured = 3 * time.Minute // one run
 )
@@ -67,14 +66,14 @@ func (c *Converter) Measure(ctx context.Context, m Measuring) (capacity.Measured
 			}
 		}
 	}()
-	step := Step{Of: len(capacity.Tasks) * (1 + len(c.Ways))}
+	step := Step{Of: len(m.Tasks) * (1 + len(c.Ways))}
 	tell := func(what string) {
 		step.What = what
 		m.Told(step)
 		step.Done++
 	}
 	films := map[[2]int]*os.File{}
-	for _, t := range capacity.Tasks {
+	for _, t := range m.Tasks {
 		at := [2]int{t.Width, t.Height}
 		var f *os.File
 		if f = films[at]; f == nil {
@@ -126,12 +125,8 @@ func measuredFilm(ctx context.Context, tools ffmpeg.Tools, folder string, t capa
 // measure does one task by one way: one alone, then as many at once as are fast enough.
 func (c *Converter) measure(ctx context.Context, m Measuring, t capacity.Task, w Way, film *os.File,
 	tell func(n int)) (capacity.Run, error) {
-	seconds := float64(measuredSeconds)
-	if m.Quick {
-		seconds = quickSeconds
-	}
 	out := capacity.Run{Task: t.Name, Way: w.Name()}
-	alone, err := c.together(ctx, t, w.Way, film, seconds, 1)
+	alone, err := c.together(ctx, t, w.Way, film, m.Seconds, 1)
 	if err != nil {
 		return out, err
 	}
@@ -147,7 +142,7 @@ func (c *Converter) measure(ctx context.Context, m Measuring, t capacity.Task, w
 	// The speed of one alone says about how many go together; from there it is looked up and down.
 	for n, down := max(2, min(int(alone.slowest), mostTried)), false; n > out.AtOnce && n <= mostTried; {
 		tell(n)
-		got, err := c.together(ctx, t, w.Way, film, seconds, n)
+		got, err := c.together(ctx, t, w.Way, film, m.Seconds, n)
 		if err != nil {
 			return out, err
 		}

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -159,12 +160,17 @@ func (w *workshop) forget(t *testing.T) {
 	}
 }
 
-// TestMeasure measures with real films, quickly, and goes by what came out.
+// TestMeasure measures with real films, though small ones: quickly, and thoroughly.
 func TestMeasure(t *testing.T) {
+	tasks := slices.Clone(capacity.Tasks)
+	for i := range tasks {
+		v := &tasks[i]
+		v.Width, v.Height, v.MadeW, v.MadeH = v.Width/4, v.Height/4, v.MadeW/4&^1, v.MadeH/4&^1
+	}
 	w := newWorkshop(t, nil)
 	w.Ways = convert.WaysOf([]convert.Tried{{Way: encoders.InSoftware}}, capacity.Measured{}, 2, w.Log)
 	steps := 0
-	got, err := w.Measure(context.Background(), convert.Measuring{Quick: true, Told: func(s convert.Step) {
+	got, err := w.Measure(context.Background(), convert.Measuring{Tasks: tasks, Seconds: 1, Quick: true, Told: func(s convert.Step) {
 		if steps++; s.What == "" || s.Done >= s.Of {
 			t.Errorf("step %+v", s)
 		}
@@ -180,6 +186,13 @@ func TestMeasure(t *testing.T) {
 			t.Errorf("%+v", r)
 		}
 	}
+	whole, err := w.Measure(context.Background(), convert.Measuring{Tasks: tasks[2:], Seconds: 2, Told: func(convert.Step) {}})
+	if err != nil || len(whole.Runs) != 1 {
+		t.Fatalf("%+v, %v", whole, err)
+	}
+	if r := whole.Runs[0]; r.AtOnce < 1 || r.Slowest < 1 {
+		t.Errorf("%+v", r)
+	}
 	if weights, ok := got.Weights("software"); !ok || weights.Room < 1e6 {
 		t.Errorf("%+v", weights)
 	}
@@ -188,7 +201,7 @@ func TestMeasure(t *testing.T) {
 	}
 	// Whoever watches goes before.
 	w.piece(t, picture(180), 0, "wren")
-	if _, err := w.Measure(context.Background(), convert.Measuring{Quick: true, Told: func(convert.Step) {}}); err == nil {
+	if _, err := w.Measure(context.Background(), convert.Measuring{Tasks: tasks, Seconds: 1, Quick: true, Told: func(convert.Step) {}}); err == nil {
 		t.Error("it is measured while somebody watches")
 	}
 }

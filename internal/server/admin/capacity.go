@@ -7,7 +7,14 @@ import (
 
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/convert"
+	"cozyshelf/internal/core/capacity"
 	"cozyshelf/internal/problem"
+)
+
+// How many seconds of film are converted in a measurement, and in a quick one.
+const (
+	measured = 10
+	quickly  = 4
 )
 
 // measure measures how much this machine converts, and tells each step as a line of JSON; the last
@@ -19,10 +26,14 @@ func (s *Admin) measure(w http.ResponseWriter, r *http.Request) {
 		_ = json.NewEncoder(w).Encode(l) // who asked may have gone, and then the context ends
 		_ = flush.Flush()
 	}
-	found, err := s.Measure(r.Context(), convert.Measuring{Quick: r.URL.Query().Get("quick") == "true",
-		Told: func(step convert.Step) {
-			say(control.MeasureLine{What: step.What, Done: step.Done, Of: step.Of})
-		}})
+	m := convert.Measuring{Tasks: capacity.Tasks, Seconds: measured}
+	if r.URL.Query().Get("quick") == "true" {
+		m.Seconds, m.Quick = quickly, true
+	}
+	m.Told = func(step convert.Step) {
+		say(control.MeasureLine{What: step.What, Done: step.Done, Of: step.Of})
+	}
+	found, err := s.Measure(r.Context(), m)
 	if err == nil {
 		say(control.MeasureLine{Measured: &found})
 		return
