@@ -124,6 +124,11 @@ func TestPreparedCopies(t *testing.T) {
 	if got, resp := fetchURL(t, m.address()+d.URL); resp.StatusCode != http.StatusOK || string(got) != string(want) {
 		t.Errorf("its address gives %s and %d bytes of %d", resp.Status, len(got), len(want))
 	}
+	if len(d.Subtitles) != 1 || d.Subtitles[0].URL == "" {
+		t.Errorf("its subtitles: %+v", d.Subtitles)
+	} else if words, _ := fetchURL(t, m.address()+d.Subtitles[0].URL); !strings.Contains(string(words), "The kites are out.") {
+		t.Errorf("its subtitles are %s", words)
+	}
 	if d, _ := m.deliver(id, `{"lines":120}`); d.As != "converted" {
 		t.Errorf("a smaller picture was wished for: %+v", d)
 	}
@@ -151,6 +156,10 @@ func TestPreparedCopies(t *testing.T) {
 	if err := json.Unmarshal([]byte(body), &file); err != nil {
 		t.Fatal(err)
 	}
+	step("the page", b.Go(fmt.Sprintf("%s/play/%d", m.address(), id)))
+	step("it says that it is a copy", b.Until(`document.getElementById("how").textContent.includes("copy of 240 lines")`))
+	step("play", b.Eval(`document.querySelector("video").play().catch(() => {}), 1`, nil))
+	step("it runs", b.Until(`document.querySelector("video").currentTime > 1`))
 	step("the title", b.Go(fmt.Sprintf("%s/title/%d", m.address(), file.Title)))
 	step("the copy is there", b.Until(`document.querySelector(".copies a[download]") !== null`))
 	m.document(&list, "prepare", "cancel", fmt.Sprint(number))

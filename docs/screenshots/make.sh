@@ -24,19 +24,19 @@ cozyshelf demo --keep --dir "$mill" >"$work/demo.log" 2>&1 || { cat "$work/demo.
 page=$(sed -n 's/^page  *\(http.*\)/\1/p' "$work/demo.log" | tail -n 1)
 cd "$mill"
 
-# shot NAME COMMAND: the command in a terminal of 158 by 44
+# shot NAME COMMAND [WAIT]: the command in a terminal of 158 by 44, which may take so many fifths of a second
 shot() {
   echo "$1"
   rm -f "$work/done"
   xvfb-run -a -s "-screen 0 1280x800x24" sh -c '
-    xterm -fa "DejaVu Sans Mono" -fs 10 -bg "#fbf7f0" -fg "#2b2119" -geometry 158x50+0+0 -b 8 +sb -e sh -c "$2; touch $3/done; sleep 30" &
+    xterm -fa "DejaVu Sans Mono" -fs 10 -bg "#fbf7f0" -fg "#2b2119" -geometry 158x50+0+0 -b 8 +sb -e sh -c "$2; touch $3/done; sleep 200" &
     term=$!
     n=0
-    while [ ! -e "$3/done" ] && [ $n -lt 150 ]; do sleep 0.2; n=$((n + 1)); done
+    while [ ! -e "$3/done" ] && [ $n -lt "$4" ]; do sleep 0.2; n=$((n + 1)); done
     sleep 0.7
     import -window root "$1"
     kill $term
-  ' sh "$work/shot.png" "$2" "$work"
+  ' sh "$work/shot.png" "$2" "$work" "${3:-150}"
   convert "$work/shot.png" -strip -colors 64 "$out/$1.png"
 }
 say() { printf "printf '%%b' '\\\\033[1m$ cozyshelf '; printf '%%s' '%s'; printf '%%b' '\\\\033[0m\\\\n'; cozyshelf %s" "$1" "$1"; }
@@ -95,6 +95,11 @@ shot usage "$(say 'usage now'); echo; $(say 'usage history'); echo; $(say 'usage
 wait $one $two
 cozyshelf backup --every day --keep 7 --yes >/dev/null && cozyshelf deploy --yes >/dev/null 2>&1
 shot backup "$(say 'backup --to evening.tar.zst'); echo; $(say 'backup verify evening.tar.zst'); echo; $(say 'restore evening.tar.zst --yes'); echo; $(say 'backup list'); echo; $(tail_of_ledger 8)"
+sed -i 's/^memory .*/memory = "1 GiB"/; s/^scratch_limit.*/scratch_limit = "256 MiB"/' household.toml
+printf '\n[convert]\nwhen = "needed"\n' >>household.toml
+cozyshelf deploy --yes >/dev/null 2>&1
+sleep 3
+shot capacity "$(say 'capacity --quick'); echo; $(say 'prepare add "paper lighthouse" --height 240 --for bram --now'); echo; $(say 'prepare add "night bakery"'); sleep 8; echo; $(say 'prepare list'); echo; $(say 'check') | grep -E 'convert|capacity|cozyshelf'" 500
 "$work/shoot" watch "$page" wren "wren by the millpond" films "Nine Kinds of Rain" "" 9 &
 one=$!
 "$work/shoot" watch "$page" ozan "ozan by the millpond" series "Tiny Harbour" "The Buoy" 9 &

@@ -165,7 +165,7 @@ func (s *API) decide(r *http.Request, f store.File, d delivery.Device, wish deli
 	}
 	if p.As == delivery.Converted && wish == (delivery.Wish{}) {
 		if copied, plan, ok := s.PreparedFor(r.Context(), f, d, delivery.Bounds{}); ok {
-			return s.offerPrepared(r, f, copied, plan)
+			return s.offerPrepared(copied, plan, p, s.ticketOf(r, f, d, p, film))
 		}
 	}
 	t := s.ticketOf(r, f, d, p, film)
@@ -174,14 +174,18 @@ func (s *API) decide(r *http.Request, f store.File, d delivery.Device, wish deli
 			return nil, err
 		}
 	}
-	b, err := json.Marshal(t)
-	if err != nil {
-		return nil, err
-	}
-	out := deliveryOf(p)
 	name := "film" + strings.ToLower(path.Ext(f.Path))
 	if p.As != delivery.AsItIs {
 		name = mainList
+	}
+	return s.offer(deliveryOf(p), t, name)
+}
+
+// offer gives the addresses of what was decided.
+func (s *API) offer(out apiDelivery, t ticket, name string) (any, error) {
+	b, err := json.Marshal(t)
+	if err != nil {
+		return nil, err
 	}
 	base := "/api/v1/streams/" + s.Known.Sign(ticketFor, string(b)) + "/"
 	out.URL = base + name
@@ -193,19 +197,14 @@ func (s *API) decide(r *http.Request, f store.File, d delivery.Device, wish deli
 	return out, nil
 }
 
-// offerPrepared gives the address of a copy that was prepared: it is sent as it is.
-func (s *API) offerPrepared(r *http.Request, f store.File, p store.Prepared, plan delivery.Plan) (any, error) {
-	why := fmt.Sprintf("a copy of %d lines was prepared, which this device plays as it is", p.Height)
-	t := ticket{File: f.ID, Device: live.VisitorOf(r).Device.ID, Until: time.Now().Add(ticketHolds).Unix(),
-		As: string(delivery.AsItIs), Why: why, Prepared: p.ID}
-	b, err := json.Marshal(t)
-	if err != nil {
-		return nil, err
-	}
-	out := deliveryOf(plan)
-	out.Reasons = []apiReason{{Code: string(delivery.PreparedCopy), Text: why}}
-	out.URL = "/api/v1/streams/" + s.Known.Sign(ticketFor, string(b)) + "/film.mp4"
-	return out, nil
+// offerPrepared gives the address of a copy that was prepared: it is sent as it is. Its subtitles are
+// those of the film.
+func (s *API) offerPrepared(copied store.Prepared, as, film delivery.Plan, t ticket) (any, error) {
+	why := fmt.Sprintf("a copy of %d lines was prepared, which this device plays as it is", copied.Height)
+	out := deliveryOf(as)
+	out.Subtitles, out.Reasons = deliveryOf(film).Subtitles, []apiReason{{Code: string(delivery.PreparedCopy), Text: why}}
+	return s.offer(out, ticket{File: t.File, Device: t.Device, Until: t.Until, Subtitles: t.Subtitles,
+		As: string(delivery.AsItIs), Why: why, Prepared: copied.ID}, "film.mp4")
 }
 
 // unread answers for a film that could not be looked through.

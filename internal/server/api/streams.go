@@ -81,7 +81,7 @@ func (c *sending) answer(name string) error {
 	if c.ticket.As == string(delivery.AsItIs) {
 		viewer := live.VisitorOf(c.r).Viewer()
 		viewer.Delivery = c.ticket.As
-		if c.ticket.Prepared != 0 {
+		if c.ticket.Prepared != 0 && !strings.HasSuffix(name, ".vtt") {
 			viewer.Why = c.ticket.Why
 			c.preparedCopy(c.w, c.r, c.title, c.file, c.ticket.Prepared, viewer)
 			return nil

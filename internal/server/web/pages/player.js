@@ -63,10 +63,11 @@
       named(track);
       player.append(track);
     }
-    const words = { "as-it-is": "", repacked: "Repacked", converted: "Converted" }[plan.as];
+    const copied = plan.reasons.some((r) => r.code === "prepared-copy");
+    const words = copied ? "Prepared" : { "as-it-is": "", repacked: "Repacked", converted: "Converted" }[plan.as];
     how.textContent = words ? `${words}: ${plan.reasons.map((r) => r.text).join("; ")}.` : "";
     how.hidden = !words;
-    if (plan.as === "as-it-is" && !stop) return;
+    if (plan.as === "as-it-is" && !stop && !copied) return;
     let begin = null, at = player.readyState > 0 ? player.currentTime : from, playing = !player.paused;
     // The file itself is not to be played: without it the player keeps in mind that it was told to
     // play while the first segments are being made.
