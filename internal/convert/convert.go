@@ -70,6 +70,7 @@ type Converter struct {
 	Log    *slog.Logger
 	// Threads bounds those of a run; 0 leaves that to ffmpeg.
 	Threads int
+	Fonts   string // a folder of fonts for subtitles; empty for the machine's
 	// Ways are those that work here, the preferred first. Where there are none, pictures are made in
 	// software.
 	Ways []Way
@@ -527,16 +528,13 @@ func (c *Converter) produce(ctx context.Context, r Recipe, way encoders.Way, num
 		return err
 	}
 	from := r.Start + float64(number)*r.Step()
-	lead := 0.0
-	if !r.picture() {
-		lead = soundLead
-	}
-	seek := max(0, from-lead-start)
+	seek := max(0, from-r.lead()-start)
 	base := seek + start // the moment that ffmpeg counts from
 	if number == 0 {
 		from = min(from, base)
 	}
 	first := r.Start + float64(number)*r.Step()
+	r.fonts = c.Fonts
 	before, after := r.arguments(way, seek, max(0, base-first), c.Threads)
 	// A device that hangs is given up; software is only slow.
 	ctx, cancel := context.WithCancelCause(ctx)

@@ -376,3 +376,108 @@ func TestSpeechStaysClear(t *testing.T) {
 		t.Errorf("speech has %.1f dB, and what comes from behind %.1f", speech, rest)
 	}
 }
+
+// film has ffmpeg make one.
+func film(t *testing.T, ending string, args ...string) string {
+	t.Helper()
+	name := filepath.Join(t.TempDir(), "film"+ending)
+	if out, err := exec.Command("ffmpeg", append(append([]string{"-nostdin", "-v", "error"}, args...), name)...).
+		CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	return name
+}
+
+// made has all of a recipe made, the pieces in an order of one's own, and gives it as a file.
+func (w *workshop) made(t *testing.T, r convert.Recipe, film string, first ...int) string {
+	t.Helper()
+	open := func() (*os.File, error) { return os.Open(film) }
+	init, err := w.Init(context.Background(), r, "wren", open)
+	if err != nil {
+		t.Fatal(err)
+	}
+	pieces := make([][]byte, len(r.Lengths()))
+	get := func(i int) {
+		if pieces[i] == nil {
+			if pieces[i], err = w.Piece(context.Background(), r, i, "wren", open); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	for _, i := range first {
+		get(i)
+	}
+	for i := range pieces {
+		get(i)
+	}
+	name := filepath.Join(t.TempDir(), "made.mp4")
+	if err := os.WriteFile(name, append(init, bytes.Join(pieces, nil)...), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return name
+}
+
+// TestNightBringsLoudAndQuietTogether levels a film that whispers for ten seconds and shouts for ten.
+func TestNightBringsLoudAndQuietTogether(t *testing.T) {
+	w := newWorkshop(t, nil)
+	source := film(t, ".mkv", "-f", "lavfi", "-i", "aevalsrc='if(lt(t,10),0.02,0.7)*sin(2*PI*t*500)':s=48000:d=20", "-c:a",
+		"flac")
+	level := func(name string, from int) (db float64) {
+		out, err := exec.Command("ffmpeg", "-nostdin", "-ss", fmt.Sprint(from), "-t", "7", "-i", name, "-af", "volumedetect",
+			"-f", "null", "-").CombinedOutput()
+		_, rest, _ := strings.Cut(string(out), "mean_volume: ")
+		if _, err2 := fmt.Sscanf(rest, "%g", &db); err != nil || err2 != nil {
+			t.Fatalf("%v\n%s", err, out)
+		}
+		return db
+	}
+	r := convert.Recipe{File: "plain", Track: 1, Source: media.Track{Kind: media.Audio, Codec: "flac", Channels: 1},
+		Channels: 2, End: 20}
+	plain := w.made(t, r, source)
+	r.File, r.Level, r.Gain = "night", true, 6
+	night := w.made(t, r, source, 3, 1) // pieces that were made apart fit, too
+	was, is := level(plain, 12)-level(plain, 1), level(night, 12)-level(night, 1)
+	if was < 25 || is > was-10 || level(night, 1) < level(plain, 1)+5 || level(night, 12) > level(plain, 12)+1 {
+		t.Errorf("loud and quiet were %.1f dB apart, and are %.1f; quiet went from %.1f to %.1f, loud from %.1f to %.1f", was,
+			is, level(plain, 1), level(night, 1), level(plain, 12), level(night, 12))
+	}
+}
+
+// TestTextIsDrawn draws styled subtitles into a picture, from the middle of the film on, too.
+func TestTextIsDrawn(t *testing.T) {
+	w := newWorkshop(t, nil)
+	words := filepath.Join(t.TempDir(), "words.ass")
+	if err := os.WriteFile(words, []byte(`[Script Info]
+ScriptType: v4.00+
+PlayResX: 320
+PlayResY: 180
+
+[V4+ Styles]
+Format: Name, Fontname, Fontsize, PrimaryColour, SecondaryColour, OutlineColour, BackColour, Bold, Italic, Underline, StrikeOut, ScaleX, ScaleY, Spacing, Angle, BorderStyle, Outline, Shadow, Alignment, MarginL, MarginR, MarginV, Encoding
+Style: Default,Sans,20,&H000000FF,&H000000FF,&H00000000,&H00000000,0,0,0,0,100,100,0,0,1,0,0,5,0,0,0,1
+
+[Events]
+Format: Layer, Start, End, Style, Name, MarginL, MarginR, MarginV, Effect, Text
+Dialogue: 0,0:00:06.00,0:00:09.00,Default,,0,0,0,,{\p1}m 0 0 l 200 0 200 100 0 100{\p0}
+`), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	source := film(t, ".mkv", "-f", "lavfi", "-i", "color=black:s=320x180:r=25:d=12", "-i", words, "-c:v", "libx264", "-preset",
+		"ultrafast", "-c:s", "ass")
+	r := convert.Recipe{File: "words", Track: 1, Source: media.Track{Kind: media.Video, Codec: "h264", FrameRate: 25},
+		Width: 320, Height: 180, Bitrate: 400_000, End: 12, Burn: 2, BurnText: 1}
+	made := w.made(t, r, source, 5) // from 7.5 s on first
+	red := func(at string) bool {
+		out, err := exec.Command("ffmpeg", "-nostdin", "-v", "error", "-ss", at, "-i", made, "-frames:v", "1", "-vf",
+			"crop=2:2:159:89,format=rgb24", "-f", "rawvideo", "-").Output()
+		if err != nil || len(out) < 3 {
+			t.Fatalf("%v, %d bytes", err, len(out))
+		}
+		return out[0] > 150 && out[1] < 90 && out[2] < 90
+	}
+	for at, want := range map[string]bool{"5.5": false, "6.5": true, "7": true, "8": true, "8.8": true, "9.5": false} {
+		if red(at) != want {
+			t.Errorf("at %s s the subtitle is there: %t", at, !want)
+		}
+	}
+}

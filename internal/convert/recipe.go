@@ -21,11 +21,17 @@ type Recipe struct {
 	Bitrate int64
 	ToneMap bool
 	Burn    int // the track of subtitles that is drawn into the picture, counted from 1; 0 for none
+	// BurnText tells that those are text, and the how manyth of the file's subtitles they are, from 1.
+	BurnText int
 	// By which way a picture is made, by its name, and in what; software and H.264 where it is empty.
 	Way, Codec string
 	Quality    encoders.Quality // of software; by the size of the picture where it is empty
-	// Of sound.
+
+	fonts string // a folder of them, for subtitles that bring none; empty for the machine's
+	// Of sound. Level brings loud and quiet parts together, after it was made louder by Gain (dB).
 	Channels int
+	Level    bool
+	Gain     float64
 	// From where the pieces count, in seconds, and the end.
 	Start, End float64
 }
@@ -35,8 +41,8 @@ func (r Recipe) picture() bool { return r.Height > 0 }
 
 // key tells recipes apart.
 func (r Recipe) key() string {
-	return fmt.Sprintf("%s %d %s %dx%d %d %t %d %d %g", r.File, r.Track, r.Codec, r.Width, r.Height, r.Bitrate,
-		r.ToneMap, r.Burn, r.Channels, r.Start)
+	return fmt.Sprintf("%s %d %s %dx%d %d %t %s %d %t %.1f %g", r.File, r.Track, r.Codec, r.Width, r.Height, r.Bitrate,
+		r.ToneMap, fmt.Sprint(r.Burn, r.BurnText), r.Channels, r.Level, r.Gain, r.Start)
 }
 
 // Lengths of pieces, in seconds. Those of sound are of whole frames of AAC at 48 kHz, so that pieces
@@ -44,8 +50,20 @@ func (r Recipe) key() string {
 const (
 	pictureStep = 1.5
 	soundStep   = 192 * 1024.0 / 48000
-	soundLead   = 4 * 1024.0 / 48000 // made before a piece of sound, and thrown away
+	soundLead   = 4 * 1024.0 / 48000  // made before a piece of sound, and thrown away
+	levelLead   = 96 * 1024.0 / 48000 // the same, where it depends on how loud it has been
 )
+
+// lead is how much is made before a piece, and thrown away.
+func (r Recipe) lead() float64 {
+	switch {
+	case r.picture():
+		return 0
+	case r.Level:
+		return levelLead
+	}
+	return soundLead
+}
 
 // Step is how long a piece lasts.
 func (r Recipe) Step() float64 {
@@ -78,7 +96,7 @@ func (r Recipe) arguments(way encoders.Way, seek, late float64, threads int) (be
 	}
 	moov := encoders.InSoftware.Moov()
 	if r.picture() {
-		before, after, moov = append(way.Before(), before...), r.pictureArguments(way, late), way.Moov()
+		before, after, moov = append(way.Before(), before...), r.pictureArguments(way, seek, late), way.Moov()
 	} else {
 		after = r.soundArguments()
 	}
@@ -89,7 +107,7 @@ func (r Recipe) arguments(way encoders.Way, seek, late float64, threads int) (be
 // pictureArguments make a picture by a way. A key frame stands at the beginning of each piece, and no
 // picture is stored out of its order, so that a piece can begin at any. It is made smaller before its
 // range is narrowed, which is the costlier.
-func (r Recipe) pictureArguments(way encoders.Way, late float64) []string {
+func (r Recipe) pictureArguments(way encoders.Way, seek, late float64) []string {
 	filters := ""
 	add := func(f string) {
 		if filters != "" {
@@ -107,10 +125,20 @@ func (r Recipe) pictureArguments(way encoders.Way, late float64) []string {
 	}
 	add(way.Filter())
 	var out []string
-	if r.Burn > 0 {
+	switch {
+	case r.BurnText > 0:
+		// They go by the film's clock, and what runs here begins with 0.
+		fonts := ""
+		if r.fonts != "" {
+			fonts = ":fontsdir=" + r.fonts
+		}
+		filters = fmt.Sprintf("setpts=PTS+%.6f/TB,subtitles=filename=/proc/self/fd/3:si=%d%s,setpts=PTS-%.6f/TB,", seek,
+			r.BurnText-1, fonts, seek) + filters
+		out = []string{"-map", fmt.Sprintf("0:%d", r.Track-1), "-vf", filters}
+	case r.Burn > 0:
 		out = []string{"-filter_complex", fmt.Sprintf("[0:%d][0:%d]scale2ref[s][v];[v][s]overlay,%s[out]", r.Burn-1,
 			r.Track-1, filters), "-map", "[out]"}
-	} else {
+	default:
 		out = []string{"-map", fmt.Sprintf("0:%d", r.Track-1), "-vf", filters}
 	}
 	out = append(out, "-an", "-sn", "-dn", "-fps_mode", "passthrough", "-enc_time_base", "1:90000")
@@ -153,6 +181,10 @@ func (r Recipe) soundArguments() []string {
 		filters += ",aformat=channel_layouts=5.1,pan=stereo|FL<1.0*FC+0.7*FL+0.4*BL|FR<1.0*FC+0.7*FR+0.4*BR"
 	case r.Channels >= 6:
 		filters += ",aformat=channel_layouts=5.1"
+	}
+	if r.Level {
+		filters += fmt.Sprintf(",volume=%.1fdB,acompressor=threshold=0.05:ratio=4:attack=20:release=500:makeup=2,"+
+			"alimiter=limit=0.7:level=false", r.Gain)
 	}
 	rate := "160k"
 	if r.Channels >= 6 {

@@ -84,6 +84,12 @@ func FindFFmpeg(ctx context.Context, devices []string) (*FFmpeg, error) {
 			return nil, err
 		}
 	}
+	for _, font := range fonts {
+		if _, err := os.Stat(font); err == nil {
+			files["fonts/"+filepath.Base(font)] = font
+			break // subtitles that bring no font of their own need one
+		}
+	}
 	out := &FFmpeg{Version: version}
 	sum := sha256.New()
 	for _, name := range slices.Sorted(maps.Keys(files)) {
@@ -114,6 +120,11 @@ func filesOf(ctx context.Context, name, program string) (map[string]string, erro
 	files[name], files[path.Base(blueprint.FFmpegLoader)] = program, loader
 	return files, nil
 }
+
+// fonts are those that subtitles may be drawn with, the preferred first: where distributions put them.
+var fonts = []string{"/usr/share/fonts/truetype/dejavu/DejaVuSans.ttf", "/usr/share/fonts/dejavu-sans-fonts/DejaVuSans.ttf",
+	"/usr/share/fonts/TTF/DejaVuSans.ttf", "/usr/share/fonts/truetype/noto/NotoSans-Regular.ttf",
+	"/usr/share/fonts/truetype/liberation/LiberationSans-Regular.ttf"}
 
 // libraryFolders are where the drivers of graphics devices lie.
 var libraryFolders = []string{"/usr/lib/*-linux-gnu*", "/usr/lib64", "/usr/lib"}
@@ -243,8 +254,10 @@ func (f *FFmpeg) write(to io.Writer) error {
 	w := tar.NewWriter(to)
 	root := strings.TrimPrefix(blueprint.FFmpegInside, "/") + "/"
 	folders := []string{root, root + "lib/"}
-	if slices.ContainsFunc(f.files, func(p packed) bool { return strings.HasPrefix(p.name, "lib/dri/") }) {
-		folders = append(folders, root+"lib/dri/")
+	for _, dir := range []string{"lib/dri/", "fonts/"} {
+		if slices.ContainsFunc(f.files, func(p packed) bool { return strings.HasPrefix(p.name, dir) }) {
+			folders = append(folders, root+dir)
+		}
 	}
 	for _, dir := range folders {
 		if err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: dir, Mode: 0o755, Format: tar.FormatPAX,

@@ -77,9 +77,10 @@ type Bounds struct {
 
 // Wish is what somebody has chosen; zeros choose nothing. Tracks count from 1, in the file's order.
 type Wish struct {
-	Sound int // a track of sound
-	Burn  int // a track of subtitles that is to be drawn into the picture
-	Lines int // lines of the picture, at most
+	Sound int  // a track of sound
+	Burn  int  // a track of subtitles that is to be drawn into the picture
+	Lines int  // lines of the picture, at most
+	Night bool // sound whose loud parts are not much louder than its quiet ones
 }
 
 // Machine is what may be done besides sending bytes.
@@ -133,6 +134,7 @@ type Sound struct {
 	Codec    string `json:"codec,omitempty"`
 	Name     string `json:"rfc6381,omitempty"`
 	Channels int    `json:"channels,omitempty"`
+	Level    bool   `json:"level,omitempty"` // loud and quiet parts are brought together
 }
 
 // Text is what becomes of one track of subtitles.
@@ -230,15 +232,15 @@ func (c *choice) subtitles() {
 		case c.wish.Burn == i+1:
 			s.Do = Drawn
 			c.because(SubtitlesDrawn, "the subtitles are drawn into the picture, as was asked for")
-		case slices.Contains(texts, t.Codec):
+		case slices.Contains(Texts, t.Codec):
 			s.Do = Apart
 		}
 		c.plan.Subtitles = append(c.plan.Subtitles, s)
 	}
 }
 
-// texts are the forms of subtitles that become WebVTT.
-var texts = []string{"subrip", "webvtt", "ass", "mov_text"}
+// Texts are the forms of subtitles that are text.
+var Texts = []string{"subrip", "webvtt", "ass", "mov_text"}
 
 // sound decides about the sound.
 func (c *choice) sound() {
@@ -259,10 +261,15 @@ func (c *choice) sound() {
 	case c.container() == "" && !slices.Contains(packedSound, t.Codec):
 		c.because(SoundContainer, "%s cannot be sent to this device in a container that it takes", spoken(t.Codec))
 	default:
-		if _, first := c.track(0, media.Audio); n == first || !c.file.closed() {
+		_, first := c.track(0, media.Audio)
+		switch {
+		case n != first && c.file.closed():
+			c.because(SoundChosen, "another sound was chosen than the first in the file")
+		case c.wish.Night && c.machine.Sound && !c.machine.Never:
+			c.because(SoundLevelled, "the sound is evened out for the night, as was asked for")
+		default:
 			return
 		}
-		c.because(SoundChosen, "another sound was chosen than the first in the file")
 	}
 	c.makeSound()
 }
@@ -279,7 +286,7 @@ func (c *choice) makeSound() {
 	if channels > 2 && channels < 6 {
 		channels = 2 // between stereo and 5.1 there is nothing that all devices take
 	}
-	c.plan.Sound = Sound{Do: Make, Track: n, Codec: codec, Name: name, Channels: min(channels, 6)}
+	c.plan.Sound = Sound{Do: Make, Track: n, Codec: codec, Name: name, Channels: min(channels, 6), Level: c.wish.Night}
 }
 
 // container gives the file's own container, if the device takes it, else "".

@@ -288,6 +288,16 @@ func TestWishes(t *testing.T) {
 		t.Errorf("480 lines give %+v", p)
 	}
 	p := decide(delivery.Wish{Burn: 5})
+	night := delivery.Decide(f, delivery.Unknown(), delivery.Bounds{}, delivery.Wish{Night: true}, machines["software"])
+	if night.Sound.Do != delivery.Make || !night.Sound.Level || night.Picture.Do == delivery.Make {
+		t.Errorf("at night: %+v", night)
+	}
+	for _, m := range []string{"never", "none"} {
+		quiet := delivery.Decide(f, delivery.Unknown(), delivery.Bounds{}, delivery.Wish{Night: true}, machines[m])
+		if quiet.Sound.Do == delivery.Make {
+			t.Errorf("at night, on a machine that makes no sound: %+v", quiet)
+		}
+	}
 	if p.As != delivery.Converted || p.Subtitles[1].Do != delivery.Drawn || p.Subtitles[0].Do != delivery.Apart {
 		t.Errorf("drawn subtitles give %+v", p)
 	}

@@ -27,6 +27,7 @@ const (
 	SoundChannels    Code = "sound-channels"    // nor so many channels
 	SoundContainer   Code = "sound-container"   // what it plays cannot be carried to it
 	SoundChosen      Code = "sound-chosen"      // another sound than the first was chosen
+	SoundLevelled    Code = "sound-levelled"    // loud parts are to be no louder than others
 	SubtitlesDrawn   Code = "subtitles-drawn"   // subtitles are to be drawn into the picture
 	Smaller          Code = "smaller"           // smaller than it could be, since the machine is busy
 	Larger           Code = "larger"            // larger than wished for, since nothing smaller can be made

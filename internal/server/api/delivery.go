@@ -2,6 +2,7 @@ package api
 
 import (
 	"cmp"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -50,6 +51,7 @@ type made struct {
 	Sizes   []size `json:"l"` // the largest first
 	ToneMap bool   `json:"h,omitempty"`
 	Burn    int    `json:"u,omitempty"` // the subtitles that are drawn into it
+	Text    int    `json:"x,omitempty"` // which of the film's subtitles those are, where they are text
 	Way     string `json:"y,omitempty"` // by which it was decided to be made
 	Codec   string `json:"c,omitempty"`
 }
@@ -64,9 +66,11 @@ type size struct {
 
 // sound is a track of sound, and how many channels are made of it; 0 where it is copied.
 type sound struct {
-	Track    int    `json:"n"`
-	Channels int    `json:"c,omitempty"`
-	Codec    string `json:"k,omitempty"`
+	Track    int     `json:"n"`
+	Channels int     `json:"c,omitempty"`
+	Codec    string  `json:"k,omitempty"`
+	Level    bool    `json:"v,omitempty"`
+	Gain     float64 `json:"g,omitempty"` // dB
 }
 
 // Bounds of what a device may say of itself.
@@ -133,7 +137,7 @@ func (s *API) delivery(r *http.Request) (any, error) {
 		return nil, &live.StatusError{Problem: &problem.Problem{What: "the file cannot be played", Where: f.Path,
 			Why: cmp.Or(f.Problem, "it is a picture"), Fix: "ask for its content"}, Status: http.StatusConflict}
 	}
-	wish := delivery.Wish{Sound: in.Sound, Burn: in.Burn, Lines: in.Lines}
+	wish := delivery.Wish{Sound: in.Sound, Burn: in.Burn, Lines: in.Lines, Night: in.Night}
 	return s.decide(r, f, d, wish)
 }
 
@@ -256,6 +260,9 @@ func (s *API) ticketOf(r *http.Request, f store.File, d delivery.Device, p deliv
 		chosen := sound{Track: p.Sound.Track}
 		if p.Sound.Do == delivery.Make {
 			chosen.Channels, chosen.Codec = p.Sound.Channels, p.Sound.Codec
+			if p.Sound.Level {
+				chosen.Level, chosen.Gain = true, s.nightGain(r.Context(), f)
+			}
 		}
 		t.Sounds = append(t.Sounds, chosen)
 	}
@@ -285,6 +292,7 @@ func makeOf(f store.File, d delivery.Device, p delivery.Plan, ladder []int) *mad
 	for _, t := range p.Subtitles {
 		if t.Do == delivery.Drawn {
 			out.Burn = t.Track
+			out.Text = textNumber(f.Media.Tracks, t.Track)
 		}
 	}
 	if p.Picture.Codec != "h264" {
@@ -302,6 +310,38 @@ func makeOf(f store.File, d delivery.Device, p delivery.Plan, ladder []int) *mad
 		}
 	}
 	return out
+}
+
+// nightLoudness is how loud a film is made on the whole where its loudness is known (LUFS, EBU R 128), and
+// mostGain by how much it is changed for that (dB).
+const (
+	nightLoudness = -20
+	mostGain      = 12
+)
+
+// nightGain gives by how much a film is to be made louder, from what quiet hours found out.
+func (s *API) nightGain(ctx context.Context, f store.File) float64 {
+	_, loud, err := s.Findings(ctx, f.ID)
+	if err != nil || loud == nil || loud.Integrated < -70 {
+		return 0
+	}
+	return max(-mostGain, min(mostGain, nightLoudness-loud.Integrated))
+}
+
+// textNumber gives which of the subtitles of a file a track is, counted from 1; 0 where it is pictures.
+func textNumber(tracks []media.Track, track int) (n int) {
+	for i, t := range tracks {
+		if t.Kind == media.Subtitle {
+			n++
+		}
+		if i+1 == track {
+			if slices.Contains(delivery.Texts, t.Codec) {
+				return n
+			}
+			return 0
+		}
+	}
+	return 0
 }
 
 // times notes from when to when a film goes that is made anew.

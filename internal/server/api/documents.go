@@ -146,6 +146,7 @@ type (
 		Sound       int      `json:"sound"` // the track of sound that was chosen, counted from 1
 		Burn        int      `json:"burn"`  // the track of subtitles to be drawn into the picture
 		Lines       int      `json:"lines"` // of the picture, at most
+		Night       bool     `json:"night"` // loud parts no louder than others
 	}
 	// How a file reaches a device.
 	apiDelivery struct {

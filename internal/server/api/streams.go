@@ -195,7 +195,7 @@ func (c *sending) recipe(kind byte, number int) (r convert.Recipe, ok bool) {
 	if kind == 's' {
 		for _, s := range c.ticket.Sounds {
 			if s.Track == number && s.Channels > 0 && source(number) {
-				r.Channels = s.Channels
+				r.Channels, r.Level, r.Gain = s.Channels, s.Level, s.Gain
 				return r, true
 			}
 		}
@@ -208,6 +208,7 @@ func (c *sending) recipe(kind byte, number int) (r convert.Recipe, ok bool) {
 		if s.Height == number {
 			r.Width, r.Height, r.Bitrate = s.Width, s.Height, s.Bitrate
 			r.ToneMap, r.Burn = c.ticket.Make.ToneMap, c.ticket.Make.Burn
+			r.BurnText = c.ticket.Make.Text
 			r.Way, r.Codec = c.ticket.Make.Way, c.ticket.Make.Codec
 			return r, true
 		}

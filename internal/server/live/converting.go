@@ -77,11 +77,19 @@ func (s *Server) Convert(ctx context.Context) {
 	}
 	c := &convert.Converter{Tools: tools, Folder: s.Settings.Scratch, Limit: s.Settings.ScratchLimit * 9 / 10,
 		Most: atOnce(v, measured, ways, processors), Ways: ways, Log: s.Log}
+	if fonts := filepath.Join(blueprint.FFmpegInside, "fonts"); folderThere(fonts) {
+		c.Fonts = fonts
+	}
 	s.converting.mu.Lock()
 	s.converting.tried = tried
 	s.converting.mu.Unlock()
 	s.Converter.Store(c)
 	c.Run(ctx)
+}
+
+func folderThere(name string) bool {
+	st, err := os.Stat(name)
+	return err == nil && st.IsDir()
 }
 
 // atOnce is how many pictures are made at once.

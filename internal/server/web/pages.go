@@ -25,6 +25,7 @@ import (
 	"cozyshelf/internal/core/describe"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/media"
+	"cozyshelf/internal/core/naming"
 	"cozyshelf/internal/core/plain"
 	"cozyshelf/internal/picture"
 	"cozyshelf/internal/problem"
@@ -460,13 +461,15 @@ func (s *Web) pagePlay(w http.ResponseWriter, r *http.Request) error {
 		Before, After *file
 		From          float64 // where it begins, in seconds
 		Admin         bool
+		MayConvert    bool
 		Sounds        []spoken
 		Chapters      []media.Chapter
 		Loud          *media.Loud
 		Tracks        []track
 	}{Frame: s.Frame(live.VisitorOf(r), t.Name, t.Shelf), Title: titleOf(t), File: fileOf(f),
 		Tracks: tracks(f, s.Settings.Language), Sounds: sounds(f),
-		From: f.ResumeAt, Admin: live.SeesAll(r)}
+		From: f.ResumeAt, Admin: live.SeesAll(r),
+		MayConvert: s.Converter.Load() != nil && f.Content == string(naming.Video)}
 	if r.URL.Query().Get("from") == "0" {
 		data.From = 0
 	}

@@ -101,7 +101,9 @@
     deciding = false;
     if (player.error && said.hidden) player.dispatchEvent(new Event("error"));
   }
-  if (sound) sound.addEventListener("change", () => deliver({ sound: Number(sound.value) }));
+  const night = document.getElementById("night");
+  const wished = () => deliver({ ...(sound && sound.value ? { sound: Number(sound.value) } : {}), ...(night && night.checked ? { night: true } : {}) });
+  for (const choice of [sound, night]) if (choice) choice.addEventListener("change", wished);
   player.addEventListener("loadedmetadata", () => { if (from > 0 && !stop) player.currentTime = from; }, { once: true });
   player.addEventListener("playing", () => { begun = true; tell("playing"); });
   player.addEventListener("pause", () => tell("paused"));
