@@ -32,11 +32,11 @@ import (
 	"cozyshelf/internal/ffmpeg"
 )
 
-// How far a run goes ahead of who waits the longest, in seconds; how far ahead of a run a piece may
-// lie for which it is waited; when a run that nobody asks ends; and how long a piece may take.
+// How far a run goes ahead of who waits the longest, in seconds; how long a new one takes until its first
+// piece, in seconds; when a run that nobody asks ends; and how long a piece may take.
 const (
 	ahead    = 30.0
-	near     = 12.0
+	newRun   = 1.5
 	idleRun  = 30 * time.Second
 	quietRun = 8 * time.Second // where others wait
 	idleFilm = 10 * time.Minute
@@ -433,10 +433,19 @@ func (x *run) note(viewer string, number int) {
 	x.stir()
 }
 
+// soon is how many pieces a run makes in the time in which a new one would begin. The locked converter asks.
+func (x *run) soon(step float64) int {
+	speed := 1.5
+	if x.worked > time.Second {
+		speed = float64(x.next-x.from) * step / x.worked.Seconds()
+	}
+	return max(2, int(newRun*speed/step))
+}
+
 // nearest gives the run that makes a piece, or will soon.
 func (r *rendition) nearest(number int) *run {
 	for _, x := range r.runs {
-		if number >= x.from && float64(number-x.next)*r.recipe.Step() <= near && (!x.ended || number >= x.next) {
+		if number >= x.from && number-x.next <= x.soon(r.recipe.Step()) && (!x.ended || number >= x.next) {
 			return x
 		}
 	}

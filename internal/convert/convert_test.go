@@ -116,9 +116,9 @@ func TestWhoIsNearSharesARun(t *testing.T) {
 		t.Errorf("%d runs for two who are near", w.Streams())
 	}
 	// It waits when it is far enough ahead, without ending and without work.
-	until(t, "it is 30 s ahead", func() bool { list, _ := filepath.Glob(w.Folder + "/convert/*"); return len(list) >= 20 })
+	until(t, "it is 30 s ahead", func() bool { list, _ := filepath.Glob(w.Folder + "/convert/*"); return len(list) >= 30 })
 	time.Sleep(300 * time.Millisecond)
-	if list, _ := filepath.Glob(w.Folder + "/convert/*"); len(list) > 24 || w.Streams() != 1 {
+	if list, _ := filepath.Glob(w.Folder + "/convert/*"); len(list) > 34 || w.Streams() != 1 {
 		t.Errorf("%d pieces are made with nobody beyond the second, and %d runs are left", len(list), w.Streams())
 	}
 	init, err := w.Init(context.Background(), r, "wren", w.open)
@@ -152,7 +152,7 @@ func TestSeek(t *testing.T) {
 			}
 		}
 	}
-	if _, err := w.Piece(context.Background(), picture(90), 30, "wren", w.open); !errors.Is(err, io.EOF) {
+	if _, err := w.Piece(context.Background(), picture(90), 60, "wren", w.open); !errors.Is(err, io.EOF) {
 		t.Errorf("a piece behind the end gives %v", err)
 	}
 }

@@ -117,7 +117,7 @@ func measuredFilm(ctx context.Context, tools ffmpeg.Tools, folder string, t capa
 	if t.HDR {
 		source += ",format=yuv420p10le"
 		args = []string{"-c:v", "libx265", "-preset", "ultrafast", "-crf", "24", "-x265-params",
-			"log-level=none:colorprim=bt2020:transfer=smpte2084:colormatrix=bt2020nc"}
+			"log-level=none:colorprim=bt2020:transfer=smpte2084:colormatrix=bt2020nc:frame-threads=1:rc-lookahead=1:bframes=0"}
 	}
 	return testFilm(ctx, tools, folder, source, args...)
 }

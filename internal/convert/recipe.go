@@ -48,7 +48,7 @@ func (r Recipe) key() string {
 // Lengths of pieces, in seconds. Those of sound are of whole frames of AAC at 48 kHz, so that pieces
 // which were made apart fit together.
 const (
-	pictureStep = 1.5
+	pictureStep = 1.0
 	soundStep   = 192 * 1024.0 / 48000
 	soundLead   = 4 * 1024.0 / 48000  // made before a piece of sound, and thrown away
 	levelLead   = 96 * 1024.0 / 48000 // the same, where it depends on how loud it has been

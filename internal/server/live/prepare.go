@@ -195,18 +195,15 @@ func (s *Server) Prepare(ctx context.Context) {
 	}
 }
 
-// nextPrepared gives the copy that is to be made next.
+// nextPrepared gives the copy that is to be made next: the oldest, so that what was begun goes on.
 func (s *Server) nextPrepared(ctx context.Context, quiet bool) (store.Prepared, error) {
 	all, err := s.Store.AllPrepared(ctx)
 	if err != nil {
 		return store.Prepared{}, err
 	}
-	// What was begun comes first.
-	for _, state := range []store.PreparedState{store.PreparedMaking, store.PreparedWaiting} {
-		for _, p := range all {
-			if p.State == state && (quiet || p.Soon) {
-				return p, nil
-			}
+	for _, p := range all {
+		if p.State == store.PreparedWaiting && (quiet || p.Soon) {
+			return p, nil
 		}
 	}
 	return store.Prepared{}, store.ErrNotFound
@@ -220,10 +217,15 @@ func (s *Server) sweepPrepared(ctx context.Context) {
 		return
 	}
 	for _, p := range all {
-		if _, err := os.Stat(s.preparedFile(p.ID, ".mp4")); p.State == store.PreparedReady && errors.Is(err, os.ErrNotExist) {
-			p.State, p.Done = store.PreparedWaiting, 0
+		_, err := os.Stat(s.preparedFile(p.ID, ".mp4"))
+		gone := p.State == store.PreparedReady && errors.Is(err, os.ErrNotExist)
+		if gone {
+			p.Done = 0
+		}
+		if gone || p.State == store.PreparedMaking {
+			p.State = store.PreparedWaiting
 			if err := s.Store.SetPrepared(ctx, p); err != nil {
-				s.Log.Error("a copy that is gone could not be noted", "title", p.Title, "why", err)
+				s.Log.Error("how far a copy is could not be noted", "title", p.Title, "why", err)
 			}
 		}
 	}
