@@ -288,6 +288,19 @@ func TestWishes(t *testing.T) {
 		t.Errorf("480 lines give %+v", p)
 	}
 	p := decide(delivery.Wish{Burn: 5})
+	for _, c := range []struct {
+		ladder []int
+		wish   int
+		height int
+	}{{[]int{720, 480}, 0, 720}, {[]int{480, 2160}, 0, 1080}, {[]int{480}, 1000, 480}, {[]int{480, 240}, 300, 300},
+		{[]int{1080}, 300, 300}, {nil, 500, 500}} {
+		m := delivery.Machine{Sound: true, Ladder: c.ladder, Ways: []delivery.Way{software(1e12)}}
+		hevc := fileOf("matroska", "hevc hvc1.1.6.L120.90 1920x1080 8", "aac mp4a.40.2 2")
+		if p := delivery.Decide(hevc, delivery.Unknown(), delivery.Bounds{}, delivery.Wish{Lines: c.wish}, m); p.Picture.Height !=
+			c.height {
+			t.Errorf("a ladder of %v and a wish for %d lines give %+v", c.ladder, c.wish, p.Picture)
+		}
+	}
 	night := delivery.Decide(f, delivery.Unknown(), delivery.Bounds{}, delivery.Wish{Night: true}, machines["software"])
 	if night.Sound.Do != delivery.Make || !night.Sound.Level || night.Picture.Do == delivery.Make {
 		t.Errorf("at night: %+v", night)

@@ -142,22 +142,20 @@ func (c *choice) wanted(t media.Track) int {
 	return n
 }
 
-// rungs gives the heights that a picture of so many lines at most may be made with, the largest first.
-// A household that names heights wants no others, but for what is smaller than all of them.
+// rungs gives the heights that a picture of so many lines at most may be made with, the largest first. A
+// film that is not as high as a rung is made as high as it is.
 func (m Machine) rungs(most int) (out []int) {
 	ladder := Ladder
 	if len(m.Ladder) > 0 {
-		ladder = slices.Clone(m.Ladder)
-		slices.Sort(ladder)
-		slices.Reverse(ladder)
+		ladder = m.Ladder
 	}
-	for _, n := range ladder {
-		if n < most || n == most && len(m.Ladder) > 0 {
+	if len(m.Ladder) == 0 || slices.Max(ladder) >= most {
+		out = append(out, most)
+	}
+	for _, n := range slices.Backward(slices.Sorted(slices.Values(ladder))) {
+		if n < most {
 			out = append(out, n)
 		}
-	}
-	if len(m.Ladder) == 0 || len(out) == 0 {
-		out = append([]int{most}, out...)
 	}
 	return out
 }

@@ -9,6 +9,7 @@ import (
 	"io"
 	"net/http"
 	"os"
+	"slices"
 	"sync"
 	"time"
 
@@ -198,7 +199,8 @@ func (s *Server) Machine() delivery.Machine {
 	}
 	m := delivery.Machine{Sound: true, Ways: c.Offers()}
 	if v := s.Settings.Convert; v != nil {
-		m.Ladder = v.Ladder
+		m.Ladder = slices.Sorted(slices.Values(v.Ladder))
+		slices.Reverse(m.Ladder)
 	}
 	return m
 }

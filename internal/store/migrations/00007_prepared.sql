@@ -14,7 +14,7 @@ CREATE TABLE prepared (
     done    REAL NOT NULL DEFAULT 0,     -- seconds of film
     length  REAL NOT NULL DEFAULT 0,     -- seconds
     bytes   INTEGER NOT NULL DEFAULT 0,  -- of the copy: expected until it is ready
-    media   TEXT NOT NULL DEFAULT '{}',  -- its tracks, once it is ready: media.Info as JSON
+    media   TEXT NOT NULL DEFAULT '{}',  -- its tracks as media.Info in JSON, when all is made
     problem TEXT NOT NULL DEFAULT '',
     UNIQUE (file, height)
 ) STRICT;
