@@ -207,3 +207,63 @@ func TestPreparedCopiesAreBounded(t *testing.T) {
 		t.Errorf("%+v", list)
 	}
 }
+
+// TestPreparedCopiesStayTogether prepares films whose picture, sound or clock begins later, with a flash
+// and a beep in the same moment.
+func TestPreparedCopiesStayTogether(t *testing.T) {
+	t.Parallel()
+	m := newMill(t, "process")
+	m.must("deploy", "--yes")
+	m.add(demo.Person{Name: "wren", Role: allowance.Admin})
+	picture := []string{"-f", "lavfi", "-i", "color=black:s=320x180:r=25:d=10,drawbox=c=white:t=fill:enable='between(t,5,5.4)'"}
+	sound := func(at float64) []string {
+		return []string{"-f", "lavfi", "-i", fmt.Sprintf("aevalsrc='if(between(t,%g,%g),0.8,0)*sin(2*PI*t*800)':s=48000:d=10",
+			at, at+0.4)}
+	}
+	join := func(parts ...[]string) (out []string) {
+		for _, p := range parts {
+			out = append(out, p...)
+		}
+		return out
+	}
+	for title, c := range map[string]struct {
+		ending string
+		args   []string
+	}{
+		"Aspen Gate (2001)":   {".ts", join(picture, sound(5), []string{"-c:v", "mpeg2video", "-c:a", "mp2"})},
+		"Birch Gate (2002)":   {".mkv", join(picture, []string{"-itsoffset", "0.8"}, sound(4.2), []string{"-c:v", "mpeg4", "-c:a", "ac3"})},
+		"Cedar Gate (2003)":   {".mkv", join([]string{"-itsoffset", "0.8"}, picture, sound(5.8), []string{"-c:v", "mpeg4", "-c:a", "ac3"})},
+		"Dogwood Gate (2004)": {".mkv", join(picture, []string{"-itsoffset", "0.8"}, sound(4.2), []string{"-c:v", "libx264", "-pix_fmt", "yuv420p", "-c:a", "ac3"})},
+	} {
+		m.film(title, c.ending, append(c.args, "-map", "0", "-map", "1")...)
+		word, _, _ := strings.Cut(title, " ")
+		var list []copied
+		m.document(&list, "prepare", "add", word, "--now")
+		number := list[0].ID
+		for began := time.Now(); ; time.Sleep(200 * time.Millisecond) {
+			var is copied
+			m.document(&list, "prepare", "list")
+			for _, p := range list {
+				if p.ID == number {
+					is = p
+				}
+			}
+			if is.State == "ready" {
+				break
+			}
+			if is.State == "failed" || time.Since(began) > 2*time.Minute {
+				t.Fatalf("%s: %+v", title, is)
+			}
+		}
+		out, err := exec.Command("ffmpeg", "-nostdin", "-i", m.path(fmt.Sprintf("state/prepared/%d.mp4", number)), "-vf",
+			"negate,blackdetect=d=0.1:pix_th=0.2", "-af", "silencedetect=n=-30dB:d=1", "-f", "null", "-").CombinedOutput()
+		var flash, beep float64
+		_, rest, _ := strings.Cut(string(out), "black_start:")
+		_, err1 := fmt.Sscanf(rest, "%g", &flash)
+		_, rest, _ = strings.Cut(string(out), "silence_end: ")
+		_, err2 := fmt.Sscanf(rest, "%g", &beep)
+		if err != nil || err1 != nil || err2 != nil || flash < 4 || flash-beep > 0.06 || beep-flash > 0.06 {
+			t.Errorf("%s: the flash is at %.3f s, the beep at %.3f s; %v %v %v", title, flash, beep, err, err1, err2)
+		}
+	}
+}

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -71,13 +72,14 @@ func (t Tools) Film(ctx context.Context, to *os.File, source string, args ...str
 
 // Mux puts tracks together, as they are, into an MP4 file whose index is at its beginning: the picture
 // and the sound, each the first of its kind in a file or the one whose number is given (counted from
-// 1), and subtitles of the film as MP4's own sort. out must be open for writing.
-func (t Tools) Mux(ctx context.Context, out *os.File, picture, sound Part, film *os.File, subtitles []int,
+// 1), and subtitles of the film as MP4's own sort. All keep their times, less that at which the film begins (seconds),
+// so that they stay together. out must be open for writing.
+func (t Tools) Mux(ctx context.Context, out *os.File, begins float64, picture, sound Part, film *os.File, subtitles []int,
 	languages []string) error {
 	ctx, cancel := context.WithTimeout(ctx, longest)
 	defer cancel()
 	files := []*os.File{out}
-	args := []string{"-nostdin", "-v", "error", "-y"}
+	args := []string{"-nostdin", "-v", "error", "-y", "-copyts"}
 	var maps []string
 	add := func(p Part, kind string) {
 		files = append(files, p.File)
@@ -104,7 +106,7 @@ func (t Tools) Mux(ctx context.Context, out *os.File, picture, sound Part, film 
 		}
 	}
 	args = slices.Concat(args, maps, []string{"-c", "copy", "-c:s", "mov_text", "-map_metadata", "-1", "-map_chapters",
-		"-1", "-movflags", "+faststart", "-f", "mp4"})
+		"-1", "-output_ts_offset", strconv.FormatFloat(-begins, 'f', 6, 64), "-movflags", "+faststart", "-f", "mp4"})
 	for i, l := range languages {
 		if l != "" {
 			args = append(args, fmt.Sprintf("-metadata:s:s:%d", i), "language="+l)

@@ -27,12 +27,11 @@ import (
 
 // converting is what is known of how this machine converts.
 type converting struct {
-	mu       sync.Mutex
-	tried    []convert.Tried
-	why      string // nothing can be converted
-	missing  bool   // since there is no ffmpeg, which nobody has asked for
-	measured capacity.Measured
-	busy     bool // it is being measured
+	mu      sync.Mutex
+	tried   []convert.Tried
+	why     string // nothing can be converted
+	missing bool   // since there is no ffmpeg, which nobody has asked for
+	busy    bool   // it is being measured
 }
 
 // mostCapacity bounds how much of it is read, in bytes.
@@ -60,31 +59,42 @@ func (s *Server) Convert(ctx context.Context) {
 		cannot(err)
 		return
 	}
-	tried, err := convert.TryAll(ctx, tools, v.Device, graphics(), s.Settings.Scratch)
-	if err != nil {
-		cannot(err)
-		return
-	}
 	processors := runtime.GOMAXPROCS(0)
+	// Whoever watches already need not wait until every way was tried.
+	software := []convert.Way{{Way: encoders.InSoftware, Weights: capacity.Expected(float64(processors))}}
+	c := &convert.Converter{Tools: tools, Folder: s.Settings.Scratch, Limit: s.Settings.ScratchLimit * 9 / 10,
+		Most: atOnce(v, capacity.Measured{}, software, processors), Ways: software, Log: s.Log}
+	if fonts := filepath.Join(blueprint.FFmpegInside, "fonts"); folderThere(fonts) {
+		c.Fonts = fonts
+	}
+	s.Converter.Store(c)
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	var running sync.WaitGroup
+	running.Go(func() { c.Run(ctx) })
+	defer running.Wait()
+	tried, err := convert.TryAll(ctx, tools, v.Device, graphics(), s.Settings.Scratch)
 	measured := s.readMeasured()
 	if version, err := tools.Version(ctx); err != nil || !measured.Fits(processors, version) {
 		measured.Runs = nil // of another machine: it is shown, and not reckoned with
 	}
 	ways := convert.WaysOf(tried, measured, processors, s.Log)
-	if len(ways) == 0 {
-		cannot(errors.New("this machine's ffmpeg makes no H.264: " + tried[len(tried)-1].Why))
-		return
+	if err == nil && len(ways) == 0 {
+		err = errors.New("this machine's ffmpeg makes no H.264: " + tried[len(tried)-1].Why)
 	}
-	c := &convert.Converter{Tools: tools, Folder: s.Settings.Scratch, Limit: s.Settings.ScratchLimit * 9 / 10,
-		Most: atOnce(v, measured, ways, processors), Ways: ways, Log: s.Log}
-	if fonts := filepath.Join(blueprint.FFmpegInside, "fonts"); folderThere(fonts) {
-		c.Fonts = fonts
+	if err != nil {
+		if ctx.Err() == nil {
+			cannot(err)
+		}
+		s.Converter.Store(nil)
+		cancel()
+		return
 	}
 	s.converting.mu.Lock()
 	s.converting.tried = tried
 	s.converting.mu.Unlock()
-	s.Converter.Store(c)
-	c.Run(ctx)
+	c.Reckon(ways, atOnce(v, measured, ways, processors))
+	running.Wait()
 }
 
 func folderThere(name string) bool {

@@ -170,17 +170,18 @@ func (s *Server) Prepare(ctx context.Context) {
 		s.Log.Error("the quiet hours cannot be read", "why", err) // the tool has read them
 		return
 	}
+	later := map[int64]time.Time{} // those that could not go on, as when their shelf was unplugged
 	for ctx.Err() == nil {
 		pause := quietLook
 		if c := s.Converter.Load(); c != nil {
 			quiet := hours.Hold(time.Now().In(s.Zone))
-			p, err := s.nextPrepared(ctx, quiet)
+			p, err := s.nextPrepared(ctx, quiet, later)
 			if err == nil {
 				may := func() bool { return p.Soon || hours.Hold(time.Now().In(s.Zone)) }
-				if s.prepareOne(ctx, c, p, may) {
-					continue
+				if !s.prepareOne(ctx, c, p, may) {
+					later[p.ID] = time.Now().Add(preparedPatient)
 				}
-				pause = preparedPatient
+				continue
 			} else if !errors.Is(err, store.ErrNotFound) && ctx.Err() == nil {
 				s.Log.Error("prepared copies cannot be read", "why", err)
 			}
@@ -196,13 +197,13 @@ func (s *Server) Prepare(ctx context.Context) {
 }
 
 // nextPrepared gives the copy that is to be made next: the oldest, so that what was begun goes on.
-func (s *Server) nextPrepared(ctx context.Context, quiet bool) (store.Prepared, error) {
+func (s *Server) nextPrepared(ctx context.Context, quiet bool, later map[int64]time.Time) (store.Prepared, error) {
 	all, err := s.Store.AllPrepared(ctx)
 	if err != nil {
 		return store.Prepared{}, err
 	}
 	for _, p := range all {
-		if p.State == store.PreparedWaiting && (quiet || p.Soon) {
+		if p.State == store.PreparedWaiting && (quiet || p.Soon) && time.Now().After(later[p.ID]) {
 			return p, nil
 		}
 	}
@@ -243,8 +244,8 @@ func (s *Server) sweepPrepared(ctx context.Context) {
 	}
 }
 
-// prepareOne makes a copy, or as much of it as may be now. It reports whether it may go on with the
-// next at once.
+// prepareOne makes a copy, or as much of it as may be now. It reports whether it came to an end, a good one or
+// not.
 func (s *Server) prepareOne(ctx context.Context, c *convert.Converter, p store.Prepared, may func() bool) bool {
 	p.State = store.PreparedMaking
 	if err := s.Store.SetPrepared(ctx, p); err != nil {
@@ -342,15 +343,15 @@ func (s *Server) preparePieces(ctx context.Context, c *convert.Converter, p *sto
 			texts, languages = append(texts, i+1), append(languages, t.Language)
 		}
 	}
-	return s.putTogether(ctx, c, p, picture, sound, source, texts, languages)
+	return s.putTogether(ctx, c, p, start, picture, sound, source, texts, languages)
 }
 
 // textSubtitles are those that MP4 can hold as text.
 var textSubtitles = []string{"subrip", "webvtt", "ass", "ssa", "mov_text", "text"}
 
 // putTogether writes the copy beside, looks into it, and gives it its name.
-func (s *Server) putTogether(ctx context.Context, c *convert.Converter, p *store.Prepared, picture, sound ffmpeg.Part,
-	film *os.File, texts []int, languages []string) error {
+func (s *Server) putTogether(ctx context.Context, c *convert.Converter, p *store.Prepared, start float64, picture,
+	sound ffmpeg.Part, film *os.File, texts []int, languages []string) error {
 	name := s.preparedFile(p.ID, ".new")
 	out, err := os.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600)
 	if err != nil {
@@ -358,11 +359,11 @@ func (s *Server) putTogether(ctx context.Context, c *convert.Converter, p *store
 	}
 	defer os.Remove(name) // unless it has its name
 	defer out.Close()
-	err = c.Tools.Mux(ctx, out, picture, sound, film, texts, languages)
+	err = c.Tools.Mux(ctx, out, start, picture, sound, film, texts, languages)
 	if err != nil && len(texts) > 0 && ctx.Err() == nil {
 		// Subtitles that cannot be read do not keep the film from anybody.
 		s.Log.Warn("a copy is prepared without subtitles", "title", p.Title, "why", err)
-		err = c.Tools.Mux(ctx, out, picture, sound, film, nil, nil)
+		err = c.Tools.Mux(ctx, out, start, picture, sound, film, nil, nil)
 	}
 	if err != nil {
 		return err
