@@ -67,6 +67,9 @@ func TestExitCodesCommandByCommand(t *testing.T) {
 		{well, "member edit bram --role adult"}, {failed, "member edit wren --role child"},
 		{use, "member remove nobody --yes"},
 		{refused, "member remove bram"}, {well, "member remove bram --yes"}, {use, "member password nobody --generate"},
+		{well, "prepare list"}, {use, "prepare add zzz"}, {use, "prepare add paper --height 7"},
+		{use, "prepare add paper --for nobody"}, {use, "prepare cancel 99"}, {use, "prepare cancel x"},
+		{use, "capacity --last"}, {use, "capacity --quick --last"},
 		{well, "shelf list"}, {well, "shelf show"}, {well, "shelf show films"}, {use, "shelf show nowhere"},
 		{well, "shelf show --problems"},
 		{well, "shelf scan films"}, {use, "shelf scan nowhere"}, {well, "shelf find paper"}, {use, "shelf find"},
@@ -148,7 +151,12 @@ func TestEveryDocumentIsOne(t *testing.T) {
 		"usage lately", "intake list", "tidy --dry-run", "logs --tail 20", "backup --to b.tar.zst", "backup list",
 		"backup verify b.tar.zst", "restore b.tar.zst --yes", "access films --mend", "access --mend --yes")
 	docs("undo " + m.entry("mend") + " --yes")
-	docs("stop", "start", "restart")
+	docs("prepare add Lighthouse --height 240", "prepare list", "prepare cancel 1")
+	measured := `{"measured_at":"2026-11-29T20:00:00Z","processors_there":2,"ffmpeg":"5.1","runs":[]}`
+	if err := os.WriteFile(m.path("state/capacity.json"), []byte(measured), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	docs("capacity --last", "stop", "start", "restart")
 	m.program = testbuild.Variant{Version: "2.0.0", Tags: "crashpoint", Newer: true}.Program(t)
 	docs("upgrade --yes", "rollback --yes")
 	m.program = ""

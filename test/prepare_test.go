@@ -37,8 +37,8 @@ func TestPreparedCopies(t *testing.T) {
 	if err := os.WriteFile(subs, []byte("1\n00:00:02,000 --> 00:00:05,000\nThe kites are out.\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	id := m.film("Dovetail (2013)", ".mkv", "-f", "lavfi", "-i", "testsrc2=s=854x480:r=24:d=60", "-f",
-		"lavfi", "-i", "sine=d=60", "-i", subs, "-map", "0", "-map", "1", "-map", "2", "-c:v", "mpeg4", "-q:v", "4",
+	id := m.film("Dovetail (2013)", ".mkv", "-f", "lavfi", "-i", "testsrc2=s=854x480:r=24:d=40", "-f",
+		"lavfi", "-i", "sine=d=40", "-i", subs, "-map", "0", "-map", "1", "-map", "2", "-c:v", "mpeg4", "-q:v", "4",
 		"-c:a", "ac3", "-c:s", "srt", "-metadata:s:s:0", "language=nor", "-metadata:s:a:0", "language=nor")
 	plain := `{"containers":["mp4"],"video":["avc1.640028"],"audio":["mp4a.40.2"],"subtitles":["webvtt"]}`
 	if d, _ := m.deliver(id, plain); d.As != "converted" {
@@ -66,7 +66,7 @@ func TestPreparedCopies(t *testing.T) {
 			}
 		}
 	}
-	wait("some of it is made", func() bool { return size() > 60_000 })
+	wait("some of it is made", func() bool { return size() > 40_000 })
 	if err := syscall.Kill(m.server(), syscall.SIGKILL); err != nil {
 		t.Fatal(err)
 	}
@@ -102,7 +102,7 @@ func TestPreparedCopies(t *testing.T) {
 		t.Fatalf("%v %s", err, out)
 	}
 	if v, a, s := seen.Streams[0], seen.Streams[1], seen.Streams[2]; v.Name != "h264" || v.Height != 240 ||
-		v.Frames != "1440" || a.Name != "aac" || s.Name != "mov_text" || s.Tags.Language != "nor" {
+		v.Frames != "960" || a.Name != "aac" || s.Name != "mov_text" || s.Tags.Language != "nor" {
 		t.Errorf("%s", out)
 	}
 	if db := likeness(t, m.path("media/films/Dovetail (2013)/Dovetail (2013).mkv"), name, 428, 240); db < 28 {
@@ -231,7 +231,6 @@ func TestPreparedCopiesStayTogether(t *testing.T) {
 		args   []string
 	}{
 		"Aspen Gate (2001)":   {".ts", join(picture, sound(5), []string{"-c:v", "mpeg2video", "-c:a", "mp2"})},
-		"Birch Gate (2002)":   {".mkv", join(picture, []string{"-itsoffset", "0.8"}, sound(4.2), []string{"-c:v", "mpeg4", "-c:a", "ac3"})},
 		"Cedar Gate (2003)":   {".mkv", join([]string{"-itsoffset", "0.8"}, picture, sound(5.8), []string{"-c:v", "mpeg4", "-c:a", "ac3"})},
 		"Dogwood Gate (2004)": {".mkv", join(picture, []string{"-itsoffset", "0.8"}, sound(4.2), []string{"-c:v", "libx264", "-pix_fmt", "yuv420p", "-c:a", "ac3"})},
 	} {

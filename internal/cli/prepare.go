@@ -25,7 +25,7 @@ func (a *app) prepareAddCommand() *cobra.Command {
 its subtitles. It is made at quiet hours (hours under [quiet]), and goes on the next night
 where it stopped. A device that would need the film converted is sent the copy instead, and
 members can download it. TITLE is its name, or the beginnings of words of it, or #NUMBER.`,
-		Example: "  cozyshelf prepare add \"Amber Kites\" --height 480\n  cozyshelf prepare add \"Amber Kites\" --for bram --now",
+		Example: "  cozyshelf prepare add \"Copper Kite\" --height 480\n  cozyshelf prepare add \"Copper Kite\" --height 240 --now",
 		RunE: func(c *cobra.Command, args []string) error {
 			if in.Height < 120 || in.Height > 4320 {
 				return wrongUse(c, fmt.Sprintf("%d lines are no size of a film; write 120 to 4320", in.Height))
