@@ -97,6 +97,8 @@ type shelfState struct {
 	figures   *store.ShelfFigures // as they were counted last; nil while they were not
 	counted   time.Time
 	counting  bool
+	counts    int // how many counts were begun, and which of them figures is of
+	kept      int
 }
 
 // ReadSettings reads the settings file that a deployment wrote.
@@ -326,15 +328,25 @@ func (s *Server) figures(ctx context.Context, name string) (store.ShelfFigures, 
 	return *have, nil
 }
 
-// count counts what is on a shelf, and keeps it.
+// count counts what is on a shelf, and keeps it. One that was begun before another and takes longer, as
+// while a scan writes, is not kept: it would stand for what is no more.
 func (s *Server) count(ctx context.Context, name string) (store.ShelfFigures, error) {
-	f, err := s.Store.Figures(ctx, name)
+	number := 0
 	s.shelf(name, func(st *shelfState) {
-		if st.counting = false; err == nil {
-			st.figures, st.counted = &f, time.Now()
+		st.counts++
+		number = st.counts
+	})
+	f, err := s.Store.Figures(ctx, name)
+	s.keepCount(name, number, f, err)
+	return f, err
+}
+
+func (s *Server) keepCount(name string, number int, f store.ShelfFigures, err error) {
+	s.shelf(name, func(st *shelfState) {
+		if st.counting = false; err == nil && number > st.kept {
+			st.figures, st.counted, st.kept = &f, time.Now(), number
 		}
 	})
-	return f, err
 }
 
 // inside says where the folder of a shelf is mounted.
