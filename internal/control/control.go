@@ -494,6 +494,9 @@ func (c *Client) Measure(ctx context.Context, quick bool, step func(MeasureLine)
 	defer cancel(nil)
 	silence := time.AfterFunc(later, func() { cancel(fmt.Errorf("%w for %s", errSilent, later)) })
 	defer silence.Stop()
+	// Whoever has taken the server over could say something now and then for ever.
+	whole := time.AfterFunc(longestMeasure, func() { cancel(fmt.Errorf("%w within %s", errSilent, longestMeasure)) })
+	defer whole.Stop()
 	var end MeasureLine
 	lines := 0
 	var half []byte
@@ -540,8 +543,9 @@ func (c *Client) Measure(ctx context.Context, quick bool, step func(MeasureLine)
 
 // What the server may say while it measures.
 const (
-	mostLine  = 1 << 20
-	mostLines = 10_000
+	mostLine       = 1 << 20
+	mostLines      = 10_000
+	longestMeasure = 2 * time.Hour
 )
 
 // Status asks what the server says of itself.

@@ -70,7 +70,9 @@ type Converter struct {
 	Log    *slog.Logger
 	// Threads bounds those of a run; 0 leaves that to ffmpeg.
 	Threads int
-	Fonts   string // a folder of fonts for subtitles; empty for the machine's
+	// Patience is how long a piece that nobody waits for may take; stuckSoftware where it is 0.
+	Patience time.Duration
+	Fonts    string // a folder of fonts for subtitles; empty for the machine's
 	// Ways are those that work here, the preferred first. Where there are none, pictures are made in
 	// software.
 	Ways []Way
@@ -527,6 +529,8 @@ type production struct {
 	begun func(in *repack.Incoming) error
 	wait  func(n int, worked time.Duration) error // before a piece, with the time that the last one took
 	take  func(n int, b []byte) error
+	// patience is how long a piece may take; 0 where who asks for it gives up by themselves.
+	patience time.Duration
 }
 
 // produce runs ffmpeg from a piece on.
@@ -545,14 +549,18 @@ func (c *Converter) produce(ctx context.Context, r Recipe, way encoders.Way, num
 	first := r.Start + float64(number)*r.Step()
 	r.fonts = c.Fonts
 	before, after := r.arguments(way, seek, max(0, base-first), c.Threads)
-	// A device that hangs is given up; software is only slow.
+	// A device that hangs is given up; software may only be slow.
+	patience := to.patience
+	if way.Hardware() {
+		patience = stuckDevice
+	}
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	watched := func() (moved func()) {
-		if !way.Hardware() {
+		if patience == 0 {
 			return func() {}
 		}
-		t := time.AfterFunc(stuckDevice, func() { cancel(fmt.Errorf("it makes nothing for %s", stuckDevice)) })
+		t := time.AfterFunc(patience, func() { cancel(fmt.Errorf("ffmpeg makes nothing for %s", patience)) })
 		return func() { t.Stop() }
 	}
 	err = c.Tools.Pipe(ctx, f, before, after, func(out io.Reader) error {
@@ -618,6 +626,7 @@ func (c *Converter) Whole(ctx context.Context, r Recipe, from int, open func() (
 				next = n + 1
 				return take(n, b)
 			},
+			patience: c.patience(),
 		})
 		f.Close()
 		switch {
@@ -635,6 +644,11 @@ func (c *Converter) Whole(ctx context.Context, r Recipe, from int, open func() (
 		from = next
 	}
 }
+
+// stuckSoftware is how long software may make nothing where nobody waits for it.
+const stuckSoftware = 5 * time.Minute
+
+func (c *Converter) patience() time.Duration { return cmp.Or(c.Patience, stuckSoftware) }
 
 // unwatched waits while somebody watches what is being converted, who goes before.
 func (c *Converter) unwatched(ctx context.Context) error {

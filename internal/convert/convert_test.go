@@ -230,6 +230,12 @@ func TestTroubles(t *testing.T) {
 	if _, err := w.Piece(ctx, picture(180), 0, "wren", w.open); err == nil {
 		t.Error("it hangs, and gives a piece")
 	}
+	// What nobody waits for does not hold others up for ever.
+	w.Patience = time.Second
+	if err := w.Whole(context.Background(), picture(90), 0, w.open, func([]byte) error { return nil },
+		func(int, []byte) error { return nil }); err == nil || !strings.Contains(err.Error(), "makes nothing for 1s") {
+		t.Errorf("it hangs, and nobody waits: %v", err)
+	}
 	w.stop()
 	until(t, "what hangs is ended", func() bool { return ours(t) == 0 })
 

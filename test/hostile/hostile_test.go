@@ -358,7 +358,8 @@ func TestATakenOverServerGetsNoFurther(t *testing.T) {
 				{"intake", "copy", source, "--onto", "films", "--yes"},
 				{"intake", "copy", source, "--onto", "films", "--move", "--yes"},
 				{"intake", "list"}, {"undo", "last", "--yes"}, {"shelf", "scan"}, {"stop"}, {"upgrade", "--yes"},
-				{"rollback", "--yes"}, {"usage", "now"},
+				{"rollback", "--yes"}, {"usage", "now"}, {"capacity", "--last"}, {"prepare", "list"},
+				{"prepare", "add", "Paper", "--height", "240"}, {"prepare", "cancel", "1"},
 			}
 			if engine == "docker" { // what the engine has a part in
 				commands = [][]string{{"restart"}, {"status"}, {"backup", "--to", h.path("b.tar.zst")},

@@ -14,9 +14,6 @@ import (
 	"cozyshelf/internal/stream"
 )
 
-// mostAsked is how many copies a member may have asked for that are not ready.
-const mostAsked = 20
-
 // prepared lists the copies of a file.
 func (s *API) prepared(r *http.Request) (any, error) {
 	_, f, err := s.FileOf(r)
@@ -63,21 +60,6 @@ func (s *API) prepare(r *http.Request) (any, error) {
 	if !allowance.MayBring(m.Role) {
 		return nil, &live.StatusError{Problem: &problem.Problem{What: "you may not have copies prepared",
 			Why: "that is for administrators and adults", Fix: "ask one of them"}, Status: http.StatusForbidden}
-	}
-	all, err := s.Store.AllPrepared(r.Context())
-	if err != nil {
-		return nil, err
-	}
-	asked := 0
-	for _, p := range all {
-		if p.By == m.Name && (p.State == store.PreparedWaiting || p.State == store.PreparedMaking) {
-			asked++
-		}
-	}
-	if asked >= mostAsked {
-		return nil, &live.StatusError{Problem: &problem.Problem{What: "no copy is noted", Why: fmt.Sprintf(
-			"%d that you asked for are not ready yet", asked), Fix: "ask again when they are"},
-			Status: http.StatusTooManyRequests}
 	}
 	p, err := s.AddPrepared(r.Context(), f, store.Prepared{Height: in.Height, For: m.Name, By: m.Name})
 	if err != nil {

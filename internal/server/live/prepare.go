@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"sync"
 	"time"
 
 	"cozyshelf/internal/convert"
@@ -35,10 +36,11 @@ import (
 
 // Bounds of prepared copies.
 const (
-	leastLeft       = 1 << 30 // bytes that stay free where the state lies
-	preparedSound   = 160_000 // bits a second
-	preparedText    = 8       // tracks of subtitles
-	preparedHeight  = 720     // lines, where none are named
+	leastLeft       = 1 << 30  // bytes that stay free where the state lies
+	preparedSound   = 160_000  // bits a second
+	preparedText    = 8        // tracks of subtitles
+	growth          = 64 << 20 // bytes by which a track may always be larger than expected
+	preparedHeight  = 720      // lines, where none are named
 	preparedNotes   = 5 * time.Second
 	preparedPatient = time.Minute // after something failed that may pass
 )
@@ -99,15 +101,26 @@ func (s *Server) AddPrepared(ctx context.Context, f store.File, p store.Prepared
 	if plan.Picture.Do == delivery.Make {
 		p.Bytes = int64(f.Duration * float64(plan.Picture.Bitrate+preparedSound) / 8)
 	}
+	// Counted and added as one, however many ask at once.
+	s.prepare.adding.Lock()
+	defer s.prepare.adding.Unlock()
 	all, err := s.Store.AllPrepared(ctx)
 	if err != nil {
 		return p, err
 	}
-	sum := p.Bytes
+	sum, asked := p.Bytes, 0
 	for _, o := range all {
 		if o.State != store.PreparedFailed {
 			sum += o.Bytes
 		}
+		if o.By == p.By && (o.State == store.PreparedWaiting || o.State == store.PreparedMaking) {
+			asked++
+		}
+	}
+	if p.By != "" && asked >= mostAsked {
+		return p, &StatusError{Problem: &problem.Problem{What: "no copy is noted", Why: fmt.Sprintf(
+			"%d that you asked for are not ready yet", asked), Fix: "ask again when they are"},
+			Status: http.StatusTooManyRequests}
 	}
 	if limit := s.PreparedLimit(); sum > limit {
 		return p, refuse(fmt.Sprintf("all copies together would take about %s of %s", humanize.IBytes(uint64(sum)),
@@ -137,8 +150,12 @@ func (s *Server) AddPrepared(ctx context.Context, f store.File, p store.Prepared
 
 // preparing is what is known of the copy that is being made.
 type preparing struct {
-	kick chan struct{} // something was added
+	kick   chan struct{} // something was added
+	adding sync.Mutex
 }
+
+// mostAsked is how many copies a member may have asked for that are not ready.
+const mostAsked = 20
 
 // CancelPrepared removes a copy, whether it is ready, being made, or wanted.
 func (s *Server) CancelPrepared(ctx context.Context, id int64) error {
@@ -414,7 +431,7 @@ func (s *Server) grow(ctx context.Context, c *convert.Converter, r convert.Recip
 	if next >= len(r.Lengths()) {
 		return file, nil
 	}
-	noted := time.Now()
+	noted, most := time.Now(), 2*p.Bytes+growth
 	step, from := r.Step(), next
 	err = c.Whole(ctx, r, from, open, func(init []byte) error {
 		if size > 0 {
@@ -424,6 +441,9 @@ func (s *Server) grow(ctx context.Context, c *convert.Converter, r convert.Recip
 		_, err := file.Write(init)
 		return err
 	}, func(n int, b []byte) error {
+		if size += int64(len(b)); size > most {
+			return fmt.Errorf("it grows beyond %s, twice what was expected", humanize.IBytes(uint64(most)))
+		}
 		if _, err := file.Write(b); err != nil {
 			return err
 		}
