@@ -155,3 +155,28 @@ func Float(b []byte) float64 {
 	}
 	return v
 }
+
+// Seeks visits the elements that a SeekHead tells of, with how far from the segment's beginning each is
+// said to lie.
+func Seeks(head []byte, visit func(id uint32, at int64)) {
+	Children(head, func(id uint32, data []byte) {
+		if id != IDSeek {
+			return
+		}
+		var what uint32
+		at := int64(-1)
+		Children(data, func(id uint32, v []byte) {
+			switch id {
+			case IDSeekID:
+				what = uint32(Uint(v))
+			case IDSeekPos:
+				if p := Uint(v); p < 1<<60 {
+					at = int64(p)
+				}
+			}
+		})
+		if at >= 0 {
+			visit(what, at)
+		}
+	})
+}

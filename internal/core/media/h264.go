@@ -3,44 +3,9 @@ package media
 import (
 	"bytes"
 	"slices"
+
+	"cozyshelf/internal/core/bits"
 )
-
-// bits reads a stream bit by bit. Beyond the end it gives zeros.
-type bits struct {
-	b  []byte
-	at int
-}
-
-func (r *bits) read(n int) (v uint32) {
-	for range n {
-		v <<= 1
-		if r.at>>3 < len(r.b) {
-			v |= uint32(r.b[r.at>>3]>>(7-r.at&7)) & 1
-		}
-		r.at++
-	}
-	return v
-}
-
-// over reports whether more was read than there is.
-func (r *bits) over() bool { return r.at > 8*len(r.b) }
-
-// golomb reads a number as H.264 writes it (Exp-Golomb).
-func (r *bits) golomb() uint32 {
-	zeros := 0
-	for r.read(1) == 0 && zeros < 32 && r.at < 8*len(r.b) {
-		zeros++
-	}
-	return 1<<min(zeros, 31) - 1 + r.read(min(zeros, 31))
-}
-
-func (r *bits) signed() int32 {
-	v := r.golomb()
-	if v&1 == 0 {
-		return -int32(v / 2)
-	}
-	return int32(v/2 + 1)
-}
 
 // h264Parameters are what a sequence parameter set of H.264 tells (ITU-T H.264, 7.3.2.1.1 and E.1.1).
 type h264Parameters struct {
@@ -55,60 +20,60 @@ type h264Parameters struct {
 
 // h264Set reads a sequence parameter set, without the byte that names its sort.
 func h264Set(set []byte) (s h264Parameters) {
-	r := &bits{b: bytes.ReplaceAll(set, []byte{0, 0, 3}, []byte{0, 0})}
+	r := bits.Of(bytes.ReplaceAll(set, []byte{0, 0, 3}, []byte{0, 0}))
 	s.chroma, s.depth = 1, 8
-	profile := r.read(8)
-	r.read(16)
-	r.golomb()
+	profile := r.Read(8)
+	r.Read(16)
+	r.Golomb()
 	if slices.Contains([]uint32{100, 110, 122, 244, 44, 83, 86, 118, 128, 138, 139, 134, 135}, profile) {
-		if s.chroma = r.golomb(); s.chroma == 3 {
-			r.read(1)
+		if s.chroma = r.Golomb(); s.chroma == 3 {
+			r.Read(1)
 		}
-		s.depth = r.golomb() + 8
-		r.golomb()
-		r.read(1)
-		if r.read(1) == 1 {
-			r.scalingLists(map[bool]int{true: 12, false: 8}[s.chroma == 3])
+		s.depth = r.Golomb() + 8
+		r.Golomb()
+		r.Read(1)
+		if r.Read(1) == 1 {
+			scalingLists(r, map[bool]int{true: 12, false: 8}[s.chroma == 3])
 		}
 	}
-	r.golomb()
-	switch r.golomb() {
+	r.Golomb()
+	switch r.Golomb() {
 	case 0:
-		r.golomb()
+		r.Golomb()
 	case 1:
-		r.read(1)
-		r.signed()
-		r.signed()
-		for range min(r.golomb(), 255) {
-			r.signed()
+		r.Read(1)
+		r.Signed()
+		r.Signed()
+		for range min(r.Golomb(), 255) {
+			r.Signed()
 		}
 	}
-	r.golomb()
-	r.read(1)
-	s.across, s.down = r.golomb()+1, r.golomb()+1
-	if s.fields = r.read(1) == 0; s.fields {
-		r.read(1)
+	r.Golomb()
+	r.Read(1)
+	s.across, s.down = r.Golomb()+1, r.Golomb()+1
+	if s.fields = r.Read(1) == 0; s.fields {
+		r.Read(1)
 	}
-	r.read(1)
-	if r.read(1) == 1 {
-		s.left, s.right, s.top, s.bottom = r.golomb(), r.golomb(), r.golomb(), r.golomb()
+	r.Read(1)
+	if r.Read(1) == 1 {
+		s.left, s.right, s.top, s.bottom = r.Golomb(), r.Golomb(), r.Golomb(), r.Golomb()
 	}
-	if r.read(1) == 1 {
+	if r.Read(1) == 1 {
 		s.usability(r)
 	}
-	s.whole = !r.over() && s.chroma < 4 && s.depth <= 14
+	s.whole = !r.Over() && s.chroma < 4 && s.depth <= 14
 	return s
 }
 
-func (r *bits) scalingLists(n int) {
+func scalingLists(r *bits.Reader, n int) {
 	for i := range n {
-		if r.read(1) == 0 {
+		if r.Read(1) == 0 {
 			continue
 		}
 		last, next := int32(8), int32(8)
 		for range map[bool]int{true: 16, false: 64}[i < 6] {
 			if next != 0 {
-				next = (last + r.signed() + 256) & 255
+				next = (last + r.Signed() + 256) & 255
 			}
 			if next != 0 {
 				last = next
@@ -122,23 +87,23 @@ var pixelShapes = [][2]int{{}, {1, 1}, {12, 11}, {10, 11}, {16, 11}, {40, 33}, {
 	{18, 11}, {15, 11}, {64, 33}, {160, 99}, {4, 3}, {3, 2}, {2, 1}}
 
 // usability reads the beginning of the video usability information.
-func (s *h264Parameters) usability(r *bits) {
-	if r.read(1) == 1 {
-		if idc := int(r.read(8)); idc == 255 {
-			s.shape = [2]int{int(r.read(16)), int(r.read(16))}
+func (s *h264Parameters) usability(r *bits.Reader) {
+	if r.Read(1) == 1 {
+		if idc := int(r.Read(8)); idc == 255 {
+			s.shape = [2]int{int(r.Read(16)), int(r.Read(16))}
 		} else if idc < len(pixelShapes) {
 			s.shape = pixelShapes[idc]
 		}
 	}
-	if r.read(1) == 1 {
-		r.read(1)
+	if r.Read(1) == 1 {
+		r.Read(1)
 	}
-	if r.read(1) == 1 {
-		r.read(4)
-		if r.read(1) == 1 {
-			r.read(8)
-			s.transfer = int(r.read(8))
-			r.read(8)
+	if r.Read(1) == 1 {
+		r.Read(4)
+		if r.Read(1) == 1 {
+			r.Read(8)
+			s.transfer = int(r.Read(8))
+			r.Read(8)
 		}
 	}
 }

@@ -132,24 +132,7 @@ func (m *matroska) master(e ebml.Element) error {
 	}
 	switch e.ID {
 	case ebml.IDSeekHead:
-		ebml.Children(b, func(id uint32, data []byte) {
-			if id != ebml.IDSeek {
-				return
-			}
-			var to uint32
-			at := int64(-1)
-			ebml.Children(data, func(id uint32, v []byte) {
-				switch id {
-				case ebml.IDSeekID:
-					to = uint32(ebml.Uint(v))
-				case ebml.IDSeekPos:
-					if p := ebml.Uint(v); p < 1<<60 {
-						at = m.segment.Start + int64(p)
-					}
-				}
-			})
-			m.seek[to] = at
-		})
+		ebml.Seeks(b, func(id uint32, at int64) { m.seek[id] = m.segment.Start + at })
 	case ebml.IDInfo:
 		m.hasInfo = true
 		ebml.Children(b, func(id uint32, data []byte) {

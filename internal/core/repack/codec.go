@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 
+	"cozyshelf/internal/core/bits"
 	"cozyshelf/internal/core/isobmff"
 	"cozyshelf/internal/core/media"
 )
@@ -232,30 +233,30 @@ func (t *Track) entryOfMatroska(private, colour, first []byte) error {
 // vp9Config makes a VPCodecConfigurationRecord from the header of a key frame (VP9 Bitstream
 // Specification, 6.2), and names the track by it.
 func (t *Track) vp9Config(frame, colour []byte) ([]byte, error) {
-	r := &bits{b: frame}
-	if r.read(2) != 2 {
+	r := bits.Of(frame)
+	if r.Int(2) != 2 {
 		return nil, unfit("its first picture is none of VP9")
 	}
-	profile := r.read(1) | r.read(1)<<1
+	profile := r.Int(1) | r.Int(1)<<1
 	if profile == 3 {
-		r.read(1)
+		r.Int(1)
 	}
-	if again, dependent := r.read(1), r.read(1); again+dependent > 0 {
+	if again, dependent := r.Int(1), r.Int(1); again+dependent > 0 {
 		return nil, unfit("its first picture is no key frame")
 	}
-	r.read(2)
-	if r.read(24) != 0x498342 {
+	r.Int(2)
+	if r.Int(24) != 0x498342 {
 		return nil, unfit("its first picture is none of VP9")
 	}
 	depth, chroma := 8, 1
 	if profile >= 2 {
-		depth = 10 + 2*r.read(1)
+		depth = 10 + 2*r.Int(1)
 	}
 	full := 0
-	if space := r.read(3); space != 7 {
-		full = r.read(1)
+	if space := r.Int(3); space != 7 {
+		full = r.Int(1)
 		if profile == 1 || profile == 3 {
-			chroma = map[int]int{0: 3, 1: 3, 2: 2, 3: 1}[r.read(1)<<1|r.read(1)]
+			chroma = map[int]int{0: 3, 1: 3, 2: 2, 3: 1}[r.Int(1)<<1|r.Int(1)]
 		}
 	} else {
 		full, chroma = 1, 3
@@ -270,41 +271,24 @@ func (t *Track) vp9Config(frame, colour []byte) ([]byte, error) {
 		colour[5], 0, 0}, nil
 }
 
-// bits reads a stream bit by bit. Beyond the end it gives zeros.
-type bits struct {
-	b  []byte
-	at int
-}
-
-func (r *bits) read(n int) (v int) {
-	for range n {
-		v <<= 1
-		if r.at>>3 < len(r.b) {
-			v |= int(r.b[r.at>>3]>>(7-r.at&7)) & 1
-		}
-		r.at++
-	}
-	return v
-}
-
 // ac3Config makes an AC3SpecificBox's payload from a frame (ETSI TS 102 366, 4.4 and F.4).
 func ac3Config(frame []byte) []byte {
-	r := &bits{b: frame}
-	if r.read(16) != 0x0b77 {
+	r := bits.Of(frame)
+	if r.Int(16) != 0x0b77 {
 		return nil
 	}
-	r.read(16)
-	fscod, frmsizecod, bsid, bsmod, acmod := r.read(2), r.read(6), r.read(5), r.read(3), r.read(3)
+	r.Int(16)
+	fscod, frmsizecod, bsid, bsmod, acmod := r.Int(2), r.Int(6), r.Int(5), r.Int(3), r.Int(3)
 	if acmod&1 == 1 && acmod != 1 {
-		r.read(2)
+		r.Int(2)
 	}
 	if acmod&4 != 0 {
-		r.read(2)
+		r.Int(2)
 	}
 	if acmod == 2 {
-		r.read(2)
+		r.Int(2)
 	}
-	lfe := r.read(1)
+	lfe := r.Int(1)
 	v := fscod<<22 | bsid<<17 | bsmod<<14 | acmod<<11 | lfe<<10 | frmsizecod>>1<<5
 	return []byte{byte(v >> 16), byte(v >> 8), byte(v)}
 }
@@ -315,21 +299,21 @@ func eac3Config(sample []byte) []byte {
 	var out []byte
 	locations, dependent, rate := 0, 0, 0
 	for b := sample; len(b) >= 7; {
-		r := &bits{b: b}
-		if r.read(16) != 0x0b77 {
+		r := bits.Of(b)
+		if r.Int(16) != 0x0b77 {
 			break
 		}
-		kind := r.read(2)
-		r.read(3)
-		size := 2 * (r.read(11) + 1)
-		fscod := r.read(2)
+		kind := r.Int(2)
+		r.Int(3)
+		size := 2 * (r.Int(11) + 1)
+		fscod := r.Int(2)
 		blocks := 6
 		if fscod == 3 {
-			r.read(2)
+			r.Int(2)
 		} else {
-			blocks = []int{1, 2, 3, 6}[r.read(2)]
+			blocks = []int{1, 2, 3, 6}[r.Int(2)]
 		}
-		acmod, lfe, bsid := r.read(3), r.read(1), r.read(5)
+		acmod, lfe, bsid := r.Int(3), r.Int(1), r.Int(5)
 		hz := []int{48000, 44100, 32000, 24000}[fscod]
 		rate += size * 8 * hz / (256 * blocks) / 1000
 		switch {
@@ -359,21 +343,21 @@ func eac3Config(sample []byte) []byte {
 }
 
 // eac3Places reads where the channels of a dependent stream are, as chan_loc has them.
-func eac3Places(r *bits, acmod int) int {
-	r.read(5) // dialogue
-	if r.read(1) == 1 {
-		r.read(8)
+func eac3Places(r *bits.Reader, acmod int) int {
+	r.Int(5) // dialogue
+	if r.Int(1) == 1 {
+		r.Int(8)
 	}
 	if acmod == 0 {
-		r.read(5)
-		if r.read(1) == 1 {
-			r.read(8)
+		r.Int(5)
+		if r.Int(1) == 1 {
+			r.Int(8)
 		}
 	}
-	if r.read(1) == 0 {
+	if r.Int(1) == 0 {
 		return 0
 	}
-	places := r.read(16)
+	places := r.Int(16)
 	out := 0
 	// From bits of chanmap, counted from the left, to those of chan_loc.
 	for bit, to := range map[int]int{5: 0, 6: 1, 7: 2, 8: 3, 9: 4, 10: 5, 11: 6, 12: 7, 14: 8} {

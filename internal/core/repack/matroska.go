@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 
+	"cozyshelf/internal/core/bits"
 	"cozyshelf/internal/core/ebml"
 	"cozyshelf/internal/core/media"
 )
@@ -146,7 +147,7 @@ func (o *matroskaOpener) heads() error {
 		}
 		switch e.ID {
 		case ebml.IDSeekHead:
-			seeks(b, segment.Start, seek)
+			ebml.Seeks(b, func(id uint32, at int64) { seek[uint64(id)] = segment.Start + at })
 		case ebml.IDInfo:
 			ebml.Children(b, func(id uint32, v []byte) {
 				if n := ebml.Uint(v); id == ebml.IDScale && n > 0 && n < 1e12 {
@@ -194,28 +195,6 @@ func (o *matroskaOpener) heads() error {
 		return unfit("no pictures or sound are in it")
 	}
 	return nil
-}
-
-// seeks reads where elements are said to lie.
-func seeks(b []byte, base int64, to map[uint64]int64) {
-	ebml.Children(b, func(id uint32, data []byte) {
-		if id != ebml.IDSeek {
-			return
-		}
-		var what uint64
-		at := int64(-1)
-		ebml.Children(data, func(id uint32, v []byte) {
-			switch id {
-			case ebml.IDSeekID:
-				what = ebml.Uint(v)
-			case ebml.IDSeekPos:
-				at = int64(ebml.Uint(v) & (1<<60 - 1))
-			}
-		})
-		if at >= 0 {
-			to[what] = base + at
-		}
-	})
 }
 
 // tracks reads the tracks. Their sample entries are made later, since some need the first frame.
@@ -396,18 +375,18 @@ func soundFrame(t *Track, private, first []byte) (scale uint32, frame int64) {
 	case "aac":
 		frame = 1024
 		if len(private) >= 2 {
-			r := &bits{b: private}
-			if r.read(5) == 31 {
-				r.read(6)
+			r := bits.Of(private)
+			if r.Int(5) == 31 {
+				r.Int(6)
 			}
 			rates := []uint32{96000, 88200, 64000, 48000, 44100, 32000, 24000, 22050, 16000, 12000, 11025, 8000, 7350}
-			if i := r.read(4); i < len(rates) {
+			if i := r.Int(4); i < len(rates) {
 				scale = rates[i]
 			} else if i == 15 {
-				scale = uint32(max(1, r.read(24)))
+				scale = uint32(max(1, r.Int(24)))
 			}
-			r.read(4)
-			if r.read(1) == 1 {
+			r.Int(4)
+			if r.Int(1) == 1 {
 				frame = 960
 			}
 		}
