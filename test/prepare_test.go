@@ -126,7 +126,8 @@ func TestPreparedCopies(t *testing.T) {
 	}
 	if len(d.Subtitles) != 1 || d.Subtitles[0].URL == "" {
 		t.Errorf("its subtitles: %+v", d.Subtitles)
-	} else if words, _ := fetchURL(t, m.address()+d.Subtitles[0].URL); !strings.Contains(string(words), "The kites are out.") {
+	} else if words, _ := fetchURL(t, m.address()+d.Subtitles[0].URL); !strings.Contains(string(words),
+		"The kites are out.") {
 		t.Errorf("its subtitles are %s", words)
 	}
 	if d, _ := m.deliver(id, `{"lines":120}`); d.As != "converted" {
@@ -146,8 +147,8 @@ func TestPreparedCopies(t *testing.T) {
 	if resp, _ := m.get("GET", own[0].URL, ""); resp.StatusCode != http.StatusUnauthorized {
 		t.Errorf("a stranger gets %s", resp.Status)
 	}
-	if resp, _ := m.get("POST", fmt.Sprintf("/api/v1/files/%d/prepared", id), `{"height":240}`, bram...); resp.StatusCode !=
-		http.StatusForbidden {
+	resp, _ = m.get("POST", fmt.Sprintf("/api/v1/files/%d/prepared", id), `{"height":240}`, bram...)
+	if resp.StatusCode != http.StatusForbidden {
 		t.Errorf("a child asks for a copy, and gets %s", resp.Status)
 	}
 	// A member asks on the page; it waits for the night.
@@ -215,7 +216,8 @@ func TestPreparedCopiesStayTogether(t *testing.T) {
 	m := newMill(t, "process")
 	m.must("deploy", "--yes")
 	m.add(demo.Person{Name: "wren", Role: allowance.Admin})
-	picture := []string{"-f", "lavfi", "-i", "color=black:s=320x180:r=25:d=10,drawbox=c=white:t=fill:enable='between(t,5,5.4)'"}
+	picture := []string{"-f", "lavfi", "-i",
+		"color=black:s=320x180:r=25:d=10,drawbox=c=white:t=fill:enable='between(t,5,5.4)'"}
 	sound := func(at float64) []string {
 		return []string{"-f", "lavfi", "-i", fmt.Sprintf("aevalsrc='if(between(t,%g,%g),0.8,0)*sin(2*PI*t*800)':s=48000:d=10",
 			at, at+0.4)}
@@ -230,9 +232,11 @@ func TestPreparedCopiesStayTogether(t *testing.T) {
 		ending string
 		args   []string
 	}{
-		"Aspen Gate (2001)":   {".ts", join(picture, sound(5), []string{"-c:v", "mpeg2video", "-c:a", "mp2"})},
-		"Cedar Gate (2003)":   {".mkv", join([]string{"-itsoffset", "0.8"}, picture, sound(5.8), []string{"-c:v", "mpeg4", "-c:a", "ac3"})},
-		"Dogwood Gate (2004)": {".mkv", join(picture, []string{"-itsoffset", "0.8"}, sound(4.2), []string{"-c:v", "libx264", "-pix_fmt", "yuv420p", "-c:a", "ac3"})},
+		"Aspen Gate (2001)": {".ts", join(picture, sound(5), []string{"-c:v", "mpeg2video", "-c:a", "mp2"})},
+		"Cedar Gate (2003)": {".mkv", join([]string{"-itsoffset", "0.8"}, picture, sound(5.8),
+			[]string{"-c:v", "mpeg4", "-c:a", "ac3"})},
+		"Dogwood Gate (2004)": {".mkv", join(picture, []string{"-itsoffset", "0.8"}, sound(4.2),
+			[]string{"-c:v", "libx264", "-pix_fmt", "yuv420p", "-c:a", "ac3"})},
 	} {
 		m.film(title, c.ending, append(c.args, "-map", "0", "-map", "1")...)
 		word, _, _ := strings.Cut(title, " ")

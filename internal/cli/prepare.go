@@ -11,7 +11,8 @@ import (
 )
 
 func (a *app) prepareCommand() *cobra.Command {
-	c := &cobra.Command{Use: "prepare", Short: "Copies of films that are made beforehand, to take along or to play anywhere"}
+	c := &cobra.Command{Use: "prepare",
+		Short: "Copies of films that are made beforehand, to take along or to play anywhere"}
 	c.AddCommand(a.prepareAddCommand(), a.prepareListCommand(), a.prepareCancelCommand())
 	return c
 }
@@ -25,7 +26,8 @@ func (a *app) prepareAddCommand() *cobra.Command {
 its subtitles. It is made at quiet hours (hours under [quiet]), and goes on the next night
 where it stopped. A device that would need the film converted is sent the copy instead, and
 members can download it. TITLE is its name, or the beginnings of words of it, or #NUMBER.`,
-		Example: "  cozyshelf prepare add \"Copper Kite\" --height 480\n  cozyshelf prepare add \"Copper Kite\" --height 240 --now",
+		Example: "  cozyshelf prepare add \"Copper Kite\" --height 480\n" +
+			"  cozyshelf prepare add \"Copper Kite\" --height 240 --now",
 		RunE: func(c *cobra.Command, args []string) error {
 			if in.Height < 120 || in.Height > 4320 {
 				return wrongUse(c, fmt.Sprintf("%d lines are no size of a film; write 120 to 4320", in.Height))

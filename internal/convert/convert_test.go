@@ -468,8 +468,8 @@ Dialogue: 0,0:00:06.00,0:00:09.00,Default,,0,0,0,,{\p1}m 0 0 l 200 0 200 100 0 1
 `), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	source := film(t, ".mkv", "-f", "lavfi", "-i", "color=black:s=320x180:r=25:d=12", "-i", words, "-c:v", "libx264", "-preset",
-		"ultrafast", "-c:s", "ass")
+	source := film(t, ".mkv", "-f", "lavfi", "-i", "color=black:s=320x180:r=25:d=12", "-i", words, "-c:v", "libx264",
+		"-preset", "ultrafast", "-c:s", "ass")
 	r := convert.Recipe{File: "words", Track: 1, Source: media.Track{Kind: media.Video, Codec: "h264", FrameRate: 25},
 		Width: 320, Height: 180, Bitrate: 400_000, End: 12, Burn: 2, BurnText: 1}
 	made := w.made(t, r, source, 5) // from 7.5 s on first

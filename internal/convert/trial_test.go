@@ -31,7 +31,8 @@ func standIn(t *testing.T, script string) (tools *ffmpeg.Tools, asked string) {
 	dir := t.TempDir()
 	asked = filepath.Join(dir, "asked")
 	text := "#!/bin/bash\necho \"$@\" >> " + asked + "\ncase \" $* \" in\n*' -encoders '*) echo ' ------'; " +
-		"echo ' V....D libx264 x'; echo ' V....D h264_vaapi x'; exit;;\n*_vaapi*) " + script + ";;\nesac\nexec " + real + ` "$@"` + "\n"
+		"echo ' V....D libx264 x'; echo ' V....D h264_vaapi x'; exit;;\n*_vaapi*) " + script + ";;\nesac\nexec " + real +
+		` "$@"` + "\n"
 	name := filepath.Join(dir, "ffmpeg")
 	if err := os.WriteFile(name, []byte(text), 0o700); err != nil {
 		t.Fatal(err)
@@ -170,11 +171,13 @@ func TestMeasure(t *testing.T) {
 	w := newWorkshop(t, nil)
 	w.Ways = convert.WaysOf([]convert.Tried{{Way: encoders.InSoftware}}, capacity.Measured{}, 2, w.Log)
 	steps := 0
-	got, err := w.Measure(context.Background(), convert.Measuring{Tasks: tasks, Seconds: 1, Quick: true, Told: func(s convert.Step) {
+	told := func(s convert.Step) {
 		if steps++; s.What == "" || s.Done >= s.Of {
 			t.Errorf("step %+v", s)
 		}
-	}})
+	}
+	quick := convert.Measuring{Tasks: tasks, Seconds: 1, Quick: true, Told: told}
+	got, err := w.Measure(context.Background(), quick)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -186,7 +189,8 @@ func TestMeasure(t *testing.T) {
 			t.Errorf("%+v", r)
 		}
 	}
-	whole, err := w.Measure(context.Background(), convert.Measuring{Tasks: tasks[2:], Seconds: 2, Told: func(convert.Step) {}})
+	whole, err := w.Measure(context.Background(), convert.Measuring{Tasks: tasks[2:], Seconds: 2,
+		Told: func(convert.Step) {}})
 	if err != nil || len(whole.Runs) != 1 {
 		t.Fatalf("%+v, %v", whole, err)
 	}
@@ -201,7 +205,7 @@ func TestMeasure(t *testing.T) {
 	}
 	// Whoever watches goes before.
 	w.piece(t, picture(180), 0, "wren")
-	if _, err := w.Measure(context.Background(), convert.Measuring{Tasks: tasks, Seconds: 1, Quick: true, Told: func(convert.Step) {}}); err == nil {
+	if _, err := w.Measure(context.Background(), quick); err == nil {
 		t.Error("it is measured while somebody watches")
 	}
 }

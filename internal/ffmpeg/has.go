@@ -74,8 +74,8 @@ func (t Tools) Film(ctx context.Context, to *os.File, source string, args ...str
 // and the sound, each the first of its kind in a file or the one whose number is given (counted from
 // 1), and subtitles of the film as MP4's own sort. All keep their times, less that at which the film begins (seconds),
 // so that they stay together. out must be open for writing.
-func (t Tools) Mux(ctx context.Context, out *os.File, begins float64, picture, sound Part, film *os.File, subtitles []int,
-	languages []string) error {
+func (t Tools) Mux(ctx context.Context, out *os.File, begins float64, picture, sound Part, film *os.File,
+	subtitles []int, languages []string) error {
 	ctx, cancel := context.WithTimeout(ctx, longest)
 	defer cancel()
 	files := []*os.File{out}

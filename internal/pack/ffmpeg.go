@@ -122,7 +122,8 @@ func filesOf(ctx context.Context, name, program string) (map[string]string, erro
 }
 
 // fonts are those that subtitles may be drawn with, the preferred first: where distributions put them.
-var fonts = []string{"/usr/share/fonts/truetype/dejavu/DejaVuSans.ttf", "/usr/share/fonts/dejavu-sans-fonts/DejaVuSans.ttf",
+var fonts = []string{"/usr/share/fonts/truetype/dejavu/DejaVuSans.ttf",
+	"/usr/share/fonts/dejavu-sans-fonts/DejaVuSans.ttf",
 	"/usr/share/fonts/TTF/DejaVuSans.ttf", "/usr/share/fonts/truetype/noto/NotoSans-Regular.ttf",
 	"/usr/share/fonts/truetype/liberation/LiberationSans-Regular.ttf"}
 

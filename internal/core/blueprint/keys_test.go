@@ -31,7 +31,8 @@ func TestKeysBecomeWhatTheirTableSays(t *testing.T) {
 	text = bytes.Replace(text, []byte(`network = "host"`), []byte(`network = "mill"`), 1)
 	text = bytes.Replace(text, []byte(`scratch = "/srv/scratch"`), []byte(`scratch = "memory"`), 1)
 	full := draw(text)
-	instead := map[string]string{"convert.device": `"/dev/nvidia0"`, "household.name": `"Mill Yard"`, "storage.state": `"/srv/else"`,
+	instead := map[string]string{"convert.device": `"/dev/nvidia0"`,
+		"household.name": `"Mill Yard"`, "storage.state": `"/srv/else"`,
 		"shelf.name": `"further"`,
 		"shelf.kind": `"series"`, "shelf.folders": `["smb://nas.home.arpa/else"]`, "lookup.wikidata": `"http://a.home.arpa"`,
 		"lookup.commons": `"http://a.home.arpa"`, "lookup.musicbrainz": `"http://a.home.arpa"`,

@@ -120,7 +120,8 @@ const hardwarePixels = 250e6
 // ExpectedHardware gives the weights of a graphics device that was not measured. The range of a picture
 // is narrowed by the processors, with other ways.
 func ExpectedHardware(processors int) Weights {
-	return Weights{Room: hardwarePixels, Decode: 0.25, ToneMap: hardwarePixels / (pixelsEach * float64(max(1, processors)))}
+	return Weights{Room: hardwarePixels, Decode: 0.25,
+		ToneMap: hardwarePixels / (pixelsEach * float64(max(1, processors)))}
 }
 
 // Expect is how many of a task a machine makes at once by its weights.

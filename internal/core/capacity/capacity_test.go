@@ -58,10 +58,11 @@ func TestWhatMakesNoSenseIsBounded(t *testing.T) {
 		}
 	}
 	for name, runs := range map[string][]Run{
-		"nothing":     nil,
-		"one task":    {{Way: "software", Task: Tasks[0].Name, Speed: 2}},
-		"no speed":    {{Way: "software", Task: Tasks[0].Name}, {Way: "software", Task: Tasks[1].Name, Speed: 1}},
-		"a problem":   {{Way: "software", Task: Tasks[0].Name, Speed: 1, Problem: "no"}, {Way: "software", Task: Tasks[1].Name, Speed: 1}},
+		"nothing":  nil,
+		"one task": {{Way: "software", Task: Tasks[0].Name, Speed: 2}},
+		"no speed": {{Way: "software", Task: Tasks[0].Name}, {Way: "software", Task: Tasks[1].Name, Speed: 1}},
+		"a problem": {{Way: "software", Task: Tasks[0].Name, Speed: 1, Problem: "no"},
+			{Way: "software", Task: Tasks[1].Name, Speed: 1}},
 		"another way": {{Way: "x", Task: Tasks[0].Name, Speed: 1}, {Way: "x", Task: Tasks[1].Name, Speed: 2}},
 	} {
 		if w, ok := (Measured{Runs: runs}).Weights("software"); ok {

@@ -296,8 +296,8 @@ func TestWishes(t *testing.T) {
 		{[]int{1080}, 300, 300}, {nil, 500, 500}} {
 		m := delivery.Machine{Sound: true, Ladder: c.ladder, Ways: []delivery.Way{software(1e12)}}
 		hevc := fileOf("matroska", "hevc hvc1.1.6.L120.90 1920x1080 8", "aac mp4a.40.2 2")
-		if p := delivery.Decide(hevc, delivery.Unknown(), delivery.Bounds{}, delivery.Wish{Lines: c.wish}, m); p.Picture.Height !=
-			c.height {
+		p := delivery.Decide(hevc, delivery.Unknown(), delivery.Bounds{}, delivery.Wish{Lines: c.wish}, m)
+		if p.Picture.Height != c.height {
 			t.Errorf("a ladder of %v and a wish for %d lines give %+v", c.ladder, c.wish, p.Picture)
 		}
 	}

@@ -55,12 +55,15 @@ func TestWorking(t *testing.T) {
 		works func(Way) bool
 		ways  string
 	}{
-		"all work":         {func(Way) bool { return true }, "nvenc /dev/nvidia0, nvenc /dev/nvidia0 hevc, software"},
-		"software only":    {func(w Way) bool { return !w.Hardware() }, "software"},
-		"not even that":    {func(Way) bool { return false }, ""},
-		"the second":       {func(w Way) bool { return w.API == VAAPI || !w.Hardware() }, "va-api /dev/dri/renderD128, va-api /dev/dri/renderD128 hevc, software"},
-		"HEVC by another":  {func(w Way) bool { return w.API == QSV && w.Codec == "hevc" || w.API != QSV && w.Codec == "h264" }, "nvenc /dev/nvidia0, qsv /dev/dri/renderD128 hevc, software"},
-		"only a codec of…": {func(w Way) bool { return w.Codec == "hevc" || !w.Hardware() }, "nvenc /dev/nvidia0 hevc, software"},
+		"all work":      {func(Way) bool { return true }, "nvenc /dev/nvidia0, nvenc /dev/nvidia0 hevc, software"},
+		"software only": {func(w Way) bool { return !w.Hardware() }, "software"},
+		"not even that": {func(Way) bool { return false }, ""},
+		"the second": {func(w Way) bool { return w.API == VAAPI || !w.Hardware() },
+			"va-api /dev/dri/renderD128, va-api /dev/dri/renderD128 hevc, software"},
+		"HEVC by another": {func(w Way) bool { return (w.API == QSV) == (w.Codec == "hevc") },
+			"nvenc /dev/nvidia0, qsv /dev/dri/renderD128 hevc, software"},
+		"only HEVC": {func(w Way) bool { return w.Codec == "hevc" || !w.Hardware() },
+			"nvenc /dev/nvidia0 hevc, software"},
 	} {
 		if got := names(Working(all, c.works)); got != c.ways {
 			t.Errorf("%s: got %s; want %s", what, got, c.ways)

@@ -383,22 +383,22 @@ func (j *judge) converting() {
 		atOnce = max(2, int(processors)/2)
 	}
 	task := capacity.Tasks[0]
-	j.add("capacity", OK, fmt.Sprintf("about %d films from %s at once are to be expected %s; cozyshelf capacity measures "+
-		"it once the server runs", weights.Expect(task), task.Name, by), "")
+	j.add("capacity", OK, fmt.Sprintf("about %d films from %s at once are to be expected %s; cozyshelf capacity "+
+		"measures it once the server runs", weights.Expect(task), task.Name, by), "")
 	lines := 1080
 	if len(c.Ladder) > 0 {
 		lines = slices.Max(c.Ladder)
 	}
 	each := capacity.StreamBytes(delivery.BitrateFor(lines*16/9, lines, 25))
 	if want := int64(atOnce) * each * 10 / 9; want > int64(j.h.Storage.ScratchLimit) {
-		j.add("room to convert", Warning, fmt.Sprintf("%d films of %d lines at once want %s of scratch, and scratch_limit is %s: "+
-			"what was made is thrown away and made again", atOnce, lines, bytes(want), bytes(int64(j.h.Storage.ScratchLimit))),
+		j.add("room to convert", Warning, fmt.Sprintf("%d films of %d lines at once want %s of scratch, and "+
+			"scratch_limit is %s: what was made is thrown away and made again", atOnce, lines, bytes(want), bytes(int64(j.h.Storage.ScratchLimit))),
 			fmt.Sprintf("write scratch_limit = \"%d MiB\" under [storage], a smaller at_once, or a smaller ladder", want>>20+1))
 	}
 	if want := int64(serverItself) + int64(atOnce)*capacity.StreamMemory(lines); j.f.Engine.Can.Limits &&
 		want > int64(j.h.Server.Memory) {
-		j.add("memory to convert", Warning, fmt.Sprintf("%d films of %d lines at once may take %s of memory, and the server has %s",
-			atOnce, lines, bytes(want), bytes(int64(j.h.Server.Memory))),
+		j.add("memory to convert", Warning, fmt.Sprintf("%d films of %d lines at once may take %s of memory, and the "+
+			"server has %s", atOnce, lines, bytes(want), bytes(int64(j.h.Server.Memory))),
 			fmt.Sprintf("write memory = \"%d MiB\" under [server], a smaller at_once, or a smaller ladder", want>>20+1))
 	}
 }

@@ -76,7 +76,8 @@ func TestEveryFaultIsFoundAndSaysWhatToDo(t *testing.T) {
 		"little memory to convert in": {func(h *household.Household, f *facts.Facts) {
 			h.Convert.When, h.Convert.AtOnce, h.Convert.Ladder = household.ConvertNeeded, 3, []int{1080}
 			f.FFmpeg, h.Storage.ScratchLimit, h.Server.Memory = &facts.FFmpeg{Version: "5.1"}, 1<<30, 1<<30
-		}, "memory to convert", Warning, "3 films of 1080 lines at once may take 1.3 GiB of memory, and the server has 1.0 GiB"},
+		}, "memory to convert", Warning,
+			"3 films of 1080 lines at once may take 1.3 GiB of memory, and the server has 1.0 GiB"},
 		"engine silent": {func(h *household.Household, f *facts.Facts) {
 			f.Engine.Answers,
 				f.Engine.Error = false, "refused"

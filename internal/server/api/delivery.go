@@ -287,8 +287,8 @@ const mostSizes = 3
 // less.
 func makeOf(f store.File, d delivery.Device, p delivery.Plan, ladder []int) *made {
 	source := f.Media.Tracks[p.Picture.Track-1]
-	out := &made{ToneMap: p.Picture.ToneMap, Way: p.Picture.Way, Codec: p.Picture.Codec, Sizes: []size{{p.Picture.Width, p.Picture.Height, p.Picture.Bitrate,
-		p.Picture.Name}}}
+	out := &made{ToneMap: p.Picture.ToneMap, Way: p.Picture.Way, Codec: p.Picture.Codec,
+		Sizes: []size{{p.Picture.Width, p.Picture.Height, p.Picture.Bitrate, p.Picture.Name}}}
 	for _, t := range p.Subtitles {
 		if t.Do == delivery.Drawn {
 			out.Burn = t.Track

@@ -199,7 +199,8 @@ func (s *Server) Measure(ctx context.Context, m convert.Measuring) (capacity.Mea
 	if err != nil {
 		return out, err
 	}
-	if err := atomicfile.Replace(filepath.Join(s.Settings.State, layout.Capacity), append(b, '\n'), 0o600, nil); err != nil {
+	file := filepath.Join(s.Settings.State, layout.Capacity)
+	if err := atomicfile.Replace(file, append(b, '\n'), 0o600, nil); err != nil {
 		return out, err
 	}
 	k.mu.Lock()

@@ -322,7 +322,8 @@ func (s *Server) preparePieces(ctx context.Context, c *convert.Converter, p *sto
 	}
 	p.Length = end - start
 	plan := preparedPlan(f, p.Height)
-	picture, sound := ffmpeg.Part{File: source, Track: plan.Picture.Track}, ffmpeg.Part{File: source, Track: plan.Sound.Track}
+	picture := ffmpeg.Part{File: source, Track: plan.Picture.Track}
+	sound := ffmpeg.Part{File: source, Track: plan.Sound.Track}
 	part := func(track int) media.Track { return f.Media.Tracks[track-1] }
 	state := FileState(f)
 	if plan.Picture.Do == delivery.Make {
