@@ -99,8 +99,8 @@ func TestTheClockJumps(t *testing.T) {
 	if err := json.Unmarshal(out, &got); err != nil || len(got) != 1 {
 		t.Fatalf("%v: %s", err, out)
 	}
-	// It was one play for somebody who watched, in two devices.
-	if g := got[0]; g.Plays != 2 || g.Wrong != 0 || g.Position != at+0.5 || g.Watched < 0 || g.Watched > at+0.6 {
+	// It was one play for somebody who watched, in two devices; a busy machine adds some of the time between.
+	if g := got[0]; g.Plays != 2 || g.Wrong != 0 || g.Position != at+0.5 || g.Watched < 0 || g.Watched > at+3 {
 		t.Errorf("plays: %+v, and the last report was %g", g, at+0.5)
 	}
 	if out := m.must("usage", "now"); !strings.Contains(out, "wren") {

@@ -207,7 +207,7 @@ func (m *mill) held(out []byte, args []string) {
 
 // subcommands are the second words of commands that have some.
 var subcommands = map[string][]string{"backup": {"list", "verify"}, "intake": {"copy", "fetch", "list", "clear"},
-	"ledger": {"verify"}, "member": {"add", "edit", "list", "password", "remove"},
+	"ledger": {"verify"}, "member": {"add", "devices", "edit", "invite", "list", "password", "remove", "show"},
 	"prepare": {"add", "cancel", "list"}, "shelf": {"add", "list", "match", "remove", "scan", "find", "show"},
 	"usage": {"history", "lately", "now", "top"}}
 

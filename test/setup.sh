@@ -15,6 +15,10 @@ need mkfs.vfat dosfstools
 need sqlite3 sqlite3
 need argon2 argon2
 need chromium chromium
+need firefox-esr firefox-esr
+need mpv mpv
+need cvlc "vlc-bin vlc-plugin-base"
+need gst-play-1.0 "gstreamer1.0-plugins-base-apps gstreamer1.0-plugins-good gstreamer1.0-plugins-bad gstreamer1.0-libav"
 need dockerd docker.io
 need podman podman
 need runc runc

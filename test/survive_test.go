@@ -120,7 +120,15 @@ func (m *mill) onEngine() []string {
 // server, the members that there were, a ledger that is sound, nothing half-written.
 func (m *mill) whole(where string, members ...string) {
 	m.t.Helper()
-	if out := m.must("deploy", "--yes"); !strings.Contains(out, "Nothing to do") {
+	out := m.must("deploy", "--yes")
+	for range 3 {
+		// A program that another test is about to keep belongs to nobody for a moment.
+		if !strings.Contains(out, "no household uses it") || strings.Count(out, "• ") != strings.Count(out, "no household uses it") {
+			break
+		}
+		out = m.must("deploy", "--yes")
+	}
+	if !strings.Contains(out, "Nothing to do") {
 		m.t.Errorf("%s: there is something left to do:\n%s", where, out)
 	}
 	var list []struct{ Name string }

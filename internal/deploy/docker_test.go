@@ -30,6 +30,12 @@ import (
 	"github.com/google/go-containerregistry/pkg/v1/tarball"
 )
 
+func TestMain(m *testing.M) {
+	code := m.Run()
+	testbuild.Clean()
+	os.Exit(code)
+}
+
 // sleeper packs an image, not one of ours, whose program waits and says its name.
 func sleeper(t *testing.T, says string) v1.Image {
 	t.Helper()

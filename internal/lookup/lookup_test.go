@@ -6,7 +6,6 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"reflect"
-	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -171,61 +170,63 @@ func TestItIsPoliteAndPatient(t *testing.T) {
 	}
 }
 
-// TestWhoIsWaitedForGoesFirst has many ask in the background, and one for a person.
+// TestWhoIsWaitedForGoesFirst has many wait in the background for a turn that is taken, and
+// then one for a person.
 func TestWhoIsWaitedForGoesFirst(t *testing.T) {
-	c, w, _ := world(t)
-	w.Pause = 40 * time.Millisecond
-	var order []string
-	var mu sync.Mutex
+	var tt turns
+	if err := tt.take(ctx); err != nil {
+		t.Fatal(err)
+	}
+	came := make(chan string, 5)
 	var wg sync.WaitGroup
-	ask := func(ctx context.Context, id string) {
+	wait := func(ctx context.Context, who string) {
 		wg.Go(func() {
-			if _, err := w.Describe(ctx, "wikidata "+id, []string{"en"}); err != nil &&
-				!errors.Is(err, context.Canceled) {
-				t.Errorf("%s: %v", id, err)
+			if err := tt.take(ctx); err != nil {
+				if !errors.Is(err, context.Canceled) {
+					t.Errorf("%s: %v", who, err)
+				}
+				return
 			}
-			mu.Lock()
-			defer mu.Unlock()
-			order = append(order, id)
+			came <- who
 		})
 	}
-	asked := c.Requests.Load()
 	away, leave := context.WithCancel(ctx)
-	for _, id := range []string{"Q900102", "Q900103", "Q900104", "Q900105"} {
-		ask(away, id)
+	defer leave()
+	for range 4 {
+		wait(away, "background")
 	}
-	for c.Requests.Load() == asked {
-		time.Sleep(time.Millisecond)
+	wait(Hurry(ctx), "person")
+	for in := false; !in; time.Sleep(time.Millisecond) {
+		tt.mu.Lock()
+		in = tt.hurried == 1
+		tt.mu.Unlock()
 	}
-	ask(Hurry(ctx), "Q900201")
-	for done := false; !done; {
-		time.Sleep(time.Millisecond)
-		mu.Lock()
-		done = slices.Contains(order, "Q900201")
-		mu.Unlock()
+	for i, want := range []string{"person", "background"} {
+		tt.free(time.Millisecond)
+		if who := <-came; who != want {
+			t.Errorf("turn %d had the %s", i, who)
+		}
 	}
-	mu.Lock()
-	if i := slices.Index(order, "Q900201"); i > 1 {
-		t.Errorf("answered in the order %v", order)
-	}
-	mu.Unlock()
 	leave() // those that wait do not go on
 	wg.Wait()
-	if n := len(order); n != 5 {
-		t.Errorf("%d of 5 came back", n)
+	if len(came) != 0 {
+		t.Errorf("%d more had a turn that was not free", len(came))
 	}
-	// A catalogue that does not get well holds a person for two tries, others for four.
-	c.Busy.Store(1000)
-	w.Pause = time.Millisecond
+}
+
+// TestTriesOfABusyCatalogue has one that does not get well: it holds a person for two tries,
+// others for four.
+func TestTriesOfABusyCatalogue(t *testing.T) {
+	c, w, _ := world(t)
 	for hurry, tries := range map[bool]int64{true: 2, false: 4} {
 		with := ctx
 		if hurry {
 			with = Hurry(ctx)
 		}
-		before := c.Busy.Load()
+		c.Busy.Store(1000)
 		if _, err := w.Describe(with, "wikidata Q900202", []string{"en"}); !errors.Is(err, ErrBusy) ||
-			before-c.Busy.Load() != tries {
-			t.Errorf("in a hurry %v: %d tries, %v", hurry, before-c.Busy.Load(), err)
+			1000-c.Busy.Load() != tries {
+			t.Errorf("in a hurry %v: %d tries, %v", hurry, 1000-c.Busy.Load(), err)
 		}
 	}
 }

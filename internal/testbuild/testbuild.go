@@ -7,6 +7,7 @@ import (
 	"crypto/rand"
 	"encoding/json"
 	"fmt"
+	mathrand "math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
@@ -227,15 +228,37 @@ func Image(t testing.TB) pack.Image {
 	return img
 }
 
-// Port finds a free port.
+// Port finds a port that is free, and that no other test of this machine is given until this one is over:
+// it may take a while until something listens there. Those from which the kernel takes ports of connections
+// are left out.
 func Port(t testing.TB) int {
 	t.Helper()
-	l, err := net.Listen("tcp", ":0")
-	if err != nil {
-		t.Fatal(err)
+	const first, last = 11_000, 30_000
+	for range 1000 {
+		port := first + mathrand.IntN(last-first)
+		held, err := os.OpenFile(filepath.Join(os.TempDir(), fmt.Sprintf("cozyshelf-test-port-%d", port)),
+			os.O_CREATE|os.O_RDWR, 0o600)
+		if err != nil {
+			continue // another account's
+		}
+		if syscall.Flock(int(held.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil {
+			held.Close()
+			continue
+		}
+		l, err := net.Listen("tcp", fmt.Sprintf(":%d", port))
+		if err != nil {
+			held.Close()
+			continue
+		}
+		l.Close()
+		t.Cleanup(func() {
+			_ = os.Remove(held.Name()) // an empty file that is left over does no harm
+			held.Close()
+		})
+		return port
 	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port
+	t.Fatal("no port is free")
+	return 0
 }
 
 // Missing ends a test because a part is missing: as skipped, or as failed where

@@ -2,26 +2,21 @@ package enginetest
 
 import (
 	"context"
-	"net"
 	"os"
 	"strings"
 	"testing"
 	"time"
 
 	"cozyshelf/internal/pack"
+	"cozyshelf/internal/testbuild"
 )
 
 // bench is what an engine in memory is tested with.
 func bench(t *testing.T, bend string) Bench {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer l.Close()
 	return Bench{Engine: &Memory{Serves: true, Bend: bend}, Kind: "memory", Can: Containers,
 		Program: pack.Image{Digest: "sha256:" + strings.Repeat("a", 64), Version: "1"}, Folder: t.TempDir(),
-		UID: uint32(os.Getuid()) + 1, GID: uint32(os.Getgid()) + 1, Port: l.Addr().(*net.TCPAddr).Port,
+		UID: uint32(os.Getuid()) + 1, GID: uint32(os.Getgid()) + 1, Port: testbuild.Port(t),
 		Patience: 100 * time.Millisecond, Moment: 50 * time.Millisecond}
 }
 
