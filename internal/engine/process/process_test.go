@@ -166,6 +166,28 @@ func TestACrashedServerIsStartedAgain(t *testing.T) {
 	if b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", second)); err == nil && !strings.Contains(string(b), ") Z ") {
 		t.Errorf("the server outlived its supervisor: %s", b)
 	}
+	// What somebody has put in the place of its own files is put aside.
+	run := filepath.Join(e.folder(id), runFolder)
+	if err := errors.Join(os.Remove(filepath.Join(run, "log")), os.Remove(filepath.Join(run, "run.json")),
+		syscall.Mkfifo(filepath.Join(run, "log"), 0o666), os.MkdirAll(filepath.Join(run, "run.json", "below"), 0o777),
+		os.Chown(filepath.Join(run, "run.json"), int(uid), int(gid))); err != nil {
+		t.Fatal(err)
+	}
+	if err := e.Start(ctx, id); err != nil {
+		t.Fatal(err)
+	}
+	server(second)
+	for n := 0; ; n++ {
+		if st, err := os.Lstat(filepath.Join(run, "log")); err == nil && st.Mode().IsRegular() {
+			break // the server has said something
+		} else if n == 1000 {
+			t.Fatalf("the log is %v, %v", st, err)
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	if o, err = e.Observe(ctx, "h"); err != nil || len(o.Containers) != 1 || !o.Containers[0].Running {
+		t.Errorf("got %+v, %v", o, err)
+	}
 }
 
 func TestLogsAreBounded(t *testing.T) {

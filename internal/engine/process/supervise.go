@@ -51,6 +51,11 @@ func Supervise(dir string, boot bool) error {
 	now := make(chan os.Signal, 1)
 	signal.Notify(now, syscall.SIGUSR1)
 	run := filepath.Join(dir, runFolder)
+	for _, name := range []string{"lock", "run.json", "log", "log.1"} {
+		if err := putAside(filepath.Join(run, name)); err != nil {
+			return err
+		}
+	}
 	lock, err := os.OpenFile(filepath.Join(run, "lock"), os.O_CREATE|os.O_RDWR|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0o644)
 	if err != nil {
 		return err
@@ -111,6 +116,19 @@ func Supervise(dir string, boot bool) error {
 		}
 		pause = min(2*pause, lastPause)
 	}
+}
+
+// putAside moves what stands in the place of a file and is none: a folder could not be replaced, and
+// a pipe would hold whoever opens it.
+func putAside(name string) error {
+	st, err := os.Lstat(name)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err != nil || st.Mode().IsRegular() {
+		return err
+	}
+	return os.Rename(name, fmt.Sprintf("%s.aside-%d", name, time.Now().UnixNano()))
 }
 
 // write notes down what the supervisor says of itself.
@@ -200,7 +218,11 @@ func (l *logFile) line(s string) {
 		if l.size > l.most {
 			_ = os.Rename(l.path, l.path+".1") // if it fails, the log grows on
 		}
-		f, err := os.OpenFile(l.path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o640)
+		err := putAside(l.path)
+		if err != nil {
+			return
+		}
+		f, err := os.OpenFile(l.path, os.O_CREATE|os.O_APPEND|os.O_WRONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0o640)
 		if err != nil {
 			return // nowhere to tell it
 		}
