@@ -13,10 +13,12 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
 
+	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/media"
 	"cozyshelf/internal/demo"
 	"cozyshelf/internal/testbuild"
@@ -97,31 +99,37 @@ func fetch(address, path, auth string, from, to int64) error {
 	return nil
 }
 
+// bigSize is how large the film is that is sent, in bytes.
+const bigSize = 1 << 30
+
+// bigFilm puts a file of that size among the films.
+func bigFilm(t *testing.T, m *mill) {
+	t.Helper()
+	f, err := os.Create(m.path("media/films/Big (2020).mp4"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	block := make([]byte, 1<<20)
+	for i := range block {
+		block[i] = byte(i * 7)
+	}
+	for range bigSize >> 20 {
+		if _, err := f.Write(block); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
 // TestYardstickDirectPlay compares sending a file of 1 GiB with nginx.
 func TestYardstickDirectPlay(t *testing.T) {
 	yardstick(t)
 	if _, err := exec.LookPath("nginx"); err != nil {
 		testbuild.Missing(t, "nginx")
 	}
-	const size = 1 << 30
+	const size = bigSize
 	m := newMill(t, "process")
-	big := m.path("media/films/Big (2020).mp4")
-	f, err := os.Create(big)
-	if err != nil {
-		t.Fatal(err)
-	}
-	block := make([]byte, 1<<20)
-	for i := range block {
-		block[i] = byte(i * 7)
-	}
-	for range size >> 20 {
-		if _, err := f.Write(block); err != nil {
-			t.Fatal(err)
-		}
-	}
-	if err := f.Close(); err != nil {
-		t.Fatal(err)
-	}
+	bigFilm(t, m)
 	m.must("deploy", "--yes")
 	m.add(demo.People[0])
 	auth := "Bearer " + m.token("wren")
@@ -173,13 +181,119 @@ func TestYardstickDirectPlay(t *testing.T) {
 	}
 }
 
+// watchAtPace takes bytes of a file at 1 MB/s for some time, in pieces of 8 to 32 KiB, and counts them.
+func watchAtPace(address, path, auth string, seed int, ends time.Time, all *atomic.Int64) error {
+	c, err := net.Dial("tcp", address)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	if err := c.SetDeadline(ends.Add(20 * time.Second)); err != nil {
+		return err
+	}
+	fmt.Fprintf(c, "GET %s HTTP/1.1\r\nHost: %s\r\nAuthorization: %s\r\nRange: bytes=%d-\r\n\r\n", path, address, auth,
+		seed<<20)
+	head := make([]byte, 12)
+	if _, err := io.ReadFull(c, head); err != nil || string(head) != "HTTP/1.1 206" {
+		return fmt.Errorf("%s %q %v", path, head, err)
+	}
+	raw, err := c.(*net.TCPConn).SyscallConn()
+	if err != nil {
+		return err
+	}
+	buf := make([]byte, 32<<10)
+	began, n := time.Now(), int64(0)
+	for time.Now().Before(ends) {
+		piece := 8<<10 + (int(n)+seed*977)%(24<<10)
+		var m int
+		var failed error
+		if err := raw.Read(func(fd uintptr) bool {
+			m, _, failed = unix.Recvfrom(int(fd), buf[:piece], unix.MSG_TRUNC|unix.MSG_DONTWAIT)
+			return !errors.Is(failed, unix.EAGAIN)
+		}); err != nil {
+			return err
+		}
+		if failed != nil || m == 0 {
+			return fmt.Errorf("it ended after %d bytes: %w", n, failed)
+		}
+		n += int64(m)
+		all.Add(int64(m))
+		time.Sleep(time.Until(began.Add(time.Duration(n) * time.Microsecond))) // 1 MB/s is a byte a microsecond
+	}
+	return nil
+}
+
+// TestYardstickManyViewers has 500 watch at once, each at the pace of a film, beside nginx. It counts from
+// when all have begun until before they end, with what it takes to keep the account of them meanwhile.
+func TestYardstickManyViewers(t *testing.T) {
+	yardstick(t)
+	if _, err := exec.LookPath("nginx"); err != nil {
+		testbuild.Missing(t, "nginx")
+	}
+	const viewers, begins, long = 500, 4 * time.Second, 12 * time.Second
+	m := newMill(t, "process")
+	bigFilm(t, m)
+	m.must("deploy", "--yes")
+	m.add(demo.People[0])
+	var auth []string
+	for i := range viewers / 20 { // a member is sent 24 at once, and no more
+		p := demo.Person{Name: fmt.Sprintf("piet%d", i), Role: allowance.Guest}
+		m.add(p)
+		auth = append(auth, "Bearer "+m.token(p.Name))
+	}
+	file, err := m.viewer("wren").Find(t.Context(), "films", "Big", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	other, workers := besideNginx(t, m)
+	sides := []struct {
+		name, address, path string
+		pids                []int
+		used                []float64 // seconds of processor time a GB
+	}{
+		{"Cozy Shelf", fmt.Sprintf("127.0.0.1:%d", m.port), fmt.Sprintf("/api/v1/files/%d/content", file.ID),
+			[]int{serverPID(m)}, nil},
+		{"nginx", other, "/Big%20(2020).mp4", workers, nil},
+	}
+	for range 5 {
+		for i := range sides {
+			s := &sides[i]
+			ends := time.Now().Add(begins + long)
+			var all atomic.Int64
+			var wg sync.WaitGroup
+			for v := range viewers {
+				wg.Go(func() {
+					if err := watchAtPace(s.address, s.path, auth[v%len(auth)], v, ends, &all); err != nil {
+						t.Error(s.name, err)
+					}
+				})
+			}
+			time.Sleep(begins)
+			before, sent := processorTime(t, s.pids...), all.Load()
+			time.Sleep(long - time.Second)
+			used := processorTime(t, s.pids...) - before
+			sent = all.Load() - sent
+			wg.Wait()
+			if float64(sent) < viewers*0.9e6*(long-time.Second).Seconds() {
+				t.Errorf("%s sent %.2f GB, too little for %d viewers", s.name, float64(sent)/1e9, viewers)
+			}
+			s.used = append(s.used, used/float64(sent)*1e9)
+		}
+	}
+	for _, s := range sides {
+		fmt.Printf("yardstick %d viewers at 1 MB/s: %-10s %.3f s of processor a GB (%.3f)\n", viewers, s.name,
+			median(s.used), s.used)
+	}
+	fmt.Printf("yardstick %d viewers at 1 MB/s: %.2f times nginx\n", viewers, median(sides[0].used)/median(sides[1].used))
+}
+
 // besideNginx starts nginx on the films of a household, and gives its address and its processes.
 func besideNginx(t *testing.T, m *mill) (other string, workers []int) {
 	t.Helper()
 	port := testbuild.Port(t)
 	conf := m.path("nginx.conf")
 	text := fmt.Sprintf("worker_processes 2; pid %s; error_log stderr; daemon off; user root;\nevents { "+
-		"worker_connections 512; }\nhttp { access_log off; sendfile on; tcp_nopush on; types { video/mp4 mp4; } "+
+		"worker_connections 1024; }\nhttp { access_log off; sendfile on; tcp_nopush on; types { video/mp4 mp4; } "+
 		"server { listen 127.0.0.1:%d; root %q; } }\n", m.path("nginx.pid"), port, m.path("media/films"))
 	if err := os.WriteFile(conf, []byte(text), 0o644); err != nil {
 		t.Fatal(err)
