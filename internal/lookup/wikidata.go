@@ -35,6 +35,10 @@ const (
 	poster      = "P3383"
 )
 
+// ratings are properties that give the mark of a rating board: of Germany, the United States, the
+// United Kingdom, France and the Netherlands.
+var ratings = []string{"P1981", "P1657", "P2629", "P2758", "P2684"}
+
 var wikidataKinds = map[string]household.Kind{
 	"Q11424": household.Films, "Q24862": household.Films, "Q202866": household.Films, "Q506240": household.Films,
 	"Q93204": household.Films, "Q20667187": household.Films, "Q29168811": household.Films,
@@ -215,11 +219,25 @@ func (s *Wikidata) Describe(ctx context.Context, id string, languages []string) 
 			ids = append(ids, p.id)
 		}
 	}
+	var boards []string
+	for _, property := range ratings {
+		boards = append(boards, e.items(property)...)
+	}
+	for _, id := range boards[:min(20, len(boards))] {
+		if !slices.Contains(ids, id) {
+			ids = append(ids, id)
+		}
+	}
 	if len(ids) > 0 {
 		names, err := s.entities(ctx, ids, languages)
 		if err != nil {
 			return d, err
 		}
+		var marks []string
+		for _, id := range boards {
+			marks = append(marks, names[id].label([]string{"en"}), names[id].label(languages))
+		}
+		d.Age = describe.Strictest(marks...)
 		for _, p := range parts {
 			n, ok := names[p.id]
 			if !ok {

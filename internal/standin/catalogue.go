@@ -33,6 +33,7 @@ type Item struct {
 	Cast     []string
 	Genre    []string
 	Image    string // name of a file
+	Rated    string // the item of a rating board's mark
 }
 
 // Album is an entry of the catalogue of music.
@@ -79,6 +80,9 @@ func Household() *Catalogue {
 	harbour.Is = "Q5398426"
 	book := film("Q900190", "Copper Kite", 1957, 0, "A novel about a tin roof.")
 	book.Is = "Q7725634"
+	kite := film("Q900104", "Copper Kite", 2003, 0, "A roofer builds one thing that is meant to fly.", "Q900014",
+		"Q900011")
+	kite.Rated = "Q900020"
 	return &Catalogue{
 		Items: []Item{
 			lighthouse, film("Q900191", "The Paper Lighthouse", 1968, 0, "A short film about post.", "Q900013"),
@@ -86,8 +90,7 @@ func Household() *Catalogue {
 				"A weather clerk learns to tell rains apart by their sound.", "Q900013", "Q900012"),
 			film("Q900103", "A Ferry to Somewhere", 1987, 0, "Two strangers miss the same boat every day for a year.",
 				"Q900010", "Q900014"),
-			film("Q900104", "Copper Kite", 2003, 0, "A roofer builds one thing that is meant to fly.", "Q900014",
-				"Q900011"), book,
+			kite, book, name("Q900020", "FSK 12"),
 			film("Q900105", "The Understudy Moon", 1996, 0,
 				"In a small theatre the moon is played by whoever is free.", "Q900013", "Q900010"),
 			film("Q900106", "Salt and Semaphore", 2018, 0, "A fishing family talks only by flags.", "Q900012"),
@@ -256,6 +259,9 @@ func (it Item) entity(languages []string) map[string]any {
 	add("P57", "wikibase-entityid", items(it.Director...)...)
 	add("P161", "wikibase-entityid", items(it.Cast...)...)
 	add("P136", "wikibase-entityid", items(it.Genre...)...)
+	if it.Rated != "" {
+		add("P1981", "wikibase-entityid", items(it.Rated)...)
+	}
 	if it.Year > 0 {
 		add("P577", "time", map[string]any{"time": fmt.Sprintf("+%04d-00-00T00:00:00Z", it.Year), "precision": 9,
 			"timezone": 0, "before": 0, "after": 0, "calendarmodel": "http://www.wikidata.org/entity/Q1985727"})

@@ -38,10 +38,11 @@ type Description struct {
 	Genres  []string `json:"genres,omitempty"`
 	Outside string   `json:"outside_id,omitempty"` // such as "wikidata Q42"
 	Picture string   `json:"picture,omitempty"`    // an address, or a name in the state folder
+	Age     *int     `json:"age,omitempty"`        // from which age on it is, in years; nil where that is not known
 }
 
 // Fields are the names of the fields that a person may set.
-var Fields = []string{"name", "year", "summary", "people", "genres"}
+var Fields = []string{"name", "year", "summary", "people", "genres", "age"}
 
 // Wanted is what is known of a title that is looked up.
 type Wanted struct {
@@ -280,6 +281,8 @@ func Merge(known, found Description, edited []string) Description {
 			out.People = known.People
 		case "genres":
 			out.Genres = known.Genres
+		case "age":
+			out.Age = known.Age
 		case "picture":
 			out.Picture = known.Picture
 		}

@@ -27,6 +27,7 @@ type node struct {
 	By       []node   `json:"byArtist,omitempty"`
 	Genre    []string `json:"genre,omitempty"`
 	SameAs   string   `json:"sameAs,omitempty"`
+	Rating   string   `json:"contentRating,omitempty"`
 }
 
 // addresses of entries in catalogues, as others write them too.
@@ -44,6 +45,9 @@ func WriteSidecar(kind household.Kind, d Description) ([]byte, error) {
 	}
 	if d.Year > 0 {
 		n.Date = strconv.Itoa(d.Year)
+	}
+	if d.Age != nil {
+		n.Rating = strconv.Itoa(*d.Age)
 	}
 	for _, p := range d.People {
 		who := node{Type: "Person", Name: p.Name}
@@ -103,6 +107,7 @@ func ReadSidecar(b []byte) (Description, error) {
 		}
 	}
 	d.Genres = texts(thing["genre"])
+	d.Age = Strictest(texts(thing["contentRating"])...)
 	for _, key := range []string{"sameAs", "identifier", "url"} {
 		for _, s := range texts(thing[key]) {
 			if id := entryID(s); d.Outside == "" && id != "" {
@@ -178,7 +183,10 @@ func texts(v any) []string {
 		}
 		return out
 	case map[string]any:
-		for _, key := range []string{"name", "@value", "value", "@id", "url"} {
+		for _, key := range []string{"name", "ratingValue", "@value", "value", "@id", "url"} {
+			if n, ok := v[key].(float64); ok && key == "ratingValue" {
+				return texts(n)
+			}
 			if s, ok := v[key].(string); ok && strings.TrimSpace(s) != "" {
 				return []string{strings.TrimSpace(s)}
 			}
