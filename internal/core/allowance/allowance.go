@@ -38,6 +38,22 @@ func (r Role) AwayByDefault() bool { return r == Admin || r == Adult }
 // MayBring reports whether a member of this role may bring new media in.
 func MayBring(r Role) bool { return r == Admin || r == Adult }
 
+// MayBring reports whether a member may bring new media in, by their own bound or else by their role.
+func (a Allowance) MayBring(r Role) bool {
+	if a.Bring != nil {
+		return *a.Bring
+	}
+	return MayBring(r)
+}
+
+// MayTake reports whether a member may have copies made and take them along.
+func (a Allowance) MayTake(r Role) bool {
+	if a.Copies != nil {
+		return *a.Copies
+	}
+	return MayBring(r)
+}
+
 // AtHome reports whether an address lies in a private range: loopback,
 // link-local, RFC 1918, or RFC 4193.
 func AtHome(a netip.Addr) bool {
