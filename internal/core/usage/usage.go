@@ -37,6 +37,16 @@ type Play struct {
 	// How it was delivered last (as-it-is, repacked or converted), and why not as it is.
 	Delivery string `json:"delivery,omitempty"`
 	Why      string `json:"why,omitempty"`
+	// Sofa are the members who watched along. What was watched counts once, and for each of them.
+	Sofa []string `json:"sofa,omitempty"`
+}
+
+// Viewers are all members who watched a play, as far as that is still known.
+func (p Play) Viewers() (out []string) {
+	if p.Member != "" {
+		out = append(out, p.Member)
+	}
+	return append(out, p.Sofa...)
 }
 
 // MergeWithin is how long after its end a play is continued by the same member
@@ -113,34 +123,42 @@ type Rank struct {
 // TopTitles ranks titles by time watched, then by plays, then by name. A limit
 // of 0 gives all.
 func TopTitles(plays []Play, limit int) []Rank {
-	return rank(plays, limit, func(p Play) (string, string, string) { return p.Title, p.Shelf, p.Member },
-		func(r *Rank, others int) { r.Members = others })
+	return rank(plays, limit, func(p Play) (names []string, shelf string, others []string) {
+		return []string{p.Title}, p.Shelf, p.Viewers()
+	}, func(r *Rank, others int) { r.Members = others })
 }
 
-// TopMembers ranks members in the same manner.
+// TopMembers ranks members in the same manner. A play on the sofa counts for each who sat there.
 func TopMembers(plays []Play, limit int) []Rank {
-	return rank(plays, limit, func(p Play) (string, string, string) { return p.Member, "", p.Shelf + "\x00" + p.Title },
-		func(r *Rank, others int) { r.Titles = others })
+	return rank(plays, limit, func(p Play) (names []string, shelf string, others []string) {
+		return p.Viewers(), "", []string{p.Shelf + "\x00" + p.Title}
+	}, func(r *Rank, others int) { r.Titles = others })
 }
 
-func rank(plays []Play, limit int, key func(Play) (name, shelf, other string), set func(*Rank, int)) []Rank {
+// rank counts each play for each of the names that key gives.
+func rank(plays []Play, limit int, key func(Play) (names []string, shelf string, others []string),
+	set func(*Rank, int)) []Rank {
 	type id struct{ name, shelf string }
 	rows := map[id]*Rank{}
 	others := map[id]map[string]bool{}
 	for _, p := range plays {
-		name, shelf, other := key(p)
-		k := id{name, shelf}
-		if rows[k] == nil {
-			rows[k], others[k] = &Rank{Name: name, Shelf: shelf}, map[string]bool{}
+		names, shelf, more := key(p)
+		for _, name := range names {
+			k := id{name, shelf}
+			if rows[k] == nil {
+				rows[k], others[k] = &Rank{Name: name, Shelf: shelf}, map[string]bool{}
+			}
+			r := rows[k]
+			r.Plays++
+			if p.Done {
+				r.Done++
+			}
+			r.Watched += p.Watched
+			r.Bytes += p.Bytes
+			for _, other := range more {
+				others[k][other] = true
+			}
 		}
-		r := rows[k]
-		r.Plays++
-		if p.Done {
-			r.Done++
-		}
-		r.Watched += p.Watched
-		r.Bytes += p.Bytes
-		others[k][other] = true
 	}
 	out := make([]Rank, 0, len(rows))
 	for k, r := range rows {

@@ -97,3 +97,40 @@ func TestManyReportsCountNoMoreThanFewDo(t *testing.T) {
 		t.Errorf("an hour counts as %v", watched)
 	}
 }
+
+// TestASofaCountsOnceForTheHouse draws plays with sofas, and holds the rankings against sums.
+func TestASofaCountsOnceForTheHouse(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(3, 16))
+	people := []string{"wren", "ozan", "linnea", "bram"}
+	titles := []string{"Copper Kite", "Tiny Harbour"}
+	for range 100 {
+		var plays []Play
+		house, each, seen := map[string]float64{}, map[string]float64{}, map[string]map[string]bool{}
+		for range 1 + rnd.IntN(20) {
+			on := rnd.Perm(len(people))[:1+rnd.IntN(len(people))]
+			p := Play{Member: people[on[0]], Title: titles[rnd.IntN(2)], Shelf: "films", Watched: float64(rnd.IntN(1000))}
+			for _, i := range on[1:] {
+				p.Sofa = append(p.Sofa, people[i])
+			}
+			house[p.Title] += p.Watched
+			if seen[p.Title] == nil {
+				seen[p.Title] = map[string]bool{}
+			}
+			for _, i := range on {
+				each[people[i]] += p.Watched
+				seen[p.Title][people[i]] = true
+			}
+			plays = append(plays, p)
+		}
+		for _, r := range TopTitles(plays, 0) {
+			if r.Watched != house[r.Name] || r.Members != len(seen[r.Name]) {
+				t.Fatalf("%+v: the house watched %v, %d members", r, house[r.Name], len(seen[r.Name]))
+			}
+		}
+		for _, r := range TopMembers(plays, 0) {
+			if r.Watched != each[r.Name] {
+				t.Fatalf("%+v: they watched %v", r, each[r.Name])
+			}
+		}
+	}
+}
