@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"net/url"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"syscall"
@@ -93,6 +94,21 @@ func read(path string) (*sql.DB, error) {
 	}
 	return sql.Open("sqlite", (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(),
 		RawQuery: query}).String())
+}
+
+// Beside refuses a store beside which something else than files stands: a pipe in place of its log
+// would keep whoever opens it for ever.
+func Beside(path string) error {
+	for _, end := range []string{"", "-wal", "-shm", "-journal"} {
+		st, err := os.Stat(path + end)
+		if err == nil && !st.Mode().IsRegular() {
+			return fmt.Errorf("%w: %s is no file, but %s", ErrDamaged, filepath.Base(path+end), st.Mode().Type())
+		}
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
 }
 
 // Inspect looks at the store at a path. Whole reads every page of it and checks

@@ -26,7 +26,7 @@ func (s *Store) Described(ctx context.Context, title int64) (Described, error) {
 		var people, genres, edited, candidates string
 		var looked int64
 		if err := r.Scan(&d.Name, &d.Year, &d.Summary, &people, &genres, &d.Outside, &d.Source, &d.Picture, &d.From,
-			&edited, &d.Match, &looked, &candidates); err != nil {
+			&edited, &d.Match, &looked, &candidates, &d.Age); err != nil {
 			return err
 		}
 		d.Looked = fromMilli(looked)
@@ -41,7 +41,7 @@ func (s *Store) Described(ctx context.Context, title int64) (Described, error) {
 		}
 		return nil
 	}, "SELECT name, year, summary, people, genres, outside, source, picture, picture_from, edited, state, looked, "+
-		"candidates FROM descriptions WHERE title = ?", title)
+		"candidates, age FROM descriptions WHERE title = ?", title)
 	d := Described{}
 	if err == nil && len(list) > 0 {
 		d = list[0]
@@ -76,8 +76,8 @@ func (s *Store) DescribeMany(ctx context.Context, list map[int64]Described) erro
 		for title, d := range list {
 			_, err := tx.ExecContext(ctx,
 				`INSERT INTO descriptions (title, name, year, summary, people, genres, outside, source, picture,
-					picture_from, edited, state, looked, candidates) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
-			ON CONFLICT DO UPDATE SET name = excluded.name, year = excluded.year, summary = excluded.summary,
+					picture_from, edited, state, looked, candidates, age) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+			ON CONFLICT DO UPDATE SET age = excluded.age, name = excluded.name, year = excluded.year, summary = excluded.summary,
 				people = excluded.people, genres = excluded.genres, outside = excluded.outside,
 				source = excluded.source,
 			picture = iif(excluded.picture = '' AND picture_from = '`+fromFilm+`', picture, excluded.picture),
@@ -87,7 +87,7 @@ func (s *Store) DescribeMany(ctx context.Context, list map[int64]Described) erro
 				title, d.Name, d.Year, d.Summary, text(d.People, len(d.People) == 0),
 				text(d.Genres, len(d.Genres) == 0), d.Outside, d.Source, d.Picture, d.From,
 				text(d.Edited, len(d.Edited) == 0), d.Match, milli(d.Looked),
-				text(d.Candidates, len(d.Candidates) == 0))
+				text(d.Candidates, len(d.Candidates) == 0), d.Age)
 			if err != nil {
 				return err
 			}
@@ -136,4 +136,26 @@ func (s *Store) LookAgain(ctx context.Context, titles ...int64) error {
 		}
 		return nil
 	})
+}
+
+// UnclearTitle is a title that several entries of catalogues fit, and none clearly.
+type UnclearTitle struct {
+	ID         int64
+	Shelf      string
+	Name       string
+	Year       int
+	Candidates []describe.Candidate // the best first
+}
+
+// Unclear gives some titles that a person has to match.
+func (s *Store) Unclear(ctx context.Context, limit int) ([]UnclearTitle, error) {
+	return rows(ctx, s.r, func(r *sql.Rows, v *UnclearTitle) error {
+		var candidates string
+		if err := r.Scan(&v.ID, &v.Shelf, &v.Name, &v.Year, &candidates); err != nil {
+			return err
+		}
+		return json.Unmarshal([]byte(candidates), &v.Candidates)
+	}, `SELECT t.id, t.shelf, t.name, t.year, x.candidates FROM descriptions x JOIN titles t ON t.id = x.title
+		WHERE x.state = 'unclear' AND EXISTS (SELECT 1 FROM files WHERE title = t.id AND gone = 0)
+		ORDER BY t.shelf, t.folded LIMIT ?`, limit)
 }

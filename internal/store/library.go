@@ -161,6 +161,15 @@ func (s *Store) beginning(ctx context.Context, folded string, limit int) ([]int6
 // without accents: all words must be there. Titles come first, those whose name begins
 // so before others.
 func (s *Store) Search(ctx context.Context, text string, limit int) ([]Hit, error) {
+	return s.SearchAs(ctx, text, limit, Sight{})
+}
+
+// SearchAs does the same in what somebody sees.
+func (s *Store) SearchAs(ctx context.Context, text string, limit int, sight Sight) ([]Hit, error) {
+	most := limit // of what is looked through
+	if len(sight.Allowed.Shelves) > 0 || !sight.all() {
+		most *= 50 // much may be elsewhere
+	}
 	query := match(text)
 	if query == "" {
 		return []Hit{}, nil
@@ -183,6 +192,11 @@ func (s *Store) Search(ctx context.Context, text string, limit int) ([]Hit, erro
 				return err
 			}
 			has[id] = true
+			if ok, err := s.Shows(ctx, sight, t); err != nil {
+				return err
+			} else if !ok {
+				continue
+			}
 			out = append(out, Hit{Title: t})
 		}
 		return nil
@@ -190,7 +204,7 @@ func (s *Store) Search(ctx context.Context, text string, limit int) ([]Hit, erro
 	id := func(r *sql.Rows, v *int64) error { return r.Scan(v) }
 	// What begins so is wanted most; an index gives it at once.
 	folded := Fold(strings.Join(strings.Fields(text), " "))
-	ids, err := s.beginning(ctx, folded, 2*limit)
+	ids, err := s.beginning(ctx, folded, 2*most)
 	if err != nil {
 		return nil, err
 	}
@@ -204,7 +218,7 @@ func (s *Store) Search(ctx context.Context, text string, limit int) ([]Hit, erro
 	}
 	if len(out) < limit {
 		if ids, err = rows(ctx, s.r, id, "SELECT rowid FROM words WHERE words MATCH ?"+order+" LIMIT ?", query,
-			3*limit); err != nil {
+			3*most); err != nil {
 			return nil, err
 		}
 		if err := take(ids); err != nil {
@@ -218,7 +232,7 @@ func (s *Store) Search(ctx context.Context, text string, limit int) ([]Hit, erro
 		}
 		list, err := rows(ctx, s.r, func(r *sql.Rows, p *part) error { return r.Scan(&p.file, &p.title, &p.name) },
 			"SELECT f.id, f.title, f.part FROM (SELECT rowid FROM parts WHERE parts MATCH ?"+order+
-				" LIMIT ?) p JOIN files f ON f.id = p.rowid AND f.gone = 0", query, 3*limit)
+				" LIMIT ?) p JOIN files f ON f.id = p.rowid AND f.gone = 0", query, 3*most)
 		if err != nil {
 			return nil, err
 		}
@@ -230,7 +244,11 @@ func (s *Store) Search(ctx context.Context, text string, limit int) ([]Hit, erro
 			if err != nil {
 				return nil, err
 			}
-			out = append(out, Hit{t, p.file, p.name})
+			if ok, err := s.Shows(ctx, sight, t); err != nil {
+				return nil, err
+			} else if ok {
+				out = append(out, Hit{t, p.file, p.name})
+			}
 		}
 	}
 	return out, nil

@@ -174,7 +174,7 @@ func BenchmarkMillionFiles(b *testing.B) {
 	}
 	b.Run("initials", func(b *testing.B) {
 		for b.Loop() {
-			if list, err := s.Initials(ctx, "series"); err != nil || len(list) < 10 {
+			if list, err := s.Initials(ctx, "series", Sight{}); err != nil || len(list) < 10 {
 				b.Fatal(list, err)
 			}
 		}

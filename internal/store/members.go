@@ -1,15 +1,19 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"cozyshelf/internal/core/allowance"
+	"cozyshelf/internal/core/usage"
 )
 
 // Member is a person with an account.
@@ -18,8 +22,12 @@ type Member struct {
 	Name     string
 	Role     allowance.Role
 	Away     bool
+	Allowed  allowance.Allowance
 	Created  time.Time
 	Devices  int
+	History  usage.Kept // for how long their plays are to be kept
+	PIN      string     // for screens, argon2id in PHC form; empty for none
+	Ruled    bool       // titles were shown to the member by themselves, or hidden
 	Seen     time.Time
 	Password string // argon2id, PHC string
 }
@@ -34,6 +42,13 @@ type Device struct {
 	Expires time.Time `json:"expires_at"` // unless it is used before
 	Ends    time.Time `json:"ends_at"`    // however much it is used
 	Kind    For       `json:"kind"`
+	Second  bool      `json:"second_factor"` // it was signed in with one
+
+	Address  string `json:"address"` // that it had last
+	Away     bool   `json:"away"`    // which is outside the home
+	Networks string `json:"-"`       // outside the home from which it is known, as allowance.Moved has them
+	Told     bool   `json:"-"`       // its member knows of it
+	Screen   int64  `json:"-"`       // of the household's, on which it is; 0 for a device of its own
 }
 
 // For is what a sign-in is for.
@@ -58,27 +73,35 @@ var ErrFirstAdmin = errors.New("the first member must be an administrator")
 // AddMember adds a member. The first must be an administrator.
 func (s *Store) AddMember(ctx context.Context, m Member, now time.Time) (Member, error) {
 	defer s.changed()
-	err := s.change(ctx, func(tx *sql.Tx) error {
-		var all, same int
-		if err := tx.QueryRowContext(ctx, "SELECT count(*), count(*) FILTER (WHERE folded = ?) FROM members",
-			Fold(m.Name)).Scan(&all, &same); err != nil {
-			return err
-		}
-		if same > 0 {
-			return fmt.Errorf("member %s %w", m.Name, ErrExists)
-		}
-		if all == 0 && m.Role != allowance.Admin {
-			return ErrFirstAdmin
-		}
-		m.Created = now
-		res, err := tx.ExecContext(ctx, "INSERT INTO members (name, folded, role, away, password, created) VALUES "+
-			"(?, ?, ?, ?, ?, ?)",
-			m.Name, Fold(m.Name), m.Role, m.Away, m.Password, milli(now))
-		if err == nil {
-			m.ID, err = res.LastInsertId()
-		}
+	err := s.change(ctx, func(tx *sql.Tx) (err error) {
+		m, err = addMember(ctx, tx, m, now)
 		return err
 	})
+	return m, err
+}
+
+func addMember(ctx context.Context, tx *sql.Tx, m Member, now time.Time) (Member, error) {
+	var all, same int
+	if err := tx.QueryRowContext(ctx, "SELECT count(*), count(*) FILTER (WHERE folded = ?) FROM members",
+		Fold(m.Name)).Scan(&all, &same); err != nil {
+		return m, err
+	}
+	if same > 0 {
+		return m, fmt.Errorf("member %s %w", m.Name, ErrExists)
+	}
+	if all == 0 && m.Role != allowance.Admin {
+		return m, ErrFirstAdmin
+	}
+	allowed, err := json.Marshal(m.Allowed)
+	if err != nil {
+		return m, err
+	}
+	m.Created = now
+	res, err := tx.ExecContext(ctx, "INSERT INTO members (name, folded, role, away, password, created, allowance) "+
+		"VALUES (?, ?, ?, ?, ?, ?, ?)", m.Name, Fold(m.Name), m.Role, m.Away, m.Password, milli(now), string(allowed))
+	if err == nil {
+		m.ID, err = res.LastInsertId()
+	}
 	return m, err
 }
 
@@ -95,15 +118,25 @@ func (s *Store) change(ctx context.Context, do func(*sql.Tx) error) error {
 	return s.explain(tx.Commit())
 }
 
-const memberColumns = `SELECT m.id, m.name, m.role, m.away, m.created, m.password,
+const memberColumns = `SELECT m.id, m.name, m.role, m.away, m.created, m.password, m.allowance,
 	(SELECT count(*) FROM devices d WHERE d.member = m.id AND d.expires > unixepoch() * 1000),
-		coalesce((SELECT max(seen) FROM devices d WHERE d.member = m.id), 0) FROM members m `
+		coalesce((SELECT max(seen) FROM devices d WHERE d.member = m.id), 0),
+	EXISTS (SELECT 1 FROM title_rules r WHERE r.member = m.id), m.history, m.pin FROM members m `
 
 func scanMember(r *sql.Rows, m *Member) error {
 	var created, seen int64
-	err := r.Scan(&m.ID, &m.Name, &m.Role, &m.Away, &created, &m.Password, &m.Devices, &seen)
+	var allowed string
+	err := r.Scan(&m.ID, &m.Name, &m.Role, &m.Away, &created, &m.Password, &allowed, &m.Devices, &seen, &m.Ruled, &m.History, &m.PIN)
 	m.Created, m.Seen = fromMilli(created), fromMilli(seen)
+	m.allow(allowed)
 	return err
+}
+
+// allow reads what a member may watch. Whose cannot be read is not let in until it is set anew.
+func (m *Member) allow(text string) {
+	if err := json.Unmarshal([]byte(text), &m.Allowed); err != nil {
+		m.Allowed = allowance.Allowance{Until: time.Unix(1, 0)}
+	}
 }
 
 // Members gives all members in the order in which they were added.
@@ -181,8 +214,9 @@ func (s *Store) SetPassword(ctx context.Context, name, password string) error {
 
 // Edit is what is to be changed about a member; nil leaves it.
 type Edit struct {
-	Role *allowance.Role
-	Away *bool
+	Role    *allowance.Role
+	Away    *bool
+	Allowed *allowance.Allowance
 }
 
 // EditMember changes what a member may do: all that is asked, or nothing. The last
@@ -208,9 +242,17 @@ func (s *Store) EditMember(ctx context.Context, name string, e Edit) error {
 				return ErrLastAdmin
 			}
 		}
-		_, err = tx.ExecContext(ctx, "UPDATE members SET role = coalesce(?, role), away = coalesce(?, away) WHERE "+
-			"folded = ?",
-			e.Role, e.Away, Fold(name))
+		var allowed *string
+		if e.Allowed != nil {
+			b, err := json.Marshal(e.Allowed)
+			if err != nil {
+				return err
+			}
+			text := string(b)
+			allowed = &text
+		}
+		_, err = tx.ExecContext(ctx, "UPDATE members SET role = coalesce(?, role), away = coalesce(?, away), "+
+			"allowance = coalesce(?, allowance) WHERE folded = ?", e.Role, e.Away, allowed, Fold(name))
 		return err
 	})
 }
@@ -237,8 +279,10 @@ func (s *Store) AddDevice(ctx context.Context, member int64, d Device, token str
 			return err
 		}
 		res, err := tx.ExecContext(ctx, "INSERT INTO devices (member, name, token, created, seen, expires, ends, "+
-			"kind) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-			member, d.Name, hash[:], milli(now), milli(now), milli(d.Expires), milli(d.Ends), d.Kind)
+			"kind, second, address, away, networks, screen, told) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, "+
+			"?13 != 0 OR NOT EXISTS (SELECT 1 FROM devices WHERE member = ?1))",
+			member, d.Name, hash[:], milli(now), milli(now), milli(d.Expires), milli(d.Ends), d.Kind, d.Second,
+			d.Address, d.Away, d.Networks, d.Screen)
 		if err == nil {
 			d.ID, err = res.LastInsertId()
 		}
@@ -277,6 +321,19 @@ func (s *Store) SignedIn(ctx context.Context, device int64, now time.Time) (Memb
 	return Member{}, Device{}, ErrNotFound
 }
 
+// DevicesOf gives the devices that a member is signed in on, the latest used first.
+func (s *Store) DevicesOf(ctx context.Context, member int64, now time.Time) ([]Device, error) {
+	all, err := s.signedIn(ctx)
+	var out []Device
+	for _, e := range all {
+		if e.m.ID == member && e.d.Expires.After(now) && e.d.Ends.After(now) {
+			out = append(out, e.d)
+		}
+	}
+	slices.SortFunc(out, func(a, b Device) int { return cmp.Or(b.Seen.Compare(a.Seen), cmp.Compare(b.ID, a.ID)) })
+	return out, err
+}
+
 // entry is a device that is signed in, and whose it is.
 type entry struct {
 	m Member
@@ -300,15 +357,20 @@ func (s *Store) signedIn(ctx context.Context) (map[[sha256.Size]byte]entry, erro
 		var e entry
 		var token []byte
 		var created, seen, expires, ends int64
-		err := r.Scan(&e.m.ID, &e.m.Name, &e.m.Role, &e.m.Away, &e.d.ID, &e.d.Name, &token, &created, &seen, &expires,
-			&ends, &e.d.Kind)
+		var allowed string
+		err := r.Scan(&e.m.ID, &e.m.Name, &e.m.Role, &e.m.Away, &allowed, &e.m.Ruled, &e.d.ID, &e.d.Name, &token, &created,
+			&seen, &expires, &ends, &e.d.Kind, &e.d.Second, &e.d.Address, &e.d.Away,
+			&e.d.Networks, &e.d.Told, &e.d.Screen)
 		e.d.Created, e.d.Seen, e.d.Expires, e.d.Ends, e.d.Member = fromMilli(created), fromMilli(seen),
 			fromMilli(expires), fromMilli(ends), e.m.ID
 		if len(token) == sha256.Size {
+			e.m.allow(allowed)
 			all[[sha256.Size]byte(token)] = e
 		}
 		return err
-	}, `SELECT m.id, m.name, m.role, m.away, d.id, d.name, d.token, d.created, d.seen, d.expires, d.ends, d.kind
+	}, `SELECT m.id, m.name, m.role, m.away, m.allowance,
+		EXISTS (SELECT 1 FROM title_rules r WHERE r.member = m.id), d.id, d.name, d.token, d.created, d.seen, d.expires,
+		d.ends, d.kind, d.second, d.address, d.away, d.networks, d.told, d.screen
 		FROM devices d JOIN members m ON m.id = d.member`)
 	if err != nil {
 		return nil, err
@@ -326,14 +388,22 @@ func (s *Store) changed() {
 	s.people.Store(nil)
 }
 
-// TouchDevice notes that a device was used, and until when it stays signed in, but not
-// beyond its end. That is never shortened: the clock may have been set back, or not been
-// set yet.
-func (s *Store) TouchDevice(ctx context.Context, id int64, now, expires time.Time) error {
+// TouchDevice notes that a device was used and from where, whether its member is to be told of it, and until
+// when it stays signed in, but not beyond its end. That is never shortened: the clock may have been set
+// back, or not been set yet.
+func (s *Store) TouchDevice(ctx context.Context, d Device, tell bool, now, expires time.Time) error {
 	defer s.changed()
-	_, err := s.w.ExecContext(ctx, "UPDATE devices SET seen = ?1, expires = max(expires, min(ends, ?2)) WHERE id = ?3",
-		milli(now), milli(expires), id)
+	_, err := s.w.ExecContext(ctx, "UPDATE devices SET seen = ?1, expires = max(expires, min(ends, ?2)), address = ?4, "+
+		"away = ?5, networks = ?6, told = iif(?7, 0, told) WHERE id = ?3", milli(now), milli(expires), d.ID, d.Address, d.Away,
+		d.Networks, tell)
 	return err
+}
+
+// ToldOfDevices notes that a member knows of all devices they are signed in on.
+func (s *Store) ToldOfDevices(ctx context.Context, member int64) error {
+	defer s.changed()
+	_, err := s.w.ExecContext(ctx, "UPDATE devices SET told = 1 WHERE member = ? AND told = 0", member)
+	return s.explain(err)
 }
 
 // RemoveDevice signs a device out.

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 )
 
 // Pieces gives what was kept of a film as it is now; ErrNotFound where nothing was.
@@ -16,6 +17,19 @@ func (s *Store) KeepPieces(ctx context.Context, f File, found []byte) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO pieces (file, size, mtime, found) VALUES (?, ?, ?, ?)",
 			f.ID, f.Size, f.Modified.UnixNano(), found)
+		return err
+	})
+}
+
+// KeepTracks keeps what a file holds that the scan could not open.
+func (s *Store) KeepTracks(ctx context.Context, f File) error {
+	info, err := json.Marshal(f.Media)
+	if err != nil {
+		return err
+	}
+	return s.change(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "UPDATE files SET info = ?, duration = ? WHERE id = ? AND size = ? AND mtime = ?",
+			string(info), f.Duration, f.ID, f.Size, f.Modified.UnixNano())
 		return err
 	})
 }

@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
+	"math"
 	"path"
 	"time"
 
@@ -10,12 +12,18 @@ import (
 )
 
 const playColumns = `SELECT id, member, shelf, title, part, device, address, away, started, seen, ended, from_pos,
-	position, duration, watched, bytes, done, delivery, why FROM plays `
+	position, duration, watched, bytes, done, delivery, why,
+	coalesce((SELECT json_group_array(name) FROM (SELECT name FROM sofas WHERE play = plays.id ORDER BY folded)), '[]')
+	FROM plays `
 
 func scanPlay(r *sql.Rows, p *usage.Play) error {
 	var started, seen, ended int64
+	var sofa string
 	err := r.Scan(&p.ID, &p.Member, &p.Shelf, &p.Title, &p.Part, &p.Device, &p.Address, &p.Away, &started, &seen,
-		&ended, &p.From, &p.Position, &p.Duration, &p.Watched, &p.Bytes, &p.Done, &p.Delivery, &p.Why)
+		&ended, &p.From, &p.Position, &p.Duration, &p.Watched, &p.Bytes, &p.Done, &p.Delivery, &p.Why, &sofa)
+	if err == nil && sofa != "[]" {
+		err = json.Unmarshal([]byte(sofa), &p.Sofa)
+	}
 	p.Started, p.Seen, p.Ended = fromMilli(started), fromMilli(seen), fromMilli(ended)
 	return err
 }
@@ -72,6 +80,7 @@ type Mark struct {
 
 	// Where the member will resume. A Member of 0 leaves that as it is.
 	Member, File int64
+	Sofa         bool // and where those on the sofa will
 }
 
 // MarkPlays notes the marks, all or none.
@@ -100,6 +109,11 @@ func (s *Store) MarkPlays(ctx context.Context, marks ...Mark) error {
 				m.Member, m.File, m.Position, milli(m.At)); err != nil {
 				return err
 			}
+			if m.Sofa {
+				if err := markSofa(ctx, tx, m.Play, m.File, m.Position, milli(m.At)); err != nil {
+					return err
+				}
+			}
 		}
 		return nil
 	})
@@ -112,12 +126,64 @@ func (s *Store) CloseStale(ctx context.Context, before time.Time) error {
 	return s.explain(err)
 }
 
+// TellPlay notes a play that is over. Where the member would go on changes only if nothing was told of the file
+// later. One of the same device, file and beginning is given with ErrExists.
+func (s *Store) TellPlay(ctx context.Context, p usage.Play, device, member, file int64) (usage.Play, error) {
+	err := s.change(ctx, func(tx *sql.Tx) error {
+		list, err := rows(ctx, tx, scanPlay, playColumns+"WHERE device_id = ? AND file = ? AND started = ?", device, file,
+			milli(p.Started))
+		if err != nil {
+			return err
+		}
+		if len(list) > 0 {
+			p = list[0]
+			return ErrExists
+		}
+		res, err := tx.ExecContext(ctx, `INSERT INTO plays (member, shelf, title, part, file, device, device_id,
+			address, away, started, seen, ended, from_pos, position, duration, watched, bytes, done, delivery, why)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, ?, ?, ?)`,
+			p.Member, p.Shelf, p.Title, p.Part, file, p.Device, device, p.Address, p.Away, milli(p.Started), milli(p.Seen),
+			milli(p.Ended), p.From, p.Position, p.Duration, p.Watched, p.Done, p.Delivery, p.Why)
+		if err == nil {
+			p.ID, err = res.LastInsertId()
+		}
+		if err == nil {
+			_, err = tx.ExecContext(ctx, `INSERT INTO positions (member, file, position, updated) VALUES (?, ?, ?, ?)
+				ON CONFLICT DO UPDATE SET position = excluded.position, updated = excluded.updated
+				WHERE excluded.updated > positions.updated`, member, file, p.Position, milli(p.Seen))
+		}
+		return err
+	})
+	return p, err
+}
+
+// KeepHistory notes for how long the plays of a member are to be kept.
+func (s *Store) KeepHistory(ctx context.Context, member int64, days usage.Kept) error {
+	defer s.changed()
+	return s.changedOne(ctx, "UPDATE members SET history = ?2 WHERE id = ?1", member, days)
+}
+
+// ForgetPlays takes names, devices and addresses from plays that ended before a time: those of one member,
+// or of all for an empty name. Where somebody else's sofa is concerned, that member leaves it.
+func (s *Store) ForgetPlays(ctx context.Context, name string, before time.Time) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM sofas WHERE ?1 IN ('', folded) AND play IN (SELECT id FROM plays WHERE "+
+			"ended != 0 AND ended < ?2)", Fold(name), milli(before)); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, "UPDATE plays SET member = '', device = '', device_id = 0, address = '' WHERE ended != 0 "+
+			"AND ended < ?2 AND member != '' AND ?1 IN ('', lower(member))", Fold(name), milli(before))
+		return err
+	})
+}
+
 // PlayFilter says which plays are wanted. Zero fields leave all in.
 type PlayFilter struct {
 	Member string
 	Since  time.Time
 	Open   bool // streams that are running
 	Limit  int
+	After  *usage.Play // those that come after it in the order
 }
 
 // Plays gives plays, the latest first.
@@ -126,10 +192,14 @@ func (s *Store) Plays(ctx context.Context, f PlayFilter) ([]usage.Play, error) {
 	if limit <= 0 {
 		limit = -1
 	}
+	after, id := int64(math.MaxInt64), int64(0)
+	if f.After != nil {
+		after, id = milli(f.After.Started), f.After.ID
+	}
 	return rows(ctx, s.r, scanPlay, playColumns+
-		"WHERE (? = '' OR lower(member) = ?) AND seen >= ? AND (NOT ? OR ended = 0) ORDER BY started DESC, id DESC "+
-		"LIMIT ?",
-		f.Member, Fold(f.Member), milli(f.Since), f.Open, limit)
+		"WHERE (?1 = '' OR lower(member) = ?1 OR EXISTS (SELECT 1 FROM sofas WHERE folded = ?1 AND play = plays.id)) AND "+
+		"seen >= ? AND (NOT ? OR ended = 0) AND (started, id) < (?, ?) ORDER BY started DESC, id DESC LIMIT ?",
+		Fold(f.Member), milli(f.Since), f.Open, after, id, limit)
 }
 
 // Format is the number of the newest migration applied.

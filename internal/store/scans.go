@@ -550,11 +550,14 @@ func (w *rowWriter) end(ctx context.Context) error {
 // that yet.
 func carry(ctx context.Context, tx *sql.Tx, file, title int64) error {
 	_, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO descriptions (title, name, year, summary, people, genres,
-		outside, source, picture, picture_from, edited, state, looked, candidates)
+		outside, source, picture, picture_from, edited, state, looked, candidates, age)
 		SELECT ?1, d.name, d.year, d.summary, d.people, d.genres, d.outside, d.source, d.picture, d.picture_from,
-			d.edited, d.state, d.looked, d.candidates
+			d.edited, d.state, d.looked, d.candidates, d.age
 		FROM files f JOIN descriptions d ON d.title = f.title WHERE f.id = ?2 AND f.title != ?1`, title, file)
-	return err
+	if err != nil {
+		return err
+	}
+	return carryRules(ctx, tx, file, title)
 }
 
 // move gives a file that was known elsewhere its new place.

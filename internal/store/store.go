@@ -78,6 +78,9 @@ func Open(ctx context.Context, path string) (*Store, error) {
 			RawQuery: "_pragma=busy_timeout(10000)&_pragma=foreign_keys(1)&_pragma=synchronous(FULL)" +
 				"&_pragma=temp_store(MEMORY)" + extra}).String()
 	}
+	if err := Beside(path); err != nil {
+		return nil, err
+	}
 	s := &Store{}
 	w, err := s.open(dsn("&_pragma=journal_mode(WAL)&_pragma=wal_autocheckpoint(4000)" +
 		"&_pragma=cache_size(-8000)&_txlock=immediate"))

@@ -256,7 +256,7 @@ func TestPagesGoThroughAShelf(t *testing.T) {
 			t.Fatalf("back by %d: got %v, want the beginning of %v", size, back, ids(all))
 		}
 	}
-	initials, err := s.Initials(ctx, "films")
+	initials, err := s.Initials(ctx, "films", Sight{})
 	if err != nil || !slices.IsSorted(initials) || len(initials) < 6 {
 		t.Errorf("initials: %q, %v", initials, err)
 	}

@@ -28,6 +28,7 @@ type Title struct {
 	Duration float64 // of all parts, in seconds
 	Size     int64   // in bytes
 	Problems int     // files that cannot be read
+	Age      *int    // from which age on it is, in years; nil where that is not known
 	Added    time.Time
 
 	copies int // how many files hold parts: more than parts where something is there twice
@@ -86,7 +87,7 @@ const titleFields = `t.id, t.shelf, t.kind, coalesce(nullif(x.name, ''), t.name)
 	coalesce(nullif(x.year, 0), t.year), t.maker,
 	t.added, count(DISTINCT CASE WHEN f.extra = '' THEN ` + partKey + ` END),
 	total(f.duration) FILTER (WHERE f.extra = ''),
-	sum(f.size), count(*) FILTER (WHERE f.problem != ''), count(*) FILTER (WHERE f.extra = '')`
+	sum(f.size), count(*) FILTER (WHERE f.problem != ''), count(*) FILTER (WHERE f.extra = ''), x.age`
 
 const titleColumns = `SELECT ` + titleFields + `
 	FROM titles t JOIN files f ON f.title = t.id AND f.gone = 0 LEFT JOIN descriptions x ON x.title = t.id `
@@ -94,7 +95,7 @@ const titleColumns = `SELECT ` + titleFields + `
 // fields are where the columns of titleFields go.
 func (t *Title) fields(added *int64) []any {
 	return []any{&t.ID, &t.Shelf, &t.Kind, &t.Name, &t.Year, &t.By, added, &t.Parts, &t.Duration, &t.Size, &t.Problems,
-		&t.copies}
+		&t.copies, &t.Age}
 }
 
 func scanTitle(r *sql.Rows, t *Title) error {
@@ -172,6 +173,7 @@ type Wanted struct {
 	Back   bool  // those before it
 	Limit  int
 	Usable bool // only titles of which a file can be read
+	Sight  Sight
 }
 
 // TitlePage gives some titles of a shelf.
@@ -187,10 +189,11 @@ func (s *Store) TitlePage(ctx context.Context, w Wanted) (Page, error) {
 	// One more than is wanted tells whether there are more. A title is there while a file of
 	// it is.
 	q := strings.NewReplacer("$side", side, "$order",
-		order).Replace(`WITH page AS MATERIALIZED (SELECT id, folded, year, maker FROM titles o
-		WHERE shelf = ?1 AND (folded, year, maker) $side (?2, ?3, ?4)
-		AND EXISTS (SELECT 1 FROM files WHERE title = o.id AND gone = 0 AND (NOT ?6 OR problem = ''))
-		ORDER BY folded$order, year$order, maker$order LIMIT ?5)
+		order, "$shown", w.Sight.shown()).Replace(`WITH page AS MATERIALIZED (SELECT t.id, t.folded, t.year, t.maker
+		FROM titles t LEFT JOIN descriptions x ON x.title = t.id
+		WHERE t.shelf = ?1 AND (t.folded, t.year, t.maker) $side (?2, ?3, ?4)
+		AND EXISTS (SELECT 1 FROM files WHERE title = t.id AND gone = 0 AND (NOT ?6 OR problem = '')) AND $shown
+		ORDER BY t.folded$order, t.year$order, t.maker$order LIMIT ?5)
 		SELECT ` + titleFields + `, t.folded, t.year, t.maker
 		FROM page JOIN titles t ON t.id = page.id JOIN files f ON f.title = t.id AND f.gone = 0 LEFT
 			JOIN descriptions x ON x.title = t.id GROUP BY t.id ORDER BY t.folded, t.year, t.maker`)
@@ -225,9 +228,9 @@ func (s *Store) TitlePage(ctx context.Context, w Wanted) (Page, error) {
 	}
 	if !w.Back { // nothing is asked for what lies behind, unless this is not the beginning
 		var any bool
-		err = s.r.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM titles o WHERE shelf = ? AND (folded, year, "+
-			"maker) < (?, ?, ?) AND EXISTS (SELECT 1 FROM files WHERE title = o.id AND gone = 0 AND (NOT ? OR "+
-			"problem = '')))", w.Shelf, first.folded, first.year, first.maker, w.Usable).Scan(&any)
+		err = s.r.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM titles t LEFT JOIN descriptions x ON x.title = t.id "+
+			"WHERE t.shelf = ? AND (t.folded, t.year, t.maker) < (?, ?, ?) AND EXISTS (SELECT 1 FROM files WHERE "+
+			"title = t.id AND gone = 0 AND (NOT ? OR problem = '')) AND "+w.Sight.shown()+")", w.Shelf, first.folded, first.year, first.maker, w.Usable).Scan(&any)
 		if !any {
 			out.Before = nil
 		}
@@ -237,13 +240,15 @@ func (s *Store) TitlePage(ctx context.Context, w Wanted) (Page, error) {
 
 // Initials gives the letters with which names on a shelf begin, in their order; nothing
 // where there are more than a line holds.
-func (s *Store) Initials(ctx context.Context, shelf string) ([]string, error) {
+func (s *Store) Initials(ctx context.Context, shelf string, sight Sight) ([]string, error) {
 	const most = 48
-	list, err := rows(ctx, s.r, func(r *sql.Rows, v *string) error { return r.Scan(v) }, `WITH RECURSIVE x(c) AS (
-		SELECT (SELECT substr(folded, 1, 1) FROM titles WHERE shelf = ?1 AND folded != '' ORDER BY folded LIMIT 1)
-		UNION ALL SELECT (SELECT substr(folded, 1, 1) FROM titles WHERE shelf = ?1
-			AND folded >= x.c || char(0x10ffff) ORDER BY folded LIMIT 1) FROM x WHERE c IS NOT NULL)
-		SELECT c FROM x WHERE c IS NOT NULL LIMIT ?`, shelf, most+1)
+	list, err := rows(ctx, s.r, func(r *sql.Rows, v *string) error { return r.Scan(v) }, strings.NewReplacer("$titles",
+		"titles t LEFT JOIN descriptions x ON x.title = t.id WHERE t.shelf = ?1 AND "+sight.shown()).Replace(
+		`WITH RECURSIVE i(c) AS (
+		SELECT (SELECT substr(t.folded, 1, 1) FROM $titles AND t.folded != '' ORDER BY t.folded LIMIT 1)
+		UNION ALL SELECT (SELECT substr(t.folded, 1, 1) FROM $titles
+			AND t.folded >= i.c || char(0x10ffff) ORDER BY t.folded LIMIT 1) FROM i WHERE c IS NOT NULL)
+		SELECT c FROM i WHERE c IS NOT NULL LIMIT ?2`), shelf, most+1)
 	if len(list) > most {
 		list = nil
 	}
@@ -327,7 +332,7 @@ func (s *Store) File(ctx context.Context, id, member int64) (File, error) {
 func (s *Store) FileOf(ctx context.Context, id, member int64) (Title, File, error) {
 	var t Title
 	f, err := one(rows(ctx, s.r, func(r *sql.Rows, f *File) error {
-		return scanFile(r, f, &t.ID, &t.Kind, &t.Name, &t.Year, &t.By)
+		return scanFile(r, f, &t.ID, &t.Kind, &t.Name, &t.Year, &t.By, &t.Age)
 	}, fileOf, member, id))
 	t.Shelf = f.Shelf
 	return t, f, s.explain(err)
@@ -335,7 +340,7 @@ func (s *Store) FileOf(ctx context.Context, id, member int64) (Title, File, erro
 
 // fileOf asks for it.
 const fileOf = "SELECT " + fileFields + `, t.id, t.kind, coalesce(nullif(x.name, ''), t.name),
-	coalesce(nullif(x.year, 0), t.year), t.maker ` + fileTables +
+	coalesce(nullif(x.year, 0), t.year), t.maker, x.age ` + fileTables +
 	"JOIN titles t ON t.id = f.title LEFT JOIN descriptions x ON x.title = t.id WHERE f.id = ? AND f.gone = 0"
 
 // ShelfFiles gives every file of a shelf in the order of titles.
@@ -363,6 +368,29 @@ func (s *Store) Figures(ctx context.Context, shelf string) (v ShelfFigures, err 
 		FROM folders d LEFT JOIN files f ON f.folder = d.id AND f.gone = 0 WHERE d.shelf = ?`, shelf).Scan(&v.Titles,
 		&v.Files, &v.Problems, &v.Duration, &v.Size)
 	return v, s.explain(err)
+}
+
+// FiguresFor gives the figures of a shelf as far as somebody sees it.
+func (s *Store) FiguresFor(ctx context.Context, shelf string, sight Sight) (v ShelfFigures, err error) {
+	err = s.r.QueryRowContext(ctx, `SELECT count(DISTINCT f.title), count(f.id), total(f.duration) FILTER (WHERE f.extra = ''),
+		coalesce(sum(f.size), 0) FROM folders d JOIN files f ON f.folder = d.id AND f.gone = 0
+		JOIN titles t ON t.id = f.title LEFT JOIN descriptions x ON x.title = t.id
+		WHERE d.shelf = ? AND f.problem = '' AND `+sight.shown(), shelf).Scan(&v.Titles, &v.Files, &v.Duration, &v.Size)
+	return v, s.explain(err)
+}
+
+// ProblemFile is a file that cannot be read.
+type ProblemFile struct {
+	Title   int64
+	Name    string
+	Problem string
+}
+
+// ProblemFiles gives some files of a shelf that cannot be read.
+func (s *Store) ProblemFiles(ctx context.Context, shelf string, limit int) ([]ProblemFile, error) {
+	return rows(ctx, s.r, func(r *sql.Rows, p *ProblemFile) error { return r.Scan(&p.Title, &p.Name, &p.Problem) },
+		"SELECT f.title, f.name, f.problem FROM files f JOIN folders d ON d.id = f.folder WHERE f.problem != '' AND "+
+			"f.gone = 0 AND d.shelf = ? ORDER BY d.path, f.name LIMIT ?", shelf, limit)
 }
 
 // FolderProblem is a folder that could not be listed.

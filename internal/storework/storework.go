@@ -222,13 +222,14 @@ func become(uid, gid int) error {
 }
 
 func work(ctx context.Context, path, op string, more []string) (a answer) {
-	var err error
-	switch op {
-	case "inspect", "inspect-whole":
+	err := store.Beside(path)
+	switch {
+	case err != nil:
+	case op == "inspect", op == "inspect-whole":
 		a.Facts, err = store.Inspect(ctx, path, op == "inspect-whole")
-	case "settle":
+	case op == "settle":
 		err = store.Settle(ctx, path)
-	case "since":
+	case op == "since":
 		var t time.Time
 		if len(more) != 1 {
 			more = []string{""}

@@ -150,3 +150,24 @@ func TestAStoreWithoutAnEndIsGivenUp(t *testing.T) {
 		t.Errorf("got %v", err)
 	}
 }
+
+// TestPipesBesideAStore has pipes where SQLite would open its logs: they would keep it for ever.
+func TestPipesBesideAStore(t *testing.T) {
+	for _, end := range []string{"-wal", "-shm", "-journal"} {
+		d, dir, owner := state(t)
+		pipe := filepath.Join(dir, "store.db"+end)
+		_ = os.Remove(pipe)
+		if err := syscall.Mkfifo(pipe, 0o666); err != nil {
+			t.Fatal(err)
+		}
+		w := Work{Dir: d, Name: "store.db", Owner: owner}
+		ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+		if err := w.Settle(ctx); !errors.Is(err, store.ErrDamaged) {
+			t.Errorf("settling with a pipe at %s: %v", end, err)
+		}
+		if _, err := w.Inspect(ctx, false); !errors.Is(err, store.ErrDamaged) {
+			t.Errorf("looking in with a pipe at %s: %v", end, err)
+		}
+		cancel()
+	}
+}
