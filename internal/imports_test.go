@@ -13,7 +13,8 @@ import (
 
 // valuePackages are the packages from outside that the core may use: they
 // compute, and do nothing else.
-var valuePackages = []string{"github.com/pelletier/go-toml/v2", "github.com/dustin/go-humanize", "golang.org/x/text"}
+var valuePackages = []string{"github.com/pelletier/go-toml/v2", "github.com/dustin/go-humanize", "golang.org/x/text",
+	"github.com/pquerna/otp"}
 
 // effects are packages of the standard library that the core may not use: they
 // print, parse flags, open sockets, start programs or touch files.

@@ -68,7 +68,7 @@ func TestPagesFitTelephonesAndScreens(t *testing.T) {
 	step("the title", b.Go(fmt.Sprintf("%s/play/%d", m.address(), film.ID)))
 	var title string
 	step("the title", b.Eval(`new URL(document.querySelector("h1 a").href).pathname`, &title))
-	pages := []string{"/", "/shelf/films", "/shelf/series", "/find?q=the", title, fmt.Sprintf("/play/%d", film.ID)}
+	pages := []string{"/", "/shelf/films", "/shelf/series", "/find?q=the", "/own", title, fmt.Sprintf("/play/%d", film.ID)}
 	for _, width := range []int{360, 390, 768, 1280} {
 		step("size", b.Size(width, 800))
 		for _, page := range pages {

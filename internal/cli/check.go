@@ -23,8 +23,9 @@ func (a *app) checkCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "check", Short: "Will this household work on this machine?",
 		Long: `Looks at the household file, the engine, the machine, the run-as account and the
-folders, and says of each: ok, warning, or blocked, and what to do about it. Exit
-code 3 when something is blocked.
+folders, and says of each: ok, warning, or blocked, and what to do about it. Where the
+household file wants conversions, half a second of film is made by each way that this
+machine may have. Exit code 3 when something is blocked.
 
 With --mend a run-as account that there is not yet is made, after it was agreed to:
 with no login, no home, and only the groups that the shelves need. Nothing else is
@@ -37,6 +38,7 @@ changed. With --facts only what was found is written, as JSON.`,
 			}
 			f := a.gather(c.Context(), house)
 			if only {
+				house.TryWays(c.Context(), &f)
 				return a.document(f)
 			}
 			if p := f.Account.Proposal; mending && p != nil {
@@ -48,6 +50,7 @@ changed. With --facts only what was found is written, as JSON.`,
 				}
 				f = a.gather(c.Context(), house)
 			}
+			house.TryWays(c.Context(), &f)
 			lines := verdict.Judge(house.Household, f)
 			worst := verdict.Worst(lines)
 			if a.json {

@@ -166,6 +166,7 @@ func (a *app) completions(root *cobra.Command) error {
 		"access": both(a.shelfNames, remedyNames), "undo": a.entryNumbers, "tidy": a.shelfNames,
 		"shelf show": a.shelfNames, "shelf remove": a.shelfNames, "shelf scan": a.shelfNames, "shelf match": a.titleIDs,
 		"member edit": a.memberNames, "member remove": a.memberNames, "member password": a.memberNames,
+		"member show": a.memberNames, "member devices": a.memberNames,
 		"intake clear": a.jobNames, "usage top": words("titles", "members"),
 	}
 	for path, s := range arguments {
@@ -176,9 +177,10 @@ func (a *app) completions(root *cobra.Command) error {
 		c.ValidArgsFunction = a.complete(s)
 	}
 	flags := map[string]map[string]source{
-		"member add":  {"role": words(roles...), "away": words("yes", "no")},
-		"member edit": {"role": words(roles...), "away": words("yes", "no")},
-		"shelf add":   {"kind": words(kinds...), "access": words("read", "change")},
+		"member add":    {"role": words(roles...), "away": words("yes", "no")},
+		"member edit":   {"role": words(roles...), "away": words("yes", "no")},
+		"member invite": {"role": words(roles...), "away": words("yes", "no")},
+		"shelf add":     {"kind": words(kinds...), "access": words("read", "change")},
 		"new": {"engine": engines, "bind": words("lan", "localhost"), "network": words("own", "host"),
 			"scratch": words("memory")},
 		"demo": {"engine": engines}, "logs": {"level": words("debug", "info", "warn", "error")},

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -58,7 +59,8 @@ type walk struct {
 	exe  string
 	port int
 	keep bool
-	made bool // deployed, so there is something to retire
+	made bool      // deployed, so there is something to retire
+	also io.Writer // gets what commands write, too; nil for nobody
 }
 
 func (w *walk) say(format string, args ...any) {
@@ -93,6 +95,9 @@ func (w *walk) expect(code int, stdin string, args ...string) error {
 	cmd.Dir = w.dir
 	cmd.Stdin = strings.NewReader(stdin)
 	cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
+	if w.also != nil {
+		cmd.Stdout = io.MultiWriter(os.Stdout, w.also)
+	}
 	err := cmd.Run()
 	var ended *exec.ExitError
 	if errors.As(err, &ended) && ended.ExitCode() == code {
@@ -231,11 +236,25 @@ func (w *walk) through() error {
 	}
 	w.say("Nobody can take the house from outside: people are let in here, on the host.")
 	for _, p := range demo.People {
+		if p.Name == invitedGuest {
+			continue
+		}
 		if err := w.run(demoPassword(p.Name)+"\n", "member", "add", p.Name, "--role", string(p.Role)); err != nil {
 			return err
 		}
 	}
+	if err := w.invited(); err != nil {
+		return err
+	}
 	if err := w.run("", "member", "list"); err != nil {
+		return err
+	}
+	w.say("A child has hours and minutes.")
+	if err := w.run("", "member", "edit", "bram", "--hours", "mon-fri 15:00-19:30, sat sun 08:00-21:00", "--minutes",
+		"60"); err != nil {
+		return err
+	}
+	if err := w.run("", "member", "show", "bram"); err != nil {
 		return err
 	}
 	w.say("The shelves have been scanned at the start; again on request.")
@@ -330,7 +349,53 @@ func (w *walk) watch() error {
 			return fmt.Errorf("%s from away: %v", name, err)
 		}
 	}
+	if err := w.sofa(address); err != nil {
+		return err
+	}
 	w.say("Who watched what.")
+	return nil
+}
+
+// invitedGuest is who chooses a password by a link.
+const invitedGuest = "piet"
+
+// invited has a guest come in by a link.
+func (w *walk) invited() error {
+	w.say("A guest comes in by a link, once, and chooses a password.")
+	var said bytes.Buffer
+	w.also = &said
+	err := w.run("", "member", "invite", invitedGuest, "--role", "guest")
+	if w.also = nil; err != nil {
+		return err
+	}
+	_, rest, _ := strings.Cut(said.String(), "/invite/")
+	token, _, _ := strings.Cut(rest, "\n")
+	v := &demo.Viewer{Address: fmt.Sprintf("http://127.0.0.1:%d", w.port)}
+	if err := v.Accept(w.ctx, strings.TrimSpace(token), demoPassword(invitedGuest)); err != nil {
+		return fmt.Errorf("%s did not come in: %w", invitedGuest, err)
+	}
+	w.a.out.Printf("%s opened the link, and chose a password\n", invitedGuest)
+	return nil
+}
+
+// sofa has three watch together on one device.
+func (w *walk) sofa(address string) error {
+	w.say("An evening on the sofa: it counts for each of them, and once for the house.")
+	v := &demo.Viewer{Address: address}
+	if err := v.SignIn(w.ctx, "ozan", demoPassword("ozan"), "big screen"); err != nil {
+		return err
+	}
+	f, err := v.Find(w.ctx, "films", "Salt and Semaphore", "")
+	if err == nil {
+		err = v.Watch(w.ctx, f, 2)
+	}
+	if err == nil {
+		err = v.Sit(w.ctx, f, "wren", "linnea")
+	}
+	if err != nil {
+		return err
+	}
+	w.a.out.Printf("ozan watched Salt and Semaphore with wren and linnea\n")
 	return nil
 }
 

@@ -105,6 +105,18 @@ type (
 		Passphrase string         `json:"passphrase,omitempty"` // where it was made
 	}
 
+	// invited is an invite with its links, which are told only when it is made.
+	invited struct {
+		control.Invite
+		Links []string `json:"links,omitempty"`
+	}
+
+	// memberDevices is a member with the devices that are signed in.
+	memberDevices struct {
+		Member  string                 `json:"member"`
+		Devices []control.MemberDevice `json:"devices"`
+	}
+
 	memberRemoved struct {
 		Removed string `json:"removed"`
 	}
@@ -230,7 +242,10 @@ func documents() map[string][]reflect.Type {
 		"ledger verify":   is(ledgerVerified{}),
 		"logs":            is(logline.Line{}),
 		"member add":      is(memberAdded{}),
+		"member devices":  is([]memberDevices{}),
 		"member edit":     is(control.Member{}),
+		"member show":     is(control.MemberShown{}),
+		"member invite":   is(invited{}, []invited{}),
 		"member list":     is([]control.Member{}),
 		"member password": is(passwordChanged{}),
 		"member remove":   is(memberRemoved{}),
@@ -265,7 +280,8 @@ func documents() map[string][]reflect.Type {
 func schemaOf(command string, types []reflect.Type) (*jsonschema.Schema, error) {
 	text := func() *jsonschema.Schema { return &jsonschema.Schema{Type: "string"} }
 	own := map[reflect.Type]*jsonschema.Schema{
-		reflect.TypeFor[time.Time](): {Type: "string", Format: "date-time"},
+		reflect.TypeFor[time.Time]():       {Type: "string", Format: "date-time"},
+		reflect.TypeFor[allowance.Spans](): text(),
 		reflect.TypeFor[problem.Problem](): {Type: "object", Properties: map[string]*jsonschema.Schema{
 			"problem": text(), "where": text(), "why": text(), "fix": text()},
 			Required: []string{"problem", "where", "why", "fix"}},

@@ -42,7 +42,8 @@ func (a *app) shelfMatchCommand() *cobra.Command {
 may be, with the reasons. TITLE is its name, or the beginnings of words of it, or #NUMBER.
 What is set here stays: no later scan and no catalogue overwrites it.
 
-Fields for --edit: name, year, summary, people (NAME:ROLE, …), genres (…, …).`,
+Fields for --edit: name, year, summary, people (NAME:ROLE, …), genres (…, …),
+age (from which on it is: a number, or a rating board's mark such as "FSK 12"; empty for not known).`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := a.server(c.Context())
@@ -195,6 +196,11 @@ func (a *app) showMatch(m control.Matched) {
 	}
 	if len(d.Genres) > 0 {
 		rows = append(rows, []string{"  genres", strings.Join(d.Genres, ", ")})
+	}
+	if d.Age != nil && *d.Age == 0 {
+		rows = append(rows, []string{"  age", "for everybody"})
+	} else if d.Age != nil {
+		rows = append(rows, []string{"  age", fmt.Sprintf("from %d years on", *d.Age)})
 	}
 	a.out.Table([]show.Column{{}, {}}, append(rows, []string{"  picture", picture}))
 	if len(d.Candidates) > 0 {

@@ -20,7 +20,7 @@ import (
 func (a *app) memberCommand() *cobra.Command {
 	c := &cobra.Command{Use: "member", Short: "The people with an account"}
 	c.AddCommand(a.memberAddCommand(), a.memberListCommand(), a.memberEditCommand(), a.memberRemoveCommand(),
-		a.memberPasswordCommand())
+		a.memberPasswordCommand(), a.memberShowCommand(), a.memberDevicesCommand(), a.memberInviteCommand())
 	return c
 }
 
@@ -90,6 +90,7 @@ func firstLine(r io.Reader) (string, error) {
 func (a *app) memberAddCommand() *cobra.Command {
 	var m control.NewMember
 	var p password
+	var may allowed
 	var role, away string
 	c := &cobra.Command{
 		Use: "add NAME --role ROLE", Short: "Let a person in",
@@ -106,9 +107,15 @@ standard input, a file or a prompt, or is made and printed once.`,
 			if m.Away, err = yesNo(c, "away", away); err != nil {
 				return err
 			}
-			cl, err := a.server(c.Context())
+			cl, zone, err := a.clocked(c, may)
 			if err != nil {
 				return err
+			}
+			if may.given() {
+				m.Allowed = &allowance.Allowance{}
+				if err := may.apply(c, m.Allowed, zone); err != nil {
+					return err
+				}
 			}
 			var made bool
 			if m.Password, made, err = p.take(a); err != nil {
@@ -135,6 +142,7 @@ standard input, a file or a prompt, or is made and printed once.`,
 	c.Flags().StringVar(&role, "role", "", "admin, adult, child or guest")
 	c.Flags().StringVar(&away, "away", "",
 		"yes or no: may use the server from outside the home (default yes for admin and adult)")
+	may.flags(c)
 	p.flags(c)
 	if err := c.MarkFlagRequired("role"); err != nil {
 		panic(err) // the flag is made above
@@ -194,11 +202,21 @@ func (a *app) memberListCommand() *cobra.Command {
 
 func (a *app) memberEditCommand() *cobra.Command {
 	var away, role string
+	var may allowed
+	var shown, hidden, byAge []string
+	var forget bool
 	c := &cobra.Command{
 		Use: "edit NAME", Short: "Change what a member may do", Args: cobra.ExactArgs(1),
-		Long: `Gives a member another role, or lets it use the server from outside the home or not.
-It holds at once, also for who is signed in. The last administrator stays one.`,
-		Example: "  cozyshelf member edit bram --role adult\n  cozyshelf member edit bram --away no",
+		Long: `Gives a member another role, or bounds what it may watch, when, from where and how much.
+It holds at once, also for who is signed in. The last administrator stays one.
+A bound that is not named stays; all, any or never takes one away.
+
+A title that is hidden by itself is not there for the member, and one that is shown by itself is,
+whatever its age, on a shelf that is there. Titles are named as for "shelf match".`,
+		Example: "  cozyshelf member edit bram --age 6 --show \"Copper Kite\" --hide \"The Night Bakery\"\n" +
+			"  cozyshelf member edit bram --hours \"mon-fri 15:00-19:30, sat sun 08:00-21:00\" --minutes 60\n" +
+			"  cozyshelf member edit bram --until 2026-12-01 --shelves films,series\n" +
+			"  cozyshelf member edit bram --away no",
 		RunE: func(c *cobra.Command, args []string) error {
 			var change control.Change
 			var err error
@@ -213,11 +231,26 @@ It holds at once, also for who is signed in. The last administrator stays one.`,
 				}
 				change.Role = &r
 			}
-			if change.Away == nil && change.Role == nil {
+			ruled := len(shown)+len(hidden)+len(byAge) > 0
+			if change.Away == nil && change.Role == nil && !may.given() && !ruled && !forget {
 				return wrongUse(c, "say what is to be changed, such as --role adult or --away yes")
 			}
-			cl, err := a.server(c.Context())
+			cl, zone, err := a.clocked(c, may)
 			if err != nil {
+				return err
+			}
+			if may.given() {
+				now, err := cl.Member(c.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				change.Allowed = &now.Allowed
+				if err := may.apply(c, change.Allowed, zone); err != nil {
+					return err
+				}
+			}
+			change.ForgetFactor = forget
+			if change.Titles, err = a.titleRules(c, cl, shown, hidden, byAge); err != nil {
 				return err
 			}
 			m, err := cl.ChangeMember(c.Context(), args[0], change)
@@ -228,12 +261,44 @@ It holds at once, also for who is signed in. The last administrator stays one.`,
 				return a.document(m)
 			}
 			a.out.Printf("%s is %s, and may watch %s\n", m.Name, roleWords[m.Role], awayWords(m.Away))
+			var rows [][]string
+			for _, line := range allowedWords(m)[1:] {
+				rows = append(rows, line[:])
+			}
+			a.out.Table([]show.Column{{Whole: true}, {}}, rows)
 			return nil
 		},
 	}
 	c.Flags().StringVar(&role, "role", "", "admin, adult, child or guest")
 	c.Flags().StringVar(&away, "away", "", "yes or no: may use the server from outside the home")
+	c.Flags().StringArrayVar(&shown, "show", nil, "show this title whatever its age; may be given several times")
+	c.Flags().StringArrayVar(&hidden, "hide", nil, "hide this title; may be given several times")
+	c.Flags().StringArrayVar(&byAge, "by-age", nil, "neither show nor hide this title by itself any more")
+	c.Flags().BoolVar(&forget, "forget-second-factor", false, "for who has lost theirs: sign-ins go without a code again")
+	may.flags(c)
 	return a.withJSON(c)
+}
+
+// titleRules finds the titles that are to be shown, hidden, or to go by their age again.
+func (a *app) titleRules(c *cobra.Command, cl *control.Client, shown, hidden, byAge []string) (map[int64]*bool, error) {
+	yes, no := true, false
+	out := map[int64]*bool{}
+	for _, one := range []struct {
+		titles []string
+		rule   *bool
+	}{{shown, &yes}, {hidden, &no}, {byAge, nil}} {
+		for _, text := range one.titles {
+			id, err := a.titleOf(c.Context(), cl, text)
+			if err != nil {
+				return nil, err
+			}
+			if _, twice := out[id]; twice {
+				return nil, wrongUse(c, fmt.Sprintf("%q is named twice", text))
+			}
+			out[id] = one.rule
+		}
+	}
+	return out, nil
 }
 
 // roleWords are roles in a sentence.

@@ -50,6 +50,14 @@ func place(p usage.Play) string {
 	return "home"
 }
 
+// watchers are all who watched a play.
+func watchers(p usage.Play) string {
+	if len(p.Viewers()) == 0 {
+		return "forgotten"
+	}
+	return strings.Join(p.Viewers(), ", ")
+}
+
 func playTitle(p usage.Play) string {
 	if p.Part == "" {
 		return p.Title
@@ -86,7 +94,7 @@ func (a *app) showStreams(list []usage.Play) {
 	}
 	var rows [][]string
 	for _, p := range list {
-		rows = append(rows, []string{p.Member, playTitle(p), show.Bar(p.Position, p.Duration),
+		rows = append(rows, []string{watchers(p), playTitle(p), show.Bar(p.Position, p.Duration),
 			show.Length(p.Position) + " of " + show.Length(p.Duration), p.Device, place(p), p.Address,
 			delivered(p), show.Size(p.Bytes), show.When(p.Started)})
 	}
@@ -141,7 +149,7 @@ func (a *app) usageHistoryCommand() *cobra.Command {
 				case !p.Ended.IsZero():
 					end = "left at " + show.Length(p.Position)
 				}
-				rows = append(rows, []string{show.When(p.Started), p.Member, p.Shelf, playTitle(p),
+				rows = append(rows, []string{show.When(p.Started), watchers(p), p.Shelf, playTitle(p),
 					show.Length(p.Watched), show.Length(p.Duration), end, place(p), p.Device, show.Size(p.Bytes)})
 			}
 			a.out.Table([]show.Column{{Head: "started", Whole: true}, {Head: "member", Whole: true},

@@ -206,6 +206,8 @@ type NewMember struct {
 	Role     allowance.Role `json:"role"`
 	Away     *bool          `json:"away,omitempty"`
 	Password string         `json:"password"`
+	// What the member may watch; nil bounds nothing.
+	Allowed *allowance.Allowance `json:"allowance,omitempty"`
 }
 
 // Change is what may be changed of a member; nil fields stay.
@@ -214,6 +216,12 @@ type Change struct {
 	Away     *bool   `json:"away,omitempty"`
 	// Role is another role; nil leaves it.
 	Role *allowance.Role `json:"role,omitempty"`
+	// Allowed is all of what the member may watch from now on; nil leaves it.
+	Allowed *allowance.Allowance `json:"allowance,omitempty"`
+	// Titles are shown or hidden by themselves; null has them go by their age again.
+	Titles map[int64]*bool `json:"titles,omitempty"`
+	// ForgetFactor takes the second factor away from who has lost it.
+	ForgetFactor bool `json:"forget_second_factor,omitempty"`
 }
 
 // Client asks a server.
@@ -556,6 +564,43 @@ func (c *Client) Status(ctx context.Context) (Status, error) {
 // Members lists the members.
 func (c *Client) Members(ctx context.Context) ([]Member, error) {
 	return ask[[]Member](ctx, c, soon, "GET", "/control/v1/members", nil)
+}
+
+// NewInvite is what an invite is made of. A nil Away stands for what the role brings.
+type NewInvite struct {
+	Name    string               `json:"name"`
+	Role    allowance.Role       `json:"role"`
+	Away    *bool                `json:"away,omitempty"`
+	Allowed *allowance.Allowance `json:"allowance,omitempty"`
+	For     time.Duration        `json:"for"` // how long it is good
+}
+
+// Invite makes a link by which one person chooses a password.
+func (c *Client) Invite(ctx context.Context, i NewInvite) (Invite, error) {
+	return ask[Invite](ctx, c, soon, "POST", "/control/v1/invites", i)
+}
+
+// Invites lists the invites that are open.
+func (c *Client) Invites(ctx context.Context) ([]Invite, error) {
+	return ask[[]Invite](ctx, c, soon, "GET", "/control/v1/invites", nil)
+}
+
+// TakeBack takes an invite back.
+func (c *Client) TakeBack(ctx context.Context, name string) error {
+	_, err := ask[struct{}](ctx, c, soon, "DELETE", "/control/v1/invites/"+url.PathEscape(name), nil)
+	return err
+}
+
+// Member gives a member with how much it has watched.
+func (c *Client) Member(ctx context.Context, name string) (MemberShown, error) {
+	return ask[MemberShown](ctx, c, soon, "GET", "/control/v1/members/"+url.PathEscape(name), nil)
+}
+
+// EndDevice signs a device of a member out.
+func (c *Client) EndDevice(ctx context.Context, name string, id int64) error {
+	_, err := ask[struct{}](ctx, c, soon, "DELETE",
+		fmt.Sprintf("/control/v1/members/%s/devices/%d", url.PathEscape(name), id), nil)
+	return err
 }
 
 // AddMember adds a member.

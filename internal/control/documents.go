@@ -20,6 +20,52 @@ type Member struct {
 	Created time.Time      `json:"created_at"`
 	Devices int            `json:"devices"`
 	Seen    time.Time      `json:"seen_at,omitzero"`
+	// What the member may watch.
+	Allowed allowance.Allowance `json:"allowance"`
+}
+
+// Invite lets one person choose a password, once and for a while.
+type Invite struct {
+	Name    string              `json:"name"`
+	Role    allowance.Role      `json:"role"`
+	Away    bool                `json:"away"`
+	Allowed allowance.Allowance `json:"allowance"`
+	Created time.Time           `json:"created_at,omitzero"`
+	Expires time.Time           `json:"expires_at"`
+	Path    string              `json:"path,omitempty"` // of the link; told only once
+}
+
+// MemberShown is a member with how much it has watched.
+type MemberShown struct {
+	Member
+	Today  float64          `json:"watched_today"`     // seconds that count
+	Week   float64          `json:"watched_this_week"` // the same; today is in it
+	Now    bool             `json:"may_watch_now"`
+	Reason allowance.Reason `json:"reason,omitempty"`    // why not, or why it ends
+	Until  time.Time        `json:"changes_at,omitzero"` // when that changes
+	Signed []MemberDevice   `json:"signed_in"`
+	Titles []TitleRule      `json:"titles"`
+	Factor time.Time        `json:"second_factor_at,omitzero"` // since when there is a second factor
+}
+
+// TitleRule is a title that is shown to a member by itself, whatever its age, or hidden.
+type TitleRule struct {
+	ID    int64  `json:"id"`
+	Name  string `json:"name"`
+	Shelf string `json:"shelf"`
+	Shown bool   `json:"shown"`
+}
+
+// MemberDevice is a device that a member has signed in from.
+type MemberDevice struct {
+	ID      int64     `json:"id"`
+	Name    string    `json:"name"`
+	Kind    string    `json:"kind"`
+	Created time.Time `json:"created_at"`
+	Seen    time.Time `json:"seen_at,omitzero"`
+	Address string    `json:"address"` // that it had last; empty where that is not known
+	Away    bool      `json:"away"`    // which is outside the home
+	Second  bool      `json:"second_factor"`
 }
 
 // Title is what a person picks from a shelf. Figures count the files that are there.

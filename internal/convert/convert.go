@@ -28,6 +28,7 @@ import (
 	"cozyshelf/internal/core/capacity"
 	"cozyshelf/internal/core/delivery"
 	"cozyshelf/internal/core/encoders"
+	"cozyshelf/internal/core/media"
 	"cozyshelf/internal/core/repack"
 	"cozyshelf/internal/ffmpeg"
 )
@@ -201,21 +202,17 @@ func (c *Converter) running(pictures bool) (n int) {
 	return n
 }
 
-// Begins gives the moment from which ffmpeg counts in a file, and its length. It is asked once.
-func (c *Converter) Begins(ctx context.Context, file string, open func() (*os.File, error)) (start, length float64,
-	err error) {
+// ask has ffprobe look into a file, and into few at once.
+func (c *Converter) ask(ctx context.Context, open func() (*os.File, error),
+	look func(context.Context, *os.File) error) error {
 	c.mu.Lock()
-	b, ok := c.begins[file]
 	busy := c.asking >= mostAsking
-	if !ok && !busy {
+	if !busy {
 		c.asking++
 	}
 	c.mu.Unlock()
-	switch {
-	case ok:
-		return b.start, b.length, nil
-	case busy:
-		return 0, 0, ErrBusy
+	if busy {
+		return ErrBusy
 	}
 	defer func() {
 		c.mu.Lock()
@@ -226,10 +223,35 @@ func (c *Converter) Begins(ctx context.Context, file string, open func() (*os.Fi
 	defer cancel()
 	f, err := open()
 	if err != nil {
-		return 0, 0, err
+		return err
 	}
 	defer f.Close()
-	if start, length, err = c.Tools.Begins(ctx, f); err != nil {
+	return look(ctx, f)
+}
+
+// Tracks gives what a file holds that our own readers do not open.
+func (c *Converter) Tracks(ctx context.Context, open func() (*os.File, error)) (info media.Info, err error) {
+	err = c.ask(ctx, open, func(ctx context.Context, f *os.File) error {
+		info, err = c.Tools.Tracks(ctx, f)
+		return err
+	})
+	return info, err
+}
+
+// Begins gives the moment from which ffmpeg counts in a file, and its length. It is asked once.
+func (c *Converter) Begins(ctx context.Context, file string, open func() (*os.File, error)) (start, length float64,
+	err error) {
+	c.mu.Lock()
+	b, ok := c.begins[file]
+	c.mu.Unlock()
+	if ok {
+		return b.start, b.length, nil
+	}
+	err = c.ask(ctx, open, func(ctx context.Context, f *os.File) error {
+		start, length, err = c.Tools.Begins(ctx, f)
+		return err
+	})
+	if err != nil {
 		return 0, 0, err
 	}
 	c.mu.Lock()
@@ -273,6 +295,10 @@ func (c *Converter) rendition(r Recipe) *rendition {
 	return have
 }
 
+// tail is by how many seconds a track may end before the file does: of picture and sound one goes on
+// longer. A film that ends earlier is not whole.
+const tail = 10
+
 // Piece gives a piece of a recipe, and waits for it where it is being made. viewer tells who asks.
 func (c *Converter) Piece(ctx context.Context, r Recipe, number int, viewer string,
 	open func() (*os.File, error)) ([]byte, error) {
@@ -284,6 +310,10 @@ func (c *Converter) Piece(ctx context.Context, r Recipe, number int, viewer stri
 			return b, err
 		}
 		if err != nil {
+			left := r.End - r.Start - float64(number)*r.Step()
+			if errors.Is(err, io.EOF) && number > 0 && left > 0 && left < tail {
+				return repack.Nothing(number, r.End-left, r.scale()), nil
+			}
 			if errors.Is(err, ErrBusy) || errors.Is(err, io.EOF) || errors.Is(err, os.ErrNotExist) {
 				return nil, err
 			}

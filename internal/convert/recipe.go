@@ -73,6 +73,14 @@ func (r Recipe) Step() float64 {
 	return soundStep
 }
 
+// scale is what a second has of the made track's units.
+func (r Recipe) scale() int64 {
+	if r.picture() {
+		return 90000
+	}
+	return 48000
+}
+
 // Lengths gives the lengths of all pieces.
 func (r Recipe) Lengths() (out []float64) {
 	for at := r.Start; at < r.End-0.02 && len(out) < mostPieces; at += r.Step() {
@@ -90,7 +98,9 @@ const mostPieces = 1 << 16
 // arguments are those of ffmpeg that make it from a moment on: before the input, and behind it.
 // seek counts from the file's beginning; late is how much later than its first piece the film begins.
 func (r Recipe) arguments(way encoders.Way, seek, late float64, threads int) (before, after []string) {
-	before = []string{"-ss", strconv.FormatFloat(seek, 'f', 6, 64)}
+	if seek > 0 { // to the beginning not all forms can be sought
+		before = []string{"-ss", strconv.FormatFloat(seek, 'f', 6, 64)}
+	}
 	if threads > 0 {
 		before = append(before, "-threads", strconv.Itoa(threads))
 	}

@@ -151,3 +151,29 @@ func (v *Viewer) Watch(ctx context.Context, f File, seconds float64) error {
 		}
 	}
 }
+
+// Sit says who watched a file along.
+func (v *Viewer) Sit(ctx context.Context, f File, names ...string) error {
+	_, err := v.ask(ctx, "PUT", fmt.Sprintf("/api/v1/files/%d/sofa", f.ID), map[string]any{"members": names}, nil)
+	return err
+}
+
+// Accept opens the link of an invite, and chooses a password.
+func (v *Viewer) Accept(ctx context.Context, token, password string) error {
+	r, err := http.NewRequestWithContext(ctx, "POST", v.Address+"/invite/"+url.PathEscape(token),
+		strings.NewReader(url.Values{"password": {password}, "again": {password}}.Encode()))
+	if err != nil {
+		return err
+	}
+	r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	c := http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	res, err := c.Do(r)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	if res.StatusCode != http.StatusSeeOther {
+		return fmt.Errorf("the link gives %s", res.Status)
+	}
+	return nil
+}

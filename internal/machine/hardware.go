@@ -13,6 +13,7 @@ import (
 	"time"
 	"unsafe"
 
+	"cozyshelf/internal/core/encoders"
 	"cozyshelf/internal/core/facts"
 
 	"github.com/moby/sys/mountinfo"
@@ -36,6 +37,21 @@ func hardware(f *facts.Facts) {
 	f.Graphics = append([]facts.Device{}, Devices("/dev/dri")...)
 	f.Cgroup = cgroup()
 	f.Security = security()
+}
+
+// Encoders gives the devices here that may make pictures.
+func Encoders() (out []encoders.Device) {
+	for _, pattern := range []string{"/dev/dri/renderD*", "/dev/nvidia[0-9]*", "/dev/video[0-9]*"} {
+		found, _ := filepath.Glob(pattern) // the pattern is a good one
+		for _, p := range found {
+			for _, d := range Devices(p) {
+				if kind := encoders.KindOf(d.Path); kind != "" {
+					out = append(out, encoders.Device{Path: d.Path, Driver: d.Driver, Kind: kind})
+				}
+			}
+		}
+	}
+	return out
 }
 
 // processor gives the processor's name as the kernel has it.

@@ -2,16 +2,20 @@ package operate
 
 import (
 	"context"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"cozyshelf/internal/boundary"
+	"cozyshelf/internal/convert"
 	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/encoders"
 	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/verdict"
 	"cozyshelf/internal/deploy"
+	"cozyshelf/internal/ffmpeg"
 	"cozyshelf/internal/intake"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/pack"
@@ -40,6 +44,26 @@ func (h *House) Gather(ctx context.Context) facts.Facts {
 		}
 	}
 	return f
+}
+
+// TryWays tries how pictures could be made anew here, and adds what came of it to the facts, where
+// the household wants conversions. It takes about half a second for each way that there may be.
+func (h *House) TryWays(ctx context.Context, f *facts.Facts) {
+	if h.Household.Convert.When != household.ConvertNeeded || f.FFmpeg == nil || f.FFmpeg.Version == "" {
+		return
+	}
+	tools, err := ffmpeg.Find()
+	if err != nil {
+		return // the facts say it
+	}
+	tried, err := convert.TryAll(ctx, tools, h.Household.Convert.Device, machine.Encoders(), os.TempDir())
+	if err != nil {
+		f.FFmpeg.Ways = []facts.Way{{Name: encoders.InSoftware.Name(), Why: err.Error()}}
+		return
+	}
+	for _, t := range tried {
+		f.FFmpeg.Ways = append(f.FFmpeg.Ways, facts.Way{Name: t.Name(), Hardware: t.Hardware(), Why: t.Why})
+	}
 }
 
 // Judge says of everything whether the household will work here.

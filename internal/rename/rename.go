@@ -263,7 +263,7 @@ func (c Carrier) Carry(steps []Step) (Outcome, error) {
 		}
 	}
 	for d := range touched {
-		f, err := root.Open(d)
+		f, err := folder(root, d)
 		if err != nil {
 			continue // it was a folder that is gone
 		}
@@ -324,7 +324,7 @@ func (c Carrier) leaveDir(root *os.Root, dir string, touched map[string]bool) er
 	if st, err := root.Lstat(dir); err != nil || !st.IsDir() {
 		return nil
 	}
-	f, err := root.Open(path.Dir(dir))
+	f, err := folder(root, path.Dir(dir))
 	if err != nil {
 		return at(c.Folder, err)
 	}
@@ -407,14 +407,19 @@ func (c Carrier) move(root *os.Root, s Step, out *Outcome, touched map[string]bo
 	return nil
 }
 
+// folder opens a folder. A pipe that somebody has put in its place is refused, and holds nobody.
+func folder(root *os.Root, name string) (*os.File, error) {
+	return root.OpenFile(name, os.O_RDONLY|unix.O_DIRECTORY|unix.O_NONBLOCK, 0)
+}
+
 // noReplace renames a file unless there is something under the new name (renameat2(2)).
 func noReplace(root *os.Root, from, to string) error {
-	a, err := root.Open(path.Dir(from))
+	a, err := folder(root, path.Dir(from))
 	if err != nil {
 		return err
 	}
 	defer a.Close()
-	b, err := root.Open(path.Dir(to))
+	b, err := folder(root, path.Dir(to))
 	if err != nil {
 		return err
 	}

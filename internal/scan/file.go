@@ -93,13 +93,15 @@ const vanished = "it vanished meanwhile"
 // streamed tells which files are looked into, too, but have no index that would have to be
 // whole: what cannot be made out of them is not told, and is no problem of the file.
 var streamed = map[string]bool{
-	".avi": true, ".ts": true, ".m2ts": true, ".mpg": true, ".mpeg": true, ".ogv": true,
+	".avi": true, ".ts": true, ".m2ts": true, ".mts": true, ".m2t": true, ".vob": true,
+	".mpg": true, ".mpeg": true, ".ogv": true,
 	".mp3": true, ".flac": true, ".ogg": true, ".oga": true, ".opus": true, ".wav": true, ".aac": true,
 }
 
 // opened tells which files are opened for what they hold, and have to be whole; the others
 // are only opened to see whether they can be.
 var opened = map[string]bool{".mp4": true, ".m4v": true, ".mov": true, ".m4a": true, ".mkv": true, ".webm": true,
+	".3gp": true, ".3g2": true,
 	".mka": true}
 
 func (s *scanner) read(name string, e machine.Entry, f *store.Found) {

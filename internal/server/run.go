@@ -53,6 +53,9 @@ func (s *Server) Run(ctx context.Context) error {
 func (s *Server) allJobs() []live.Job {
 	out := []live.Job{
 		{Name: "plays", Run: s.Tracker.Run},
+		{Name: "allowances", Run: s.Allowances},
+		{Name: "history", Run: s.Forget},
+		{Name: "scans", Run: s.ScanWanted},
 		{Name: "disks", Run: s.Watch},
 		{Name: "uploads", Run: s.SweepUploads},
 		{Name: "store", Run: s.WatchStore},

@@ -44,7 +44,7 @@ func open(t *testing.T) *house {
 	if err := demo.Media(filepath.Join(dir, "media")); err != nil {
 		t.Fatal(err)
 	}
-	set := blueprint.Settings{Format: 1, Name: "Fernhollow Mill", Language: "en", State: dir}
+	set := blueprint.Settings{Format: 1, Name: "Fernhollow Mill", Language: "en", UnknownAge: 18, State: dir}
 	for _, k := range household.Kinds {
 		p := filepath.Join(dir, "media", string(k))
 		access := household.Read

@@ -180,6 +180,7 @@ func match(t *testing.T, header, contentRange string, body, all []byte) {
 
 // books stands for the store.
 type books struct {
+	sofa  []store.Sitting
 	mu    sync.Mutex
 	plays map[int64]store.Mark
 	fail  error
@@ -195,6 +196,13 @@ func (b *books) BeginPlay(_ context.Context, p usage.Play, _, _ int64, now time.
 	p.Position, p.Started, p.Seen = p.From, now, now
 	b.plays[p.ID] = store.Mark{Play: p.ID}
 	return p, nil
+}
+
+func (b *books) SofaOf(context.Context, int64) ([]store.Sitting, error) { return b.sofa, nil }
+
+func (b *books) Sit(_ context.Context, _ int64, sofa []store.Sitting) error {
+	b.sofa = sofa
+	return nil
 }
 
 func (b *books) MarkPlays(_ context.Context, marks ...store.Mark) error {
@@ -311,5 +319,46 @@ func BenchmarkDeliver(b *testing.B) {
 			b.Fatal(err)
 		}
 		res.Body.Close()
+	}
+}
+
+// TestNoMoreStreamsThanMayBe begins many at the same moment.
+func TestNoMoreStreamsThanMayBe(t *testing.T) {
+	ctx := context.Background()
+	tr := &Tracker{Store: &books{plays: map[int64]store.Mark{}}, Log: slog.New(slog.DiscardHandler)}
+	begin := func(member, file int64) error {
+		_, err := tr.Sending(ctx, Viewer{Member: member, Device: 1 + member, Most: 2}, store.Title{}, store.File{ID: file})
+		return err
+	}
+	var began, refused atomic.Int32
+	var wg sync.WaitGroup
+	for n := range 40 {
+		wg.Go(func() {
+			switch err := begin(1, int64(n)); {
+			case err == nil:
+				began.Add(1)
+			case errors.Is(err, ErrMany):
+				refused.Add(1)
+			default:
+				t.Error(err)
+			}
+		})
+	}
+	wg.Wait()
+	if began.Load() != 2 || refused.Load() != 38 {
+		t.Fatalf("%d began, %d were refused", began.Load(), refused.Load())
+	}
+	if err := begin(2, 1); err != nil {
+		t.Errorf("another member: %v", err)
+	}
+	others, running := tr.Others(2, 3, 1)
+	if others != 0 || !running {
+		t.Errorf("%d others, running %v", others, running)
+	}
+	if err := tr.Settle(ctx, true); err != nil {
+		t.Fatal(err)
+	}
+	if err := begin(1, 99); err != nil {
+		t.Errorf("after all have ended: %v", err)
 	}
 }

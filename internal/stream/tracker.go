@@ -2,6 +2,7 @@ package stream
 
 import (
 	"context"
+	"errors"
 	"log/slog"
 	"sync"
 	"time"
@@ -18,6 +19,7 @@ type Viewer struct {
 	DeviceAs string
 	Address  string
 	Away     bool
+	Most     int    // how many streams the member may have at once; 0 for as many as they like
 	Delivery string // how it is sent, where that is known
 	Why      string // why not as it is
 }
@@ -25,6 +27,8 @@ type Viewer struct {
 // Plays is what a Tracker needs of the store.
 type Plays interface {
 	BeginPlay(ctx context.Context, p usage.Play, device, file int64, now time.Time) (usage.Play, error)
+	SofaOf(ctx context.Context, play int64) ([]store.Sitting, error)
+	Sit(ctx context.Context, play int64, sofa []store.Sitting) error
 	MarkPlays(ctx context.Context, marks ...store.Mark) error
 }
 
@@ -37,7 +41,9 @@ type Tracker struct {
 	Log   *slog.Logger
 	// Ended, unless nil, hears of each play when it is over. It must be quick.
 	Ended func(usage.Play)
-	Now   func() time.Time // time.Now where nil
+	// Watched, unless nil, hears of time that a member has really seen. It must be quick.
+	Watched func(member int64, more time.Duration)
+	Now     func() time.Time // time.Now where nil
 
 	mu   sync.Mutex
 	live map[key]*live
@@ -51,6 +57,7 @@ type live struct {
 	mu       sync.Mutex
 	play     usage.Play
 	member   int64
+	sofa     []store.Sitting // who watches along
 	file     int64
 	reported time.Time  // of the last report
 	pace     usage.Pace // bounds what counts as watched
@@ -78,6 +85,10 @@ func (t *Tracker) enter(ctx context.Context, v Viewer, title store.Title, f stor
 		k := key{v.Device, f.ID}
 		l := t.live[k]
 		if l == nil {
+			if v.Most > 0 && t.count(v.Member) >= v.Most {
+				t.mu.Unlock()
+				return nil, ErrMany
+			}
 			l = &live{member: v.Member, file: f.ID}
 			t.live[k] = l
 		}
@@ -103,6 +114,14 @@ func (t *Tracker) enter(ctx context.Context, v Viewer, title store.Title, f stor
 			l.mu.Unlock()
 			t.drop(k, l)
 			return nil, err
+		}
+		if len(l.play.Sofa) > 0 { // it goes on
+			if l.sofa, err = t.Store.SofaOf(ctx, l.play.ID); err != nil {
+				l.over = true
+				l.mu.Unlock()
+				t.drop(k, l)
+				return nil, err
+			}
 		}
 		l.opened, l.reported = true, now
 		l.pace.Begin(now)
@@ -165,9 +184,15 @@ func (t *Tracker) Report(ctx context.Context, v Viewer, title store.Title, f sto
 	p.Position, p.Seen = position, now
 	p.Done = p.Done || usage.Finished(position, p.Duration)
 	m := mark(p, over)
-	m.Member, m.File = l.member, l.file
+	m.Member, m.File, m.Sofa = l.member, l.file, len(l.sofa) > 0
 	if err := t.Store.MarkPlays(ctx, m); err != nil {
 		return p, err // as if it had not been told
+	}
+	if more := p.Watched - l.play.Watched; more > 0 && t.Watched != nil {
+		t.Watched(v.Member, time.Duration(more*float64(time.Second)))
+		for _, m := range l.sofa {
+			t.Watched(m.ID, time.Duration(more*float64(time.Second)))
+		}
 	}
 	l.play, l.reported, l.pace, l.dirty = p, now, pace, false
 	if over {
@@ -176,6 +201,78 @@ func (t *Tracker) Report(ctx context.Context, v Viewer, title store.Title, f sto
 		t.ended(p)
 	}
 	return p, nil
+}
+
+// Running finds the stream of a play: on which device and of which file, and whose; a play of 0 for none.
+func (t *Tracker) Running(play int64) (device, file int64, p usage.Play, member int64) {
+	t.mu.Lock()
+	list := make(map[key]*live, len(t.live))
+	for k, l := range t.live {
+		list[k] = l
+	}
+	t.mu.Unlock()
+	for k, l := range list {
+		l.mu.Lock()
+		found := l.opened && !l.over && l.play.ID == play
+		p, member = l.play, l.member
+		l.mu.Unlock()
+		if found {
+			return k.device, k.file, p, member
+		}
+	}
+	return 0, 0, usage.Play{}, 0
+}
+
+// Sit says who watches a stream along that is running; false where it is not.
+func (t *Tracker) Sit(ctx context.Context, device, file int64, sofa []store.Sitting) (bool, error) {
+	t.mu.Lock()
+	l := t.live[key{device, file}]
+	t.mu.Unlock()
+	if l == nil {
+		return false, nil
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.over || !l.opened {
+		return false, nil
+	}
+	if err := t.Store.Sit(ctx, l.play.ID, sofa); err != nil {
+		return false, err
+	}
+	l.sofa, l.play.Sofa = sofa, nil
+	for _, m := range sofa {
+		l.play.Sofa = append(l.play.Sofa, m.Name)
+	}
+	return true, nil
+}
+
+// ErrMany says that a member has as many streams as may be.
+var ErrMany = errors.New("as many streams are running as may be")
+
+// count counts the streams of a member. The tracker is locked.
+func (t *Tracker) count(member int64) (n int) {
+	for _, l := range t.live {
+		if l.member == member {
+			n++
+		}
+	}
+	return n
+}
+
+// Others counts the streams of a member besides one, and tells whether that is running.
+func (t *Tracker) Others(member, device, file int64) (others int, running bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for k, l := range t.live {
+		switch {
+		case l.member != member:
+		case k == key{device, file}:
+			running = true
+		default:
+			others++
+		}
+	}
+	return others, running
 }
 
 func (t *Tracker) ended(p usage.Play) {

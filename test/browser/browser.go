@@ -197,12 +197,19 @@ func (b *Browser) Eval(script string, out any) error {
 	return json.Unmarshal(got.Result.Value, out)
 }
 
+// page is one that scripts run in.
+type page interface {
+	Eval(script string, out any) error
+}
+
 // Until waits until a script gives true.
-func (b *Browser) Until(script string) error {
+func (b *Browser) Until(script string) error { return until(b, script) }
+
+func until(p page, script string) error {
 	for range 1600 {
 		var ok bool
 		// While a page changes there may be nothing to ask.
-		if err := b.Eval("!!("+script+")", &ok); err == nil && ok {
+		if err := p.Eval("!!("+script+")", &ok); err == nil && ok {
 			return nil
 		}
 		time.Sleep(25 * time.Millisecond)
@@ -211,12 +218,14 @@ func (b *Browser) Until(script string) error {
 }
 
 // SignIn fills in the sign-in page and waits for what comes after.
-func (b *Browser) SignIn(name, password string) error {
-	err := b.Eval(fmt.Sprintf(`document.querySelector("[name=name]").value = %q; document.querySelector("[name=password]").value = %q; document.querySelector("form").submit()`, name, password), nil)
+func (b *Browser) SignIn(name, password string) error { return signIn(b, name, password) }
+
+func signIn(p page, name, password string) error {
+	err := p.Eval(fmt.Sprintf(`(document.querySelector("[name=name]").value = %q, document.querySelector("[name=password]").value = %q, document.querySelector("form").submit())`, name, password), nil)
 	if err != nil {
 		return err
 	}
-	return b.Until(`document.readyState === "complete" && document.querySelector("header")`)
+	return until(p, `document.readyState === "complete" && document.querySelector("header")`)
 }
 
 // Picture takes a PNG of what is seen.

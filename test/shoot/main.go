@@ -84,6 +84,12 @@ func shoot(address, name, password, dir string) error {
 		func() error { return b.Go(address + "/") },
 		func() error { return picture("sign-in") },
 		func() error { return b.SignIn(name, password) },
+		func() error { // devices of the demo that it has not been told of
+			return b.Eval(`document.querySelector("form[action='/own/devices/known']")?.submit()`, nil)
+		},
+		func() error {
+			return b.Until(`document.readyState === "complete" && !document.querySelector("form[action='/own/devices/known']")`)
+		},
 		func() error { return picture("shelves") },
 		func() error { return link("The Night Bakery") },
 		func() error { return picture("title") },

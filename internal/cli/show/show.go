@@ -366,3 +366,12 @@ func (p *Progress) End() {
 		p.out.Screen("\r\x1b[K")
 	}
 }
+
+// Minutes writes a length in seconds as hours and minutes.
+func Minutes(seconds float64) string {
+	n := int(seconds / 60)
+	if n < 60 {
+		return fmt.Sprintf("%d min", n)
+	}
+	return fmt.Sprintf("%d h %02d min", n/60, n%60)
+}

@@ -126,6 +126,7 @@ type Settings struct {
 	Name           string             `json:"name"`
 	Timezone       string             `json:"timezone"`
 	Language       string             `json:"language"`
+	UnknownAge     int                `json:"unknown_age"` // of films of which no age is known
 	Listeners      []SettingsListener `json:"listeners"`
 	State          string             `json:"state"`
 	Scratch        string             `json:"scratch"`
@@ -135,6 +136,10 @@ type Settings struct {
 	TrustedProxies []string           `json:"trusted_proxies,omitempty"`
 	Names          []string           `json:"names,omitempty"`         // of this machine, by which it may be asked
 	AllowPlain     bool               `json:"allow_plain,omitempty"`   // from outside over plain HTTP, too
+	SecondFactor   string             `json:"second_factor"`           // who needs one from outside
+	Administration string             `json:"administration"`          // on the page, from where: home, anywhere, never
+	History        int                `json:"history_days"`            // how long plays are kept with names; 0 for ever
+	HistoryChoice  string             `json:"history_choice"`          // who may shorten that: members or household
 	HidesClients   bool               `json:"hides_clients,omitempty"` // the engine's forwarding hides who connects
 	Umask          uint32             `json:"umask"`
 	LogLevel       string             `json:"log_level"`

@@ -28,6 +28,7 @@ func Draw(h *household.Household, s Site) Blueprint {
 	}
 	d.server()
 	d.settings()
+	d.history()
 	d.network()
 	d.storage()
 	d.routines()
@@ -115,14 +116,18 @@ func (d *drawing) settings() {
 	h, s := d.h, d.site
 	d.set = Settings{
 		Format: 1, Household: d.id, Name: h.Household.Name, Timezone: h.Household.Timezone,
-		Language: h.Household.Language, State: StateInside, Scratch: ScratchInside,
+		Language: h.Household.Language, UnknownAge: h.Household.UnknownAge, State: StateInside, Scratch: ScratchInside,
 		ScratchLimit:  int64(h.Storage.ScratchLimit),
 		RemoteAddress: strings.TrimSuffix(h.Remote.Address, "/"), TrustedProxies: h.Remote.TrustedProxies,
-		AllowPlain: h.Remote.AllowPlain, Names: slices.Concat(s.Names, h.Server.Names),
+		AllowPlain: h.Remote.AllowPlain, SecondFactor: h.Remote.SecondFactor,
+		HistoryChoice: h.Usage.Choice, Administration: h.Page.Administration, Names: slices.Concat(s.Names, h.Server.Names),
 		HidesClients: s.Can.Isolates && h.HidesClients(s.HidesClients, s.IPv6),
 		Umask:        h.Server.UmaskBits(), LogLevel: h.Server.LogLevel, LogFormat: h.Server.LogFormat,
 	}
 }
+
+// history draws for how long plays are kept with names.
+func (d *drawing) history() { d.set.History, _ = d.h.Usage.HistoryDays() } // what cannot be read is refused before
 
 // network draws what the server listens on, and on which network.
 func (d *drawing) network() {

@@ -59,7 +59,10 @@ func spoken(codec string) string {
 
 var spokenCodecs = map[string]string{"h264": "H.264", "hevc": "HEVC", "av1": "AV1", "vp9": "VP9", "vp8": "VP8",
 	"mpeg4": "MPEG-4 Part 2", "mpeg2video": "MPEG-2", "mpeg1video": "MPEG-1", "theora": "Theora",
-	"mjpeg": "Motion JPEG", "prores": "ProRes", "wmv3": "Windows Media Video", "vc1": "VC-1", "aac": "AAC",
+	"mjpeg": "Motion JPEG", "prores": "ProRes", "wmv3": "Windows Media Video", "wmv2": "Windows Media Video",
+	"wmv1": "Windows Media Video",
+	"flv1": "Sorenson H.263", "vp6f": "VP6", "wmav2": "Windows Media Audio", "wmav1": "Windows Media Audio",
+	"wmapro": "Windows Media Audio", "vc1": "VC-1", "aac": "AAC",
 	"ac3": "AC-3", "eac3": "E-AC-3", "dts": "DTS", "truehd": "TrueHD", "opus": "Opus", "vorbis": "Vorbis",
 	"flac": "FLAC", "mp3": "MP3", "mp2": "MPEG Layer II", "alac": "ALAC", "pcm": "PCM", "pcm_s16le": "PCM",
 	"pcm_s16be": "PCM", "pcm_u8": "PCM"}
@@ -67,7 +70,7 @@ var spokenCodecs = map[string]string{"h264": "H.264", "hevc": "HEVC", "av1": "AV
 func spokenContainer(c string) string {
 	if s := map[string]string{"mp4": "MP4", "matroska": "Matroska", "webm": "WebM", "avi": "AVI",
 		"mpegts": "MPEG transport streams", "mpeg": "MPEG programme streams", "flac": "FLAC", "mp3": "MP3", "ogg": "Ogg",
-		"wav": "WAV", "adts": "ADTS"}[c]; s != "" {
+		"wav": "WAV", "adts": "ADTS", "asf": "Windows Media", "flv": "Flash Video"}[c]; s != "" {
 		return s
 	}
 	if c == "" {

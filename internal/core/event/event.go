@@ -70,6 +70,30 @@ func (info) Level() Level    { return Info }
 func (warning) Level() Level { return Warning }
 func (failure) Level() Level { return Failure }
 
+// Invited is that somebody was invited to be a member.
+type Invited struct {
+	info
+	Who, Role string
+}
+
+// Name and Fields tell it.
+func (Invited) Name() string { return "invited" }
+func (e Invited) Fields() []Field {
+	return []Field{{Key: "name", Value: e.Who}, {Key: "role", Value: e.Role}}
+}
+
+// Granted is that somebody lets a child watch for a while more.
+type Granted struct {
+	info
+	Member, By, Until string
+}
+
+// Name and Fields tell it.
+func (Granted) Name() string { return "more time granted" }
+func (e Granted) Fields() []Field {
+	return []Field{{Key: "member", Value: e.Member}, {Key: "by", Value: e.By}, {Key: "until", Value: e.Until}}
+}
+
 // MemberAdded is that a person was let in.
 type MemberAdded struct {
 	info
@@ -101,6 +125,69 @@ type PasswordChanged struct {
 // Name and Fields tell it.
 func (PasswordChanged) Name() string      { return "password changed, devices signed out" }
 func (e PasswordChanged) Fields() []Field { return []Field{{Key: "member", Value: e.Member}} }
+
+// DeviceMoved is that a device was used from a network outside the home from which it was not known.
+type DeviceMoved struct {
+	info
+	Member, Device, Address string
+}
+
+// Name and Fields tell it.
+func (DeviceMoved) Name() string { return "a device in a new network" }
+func (e DeviceMoved) Fields() []Field {
+	return []Field{{Key: "member", Value: e.Member}, {Key: "device", Value: e.Device}, {Key: "address", Value: e.Address}}
+}
+
+// StreamStopped is that an administrator ended a stream.
+type StreamStopped struct {
+	info
+	Member, Title, By, Says string
+}
+
+// Name and Fields tell it.
+func (StreamStopped) Name() string { return "a stream was ended" }
+func (e StreamStopped) Fields() []Field {
+	return []Field{{Key: "member", Value: e.Member}, {Key: "title", Value: e.Title}, {Key: "by", Value: e.By},
+		{Key: "says", Value: e.Says}}
+}
+
+// ScreenMade is that a device is one of the household's from now on, on which one picks who one is.
+type ScreenMade struct {
+	info
+	Screen, By string
+}
+
+// Name and Fields tell it.
+func (ScreenMade) Name() string { return "a screen for several" }
+func (e ScreenMade) Fields() []Field {
+	return []Field{{Key: "screen", Value: e.Screen}, {Key: "by", Value: e.By}}
+}
+
+// FactorChanged is that a member has a second factor from now on, or none any more.
+type FactorChanged struct {
+	info
+	Member string
+	Set    bool
+}
+
+// Name and Fields tell it.
+func (FactorChanged) Name() string { return "second factor set up, or taken away" }
+func (e FactorChanged) Fields() []Field {
+	return []Field{{Key: "member", Value: e.Member}, {Key: "set", Value: e.Set}}
+}
+
+// RecoveryUsed is that a member signed in by a recovery code in place of their second factor.
+type RecoveryUsed struct {
+	info
+	Member string
+	Left   int
+}
+
+// Name and Fields tell it.
+func (RecoveryUsed) Name() string { return "a recovery code was used" }
+func (e RecoveryUsed) Fields() []Field {
+	return []Field{{Key: "member", Value: e.Member}, {Key: "left", Value: e.Left}}
+}
 
 // MemberChanged is that a member may do other things from now on.
 type MemberChanged struct {

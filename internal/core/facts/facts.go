@@ -64,9 +64,17 @@ var PortHolders = []string{"docker-proxy", "rootlessport", "conmon"}
 
 // FFmpeg is the ffmpeg of this machine, with ffprobe.
 type FFmpeg struct {
-	Version string `json:"version"` // empty where there is none
-	Size    int64  `json:"size"`    // with all libraries, in bytes
-	Why     string `json:"why"`     // why there is none
+	Version string `json:"version"`        // empty where there is none
+	Size    int64  `json:"size"`           // with all libraries, in bytes
+	Why     string `json:"why"`            // why there is none
+	Ways    []Way  `json:"ways,omitempty"` // how pictures can be made anew; only where that was tried
+}
+
+// Way is a way to make pictures anew that was tried with half a second of film.
+type Way struct {
+	Name     string `json:"name"`
+	Hardware bool   `json:"hardware"`
+	Why      string `json:"why,omitempty"` // why it does not work
 }
 
 // Clock is the machine's clock.

@@ -48,6 +48,9 @@ format = 1
 name     = {{q .Household.Name}}
 timezone = {{q .Household.Timezone}}
 language = {{q .Household.Language}}
+{{- if and .Household.UnknownAge (ne .Household.UnknownAge 18)}}
+unknown_age = {{.Household.UnknownAge}}
+{{- end}}
 
 [server]
 engine  = {{q .Server.Engine}}    # auto, docker, podman, process
@@ -120,6 +123,9 @@ scan_every = {{q .}}    # day, week, never, or hours such as "6h"; beside at onc
 [remote]
 address         = {{q .Remote.Address}}
 trusted_proxies = {{list .Remote.TrustedProxies}}
+{{- if and .Remote.SecondFactor (ne .Remote.SecondFactor "admins")}}
+second_factor   = {{q .Remote.SecondFactor}}    # who needs one from outside: admins, everybody, nobody
+{{- end}}
 {{- if .Remote.AllowPlain}}
 allow_plain     = true    # answer from outside over plain HTTP, too
 {{- end}}
@@ -180,6 +186,19 @@ ladder = {{numbers .}}
 {{- with .Convert.PreparedLimit}}
 prepared_limit = {{q .String}}
 {{- end}}
+{{end}}
+{{- if or (and .Usage.History (ne .Usage.History "forever")) (and .Usage.Choice (ne .Usage.Choice "members"))}}
+[usage]
+{{- with .Usage.History}}
+history = {{q .}}
+{{- end}}
+{{- with .Usage.Choice}}
+choice = {{q .}}
+{{- end}}
+{{end}}
+{{- if and .Page.Administration (ne .Page.Administration "home")}}
+[page]
+administration = {{q .Page.Administration}}
 {{end}}`))
 
 // quote writes a TOML basic string.

@@ -55,6 +55,8 @@ type Household struct {
 	Lookup    Lookup  `toml:"lookup"`
 	Quiet     Quiet   `toml:"quiet"`
 	Convert   Convert `toml:"convert"`
+	Usage     Usage   `toml:"usage"`
+	Page      Page    `toml:"page"`
 }
 
 // Lookup is [lookup]: outside catalogues that the server may ask about titles. None is
@@ -91,11 +93,16 @@ func (l Lookup) PauseOf() (time.Duration, error) {
 	return d, nil
 }
 
+// OldestAge is the highest age that something may be for.
+const OldestAge = 21
+
 // Section is [household].
 type Section struct {
 	Name     string `toml:"name"`
 	Timezone string `toml:"timezone"` // an IANA zone; empty stands for UTC
 	Language string `toml:"language"` // a BCP 47 language such as "en"; empty stands for "en"
+	// UnknownAge is from which age on a film or a series counts as being of which that is not known.
+	UnknownAge int `toml:"unknown_age"`
 }
 
 // Server is [server].
@@ -173,7 +180,27 @@ type Remote struct {
 	Address        string   `toml:"address"`
 	TrustedProxies []string `toml:"trusted_proxies"` // addresses or networks whose X-Forwarded-For is believed
 	AllowPlain     bool     `toml:"allow_plain"`     // answer from outside over plain HTTP, too
+	SecondFactor   string   `toml:"second_factor"`   // who needs one from outside: admins, everybody, nobody
 }
+
+// Page is [page].
+type Page struct {
+	Administration string `toml:"administration"` // from where administrators see to the house: home, anywhere, never
+}
+
+// From where administrators see to the house on the page.
+const (
+	AdminHome     = "home"
+	AdminAnywhere = "anywhere"
+	AdminNever    = "never"
+)
+
+// Who needs a second factor from outside.
+const (
+	SecondAdmins    = "admins"
+	SecondEverybody = "everybody"
+	SecondNobody    = "nobody"
+)
 
 // Kind is the kind of a shelf.
 type Kind string
@@ -277,6 +304,7 @@ func (h *Household) judge(given func(key string) bool) []complaint {
 	h.judgeLife(&c)
 	h.judgeQuiet(&c)
 	h.judgeConvert(&c, given)
+	h.judgeUsage(&c)
 	h.judgeStorage(&c)
 	h.judgeLookup(&c)
 	h.judgeShelves(&c)
@@ -304,6 +332,10 @@ func (h *Household) judgeHousehold(c *complaints) {
 	if _, err := time.LoadLocation(h.Household.Timezone); err != nil || h.Household.Timezone == "Local" {
 		c.bad("household.timezone", "write an IANA time zone, such as \"Europe/Riga\" or \"UTC\"",
 			"time zone %q is not known", h.Household.Timezone)
+	}
+	if n := h.Household.UnknownAge; n < 0 || n > OldestAge {
+		c.bad("household.unknown_age", "write an age from 0 to 21; 18 where left out",
+			"films of which no age is known cannot be for those from %d on", n)
 	}
 	if !langTag.MatchString(h.Household.Language) {
 		c.bad("household.language", "write a language such as \"en\" or \"lv\"", "%q is not a language tag",

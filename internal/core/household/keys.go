@@ -52,6 +52,9 @@ var Keys = []Key{
 		Takes: "language tag (BCP 47), with the country where it matters, such as `pt-BR`: descriptions are wanted " +
 			"in it, else without the country, else in English; subtitles and sound without them are " +
 			"listed", Becomes: Settings},
+	{Name: "household.unknown_age", Default: "`18`",
+		Takes: "from which age on a film or a series is for which none is known, 0 to 21; what else is of no known age " +
+			"is for everybody", Becomes: Settings},
 	{Name: "server.engine", Default: "`auto`",
 		Takes:  "`auto`, `docker`, `podman`, `process`",
 		Values: []string{"auto", "docker", "podman", "process"}, Becomes: Tool},
@@ -159,6 +162,16 @@ var Keys = []Key{
 		Becomes: Settings},
 	{Name: "convert.prepared_limit", Default: "`20 GiB`",
 		Takes: "how much copies that are prepared may take, in the state folder; at least 100 MiB", Becomes: Settings},
+	{Name: "usage.history", Default: "`forever`",
+		Takes: "how long plays are kept with the names of members, devices and addresses: `forever`, or days such as " +
+			"`365 days`", Becomes: Settings},
+	{Name: "usage.choice", Default: "`members`",
+		Takes:  "who may shorten it for themselves: `members`, on their own page, or nobody but the `household`",
+		Values: []string{ChoiceMembers, ChoiceHousehold}, Becomes: Settings},
+	{Name: "page.administration", Default: "`home`",
+		Takes: "from where administrators with a second factor see to members, streams and scans on the page: `home`, " +
+			"`anywhere`, `never`",
+		Values: []string{AdminHome, AdminAnywhere, AdminNever}, Becomes: Settings},
 	{Name: "backup.every", Default: "never",
 		Takes: "`day`, `week`, or hours such as `12h`: the server makes backups by itself", Becomes: Settings},
 	{Name: "backup.at", Default: "`03:30`",
@@ -169,6 +182,10 @@ var Keys = []Key{
 		Takes: "an absolute folder, better on another disk", Becomes: Both},
 	{Name: "remote.address", Default: "–",
 		Takes: "the address people use from outside: `https://shelf.example.net`", Becomes: Settings},
+	{Name: "remote.second_factor", Default: "`admins`",
+		Takes: "who has to sign in with a second factor (one-time codes) from outside the home: `admins`, `everybody`, " +
+			"`nobody`; who has one is asked for it from everywhere",
+		Values: []string{SecondAdmins, SecondEverybody, SecondNobody}, Becomes: Settings},
 	{Name: "remote.allow_plain", Default: "`false`",
 		Takes: "answer from outside over plain HTTP, too: anybody on the way can read what passes", Becomes: Settings},
 	{Name: "remote.trusted_proxies", Default: "–",

@@ -20,6 +20,7 @@ type Incoming struct {
 	// What was read and is not given out yet.
 	samples []sample
 	data    []byte
+	ended   int64 // where the segment before ended, in the track's units
 }
 
 // mostBox bounds one box of the stream: a picture, or what is told of it.
@@ -89,6 +90,9 @@ func (in *Incoming) box() (kind string, b []byte, err error) {
 // of the stream it gives what is left, and io.EOF after that.
 func (in *Incoming) Next(from, until, moved float64, number int) ([]byte, error) {
 	scale := float64(in.track.Scale)
+	if in.ended == 0 {
+		in.ended = int64(max(0, from+moved)*scale + 0.5)
+	}
 	var list []sample
 	var body []byte
 	for {
@@ -133,7 +137,17 @@ func (in *Incoming) segment(list []sample, body []byte, moved float64, number in
 	for i := range max(0, len(list)-1) {
 		list[i].duration = uint32(max(0, list[i+1].decode-list[i].decode))
 	}
-	return append(fragment(list, uint32(number+1), int64(len(body))), body...)
+	b := append(fragment(list, in.ended, uint32(number+1), int64(len(body))), body...)
+	if n := len(list); n > 0 {
+		in.ended = list[n-1].decode + int64(list[n-1].duration)
+	}
+	return b
+}
+
+// Nothing is a segment in which there is nothing, as behind the end of a track. It begins at a time
+// in seconds; scale is what a second has of the track's units.
+func Nothing(number int, at float64, scale int64) []byte {
+	return fragment(nil, int64(at*float64(scale)+0.5), uint32(number+1), 0)
 }
 
 // more reads one fragment.

@@ -124,6 +124,9 @@ func (f *Film) lead() *Track {
 // Open looks a file through.
 func Open(r io.ReaderAt, size int64) (*Film, error) {
 	info, err := media.Read(r, size)
+	if errors.Is(err, media.ErrUnknown) {
+		return nil, unfit("%v", err)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -223,7 +226,7 @@ func (f *Film) Segment(r io.ReaderAt, number, piece int) (*Segment, error) {
 	if body > math.MaxUint32-16 {
 		return nil, errors.New("a piece is larger than can be sent")
 	}
-	s.head = fragment(list, uint32(piece+1), body)
+	s.head = fragment(list, scaled(f.Starts[piece], 1e9, int64(t.Scale)), uint32(piece+1), body)
 	s.size = int64(len(s.head)) + body
 	return s, nil
 }

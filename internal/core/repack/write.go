@@ -174,8 +174,11 @@ const (
 )
 
 // fragment writes what stands before the bytes of a piece: its type, its index and the header of
-// its bytes.
-func fragment(list []sample, sequence uint32, body int64) []byte {
+// its bytes. One with nothing in it stands at a time of its own, in the track's units.
+func fragment(list []sample, empty int64, sequence uint32, body int64) []byte {
+	if len(list) > 0 {
+		empty = list[0].decode
+	}
 	w := &writer{b: make([]byte, 0, 160+16*len(list))}
 	w.box("styp", func() {
 		w.text("msdh")
@@ -189,11 +192,7 @@ func fragment(list []sample, sequence uint32, body int64) []byte {
 			w.box("tfhd", func() { w.full(0, 0x20000); w.u32(1) })
 			w.box("tfdt", func() {
 				w.full(1, 0)
-				if len(list) > 0 {
-					w.u64(list[0].decode)
-				} else {
-					w.u64(0)
-				}
+				w.u64(empty)
 			})
 			w.box("trun", func() {
 				w.full(1, 0xf01)

@@ -382,6 +382,7 @@ func (j *judge) converting() {
 	if atOnce <= 0 {
 		atOnce = max(2, int(processors)/2)
 	}
+	j.ways()
 	task := capacity.Tasks[0]
 	j.add("capacity", OK, fmt.Sprintf("about %d films from %s at once are to be expected %s; cozyshelf capacity "+
 		"measures it once the server runs", weights.Expect(task), task.Name, by), "")
@@ -400,6 +401,25 @@ func (j *judge) converting() {
 		j.add("memory to convert", Warning, fmt.Sprintf("%d films of %d lines at once may take %s of memory, and the "+
 			"server has %s", atOnce, lines, bytes(want), bytes(int64(j.h.Server.Memory))),
 			fmt.Sprintf("write memory = \"%d MiB\" under [server], a smaller at_once, or a smaller ladder", want>>20+1))
+	}
+}
+
+// ways judges how pictures could be made anew, where that was tried.
+func (j *judge) ways() {
+	var work []string
+	for _, w := range j.f.FFmpeg.Ways {
+		if w.Why == "" {
+			work = append(work, w.Name)
+			continue
+		}
+		fix := "see that " + j.f.FFmpeg.Version + " is an ffmpeg with libx264"
+		if w.Hardware {
+			fix = "see that the device's driver is installed, and that the account may use it; until then others convert"
+		}
+		j.add("way to convert", Warning, w.Name+" was tried and does not work: "+w.Why, fix)
+	}
+	if len(work) > 0 {
+		j.add("way to convert", OK, "tried, and works: "+strings.Join(work, ", "), "")
 	}
 }
 

@@ -78,6 +78,15 @@ func TestEveryFaultIsFoundAndSaysWhatToDo(t *testing.T) {
 			f.FFmpeg, h.Storage.ScratchLimit, h.Server.Memory = &facts.FFmpeg{Version: "5.1"}, 1<<30, 1<<30
 		}, "memory to convert", Warning,
 			"3 films of 1080 lines at once may take 1.3 GiB of memory, and the server has 1.0 GiB"},
+		"a device that makes no picture": {func(h *household.Household, f *facts.Facts) {
+			h.Convert.When = household.ConvertNeeded
+			f.FFmpeg = &facts.FFmpeg{Version: "5.1", Ways: []facts.Way{
+				{Name: "va-api /dev/dri/renderD128", Hardware: true, Why: "no driver"}, {Name: "software"}}}
+		}, "way to convert", Warning, "va-api /dev/dri/renderD128 was tried and does not work: no driver"},
+		"an ffmpeg that makes no H.264": {func(h *household.Household, f *facts.Facts) {
+			h.Convert.When = household.ConvertNeeded
+			f.FFmpeg = &facts.FFmpeg{Version: "5.1", Ways: []facts.Way{{Name: "software", Why: "Unknown encoder"}}}
+		}, "way to convert", Warning, "Unknown encoder"},
 		"engine silent": {func(h *household.Household, f *facts.Facts) {
 			f.Engine.Answers,
 				f.Engine.Error = false, "refused"

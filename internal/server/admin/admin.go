@@ -13,10 +13,7 @@ import (
 	"path"
 	"slices"
 	"strconv"
-	"strings"
 	"time"
-	"unicode"
-	"unicode/utf8"
 
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/event"
@@ -44,6 +41,11 @@ func (s *Admin) Handler() http.Handler {
 			list, err := s.Store.Members(r.Context())
 			return listed(list, err, memberOf)
 		}))
+	m.HandleFunc("GET /control/v1/members/{name}", live.Answer(s.showMember))
+	m.HandleFunc("DELETE /control/v1/members/{name}/devices/{device}", live.Answer(s.endDevice))
+	m.HandleFunc("GET /control/v1/invites", live.Answer(s.invites))
+	m.HandleFunc("POST /control/v1/invites", live.Answer(s.invite))
+	m.HandleFunc("DELETE /control/v1/invites/{name}", live.Answer(s.takeBack))
 	m.HandleFunc("POST /control/v1/members", live.Answer(s.addMember))
 	m.HandleFunc("PATCH /control/v1/members/{name}", live.Answer(s.changeMember))
 	m.HandleFunc("DELETE /control/v1/members/{name}", live.Answer(s.removeMember))
@@ -271,43 +273,20 @@ func (s *Admin) problems(w http.ResponseWriter, r *http.Request) {
 	})
 }
 
-// checkName says why a name cannot be a member's, or nothing.
-func checkName(name string) string {
-	switch {
-	case name == "":
-		return "it is empty"
-	case !utf8.ValidString(name) || utf8.RuneCountInString(name) > 32:
-		return "it has more than 32 characters"
-	case strings.ContainsFunc(name, func(r rune) bool {
-		return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !unicode.IsMark(r) && !strings.ContainsRune("-_.", r)
-	}):
-		return "it may hold letters, digits, and - _ ."
-	}
-	return ""
-}
-
 func (s *Admin) addMember(r *http.Request) (any, error) {
 	var in control.NewMember
 	if err := live.Read(r, &in); err != nil {
 		return nil, err
 	}
-	if why := checkName(in.Name); why != "" {
-		return nil, live.UsageProblem(fmt.Sprintf("%q cannot be a member's name", in.Name), why,
-			"choose a short name, such as wren")
-	}
-	if !in.Role.Known() {
-		return nil, live.UsageProblem(fmt.Sprintf("there is no role %q", in.Role),
-			"a member is admin, adult, child or guest", "give one of these with --role")
+	m, err := s.Person(in.Name, in.Role, in.Away, in.Allowed)
+	if err != nil {
+		return nil, err
 	}
 	if why := secret.Judge(in.Password, in.Name); why != "" {
 		return nil, live.UsageProblem("the password cannot be taken", why, "choose a longer one, or let one be made")
 	}
-	m := store.Member{Name: in.Name, Role: in.Role, Away: in.Role.AwayByDefault()}
-	if in.Away != nil {
-		m.Away = *in.Away
-	}
 	m.Password = secret.Hash(in.Password)
-	m, err := s.Store.AddMember(r.Context(), m, time.Now())
+	m, err = s.Store.AddMember(r.Context(), m, time.Now())
 	switch {
 	case errors.Is(err, store.ErrExists):
 		return nil, &problem.Problem{What: fmt.Sprintf("there is a member %s already", in.Name),
@@ -321,6 +300,76 @@ func (s *Admin) addMember(r *http.Request) (any, error) {
 	}
 	s.Events.Tell(event.MemberAdded{Member: m.Name, Role: string(m.Role)})
 	return memberOf(m), nil
+}
+
+// showMember gives a member with how much it has watched, and its devices.
+func (s *Admin) showMember(r *http.Request) (any, error) {
+	name := r.PathValue("name")
+	all, err := s.Store.Members(r.Context())
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range all {
+		if store.Fold(m.Name) != store.Fold(name) {
+			continue
+		}
+		out := control.MemberShown{Member: memberOf(m), Signed: []control.MemberDevice{},
+			Titles: []control.TitleRule{}}
+		u, v, err := s.Standing(r.Context(), m)
+		if err != nil {
+			return nil, err
+		}
+		out.Today, out.Week = u.Today.Seconds(), u.Week.Seconds()
+		out.Now, out.Reason, out.Until = v.OK, v.Reason, v.Until
+		list, err := s.Store.DevicesOf(r.Context(), m.ID, time.Now())
+		for _, d := range list {
+			out.Signed = append(out.Signed, control.MemberDevice{ID: d.ID, Name: d.Name, Kind: string(d.Kind),
+				Created: d.Created, Seen: d.Seen, Address: d.Address, Away: d.Away, Second: d.Second})
+		}
+		if err != nil {
+			return nil, err
+		}
+		f, err := s.Store.Factor(r.Context(), m.ID)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return nil, err
+		}
+		out.Factor = f.Created
+		rules, err := s.Store.TitleRules(r.Context(), m.ID)
+		for _, t := range rules {
+			out.Titles = append(out.Titles, control.TitleRule{ID: t.Title, Name: t.Name, Shelf: t.Shelf, Shown: t.Shown})
+		}
+		return out, err
+	}
+	return nil, noMember(name, store.ErrNotFound)
+}
+
+// endDevice signs a device of a member out, and ends what it is being sent.
+func (s *Admin) endDevice(r *http.Request) (any, error) {
+	name := r.PathValue("name")
+	m, err := s.Store.Member(r.Context(), name)
+	if err != nil {
+		return nil, noMember(name, err)
+	}
+	id, err := live.Number(r, "device")
+	if err != nil {
+		return nil, err
+	}
+	_, d, err := s.Store.SignedIn(r.Context(), id, time.Now())
+	if err == nil && d.Member != m.ID {
+		err = store.ErrNotFound
+	}
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, &problem.Problem{What: fmt.Sprintf("%s has no device %d", m.Name, id), Why: "it is not signed in",
+			Fix: "see cozyshelf member devices " + m.Name, Err: err}
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Store.RemoveDevice(r.Context(), id); err != nil {
+		return nil, err
+	}
+	s.Cuts.Cut(m.ID)
+	return struct{}{}, nil
 }
 
 func noMember(name string, err error) error {
@@ -349,12 +398,38 @@ func (s *Admin) changeMember(r *http.Request) (any, error) {
 			"a member is admin, adult, child or guest",
 			"give one of these with --role")
 	}
-	if in.Role != nil || in.Away != nil {
-		err := s.Store.EditMember(r.Context(), name, store.Edit{Role: in.Role, Away: in.Away})
+	if in.Allowed != nil {
+		if err := s.Allowable(*in.Allowed); err != nil {
+			return nil, err
+		}
+	}
+	if in.Role != nil || in.Away != nil || in.Allowed != nil {
+		err := s.Store.EditMember(r.Context(), name, store.Edit{Role: in.Role, Away: in.Away, Allowed: in.Allowed})
 		if errors.Is(err, store.ErrLastAdmin) {
 			return nil, &problem.Problem{What: fmt.Sprintf("%s stays an administrator", name),
 				Why: "the household would be left without one", Fix: "make another member an administrator first",
 				Err: err}
+		}
+		if err != nil {
+			return nil, noMember(name, err)
+		}
+	}
+	if in.ForgetFactor {
+		m, err := s.Store.Member(r.Context(), name)
+		if err == nil {
+			err = s.ForgetFactor(r.Context(), m)
+			if errors.Is(err, store.ErrNotFound) {
+				return nil, live.UsageProblem(m.Name+" has no second factor", "none was set up", "there is nothing to do")
+			}
+		}
+		if err != nil {
+			return nil, noMember(name, err)
+		}
+	}
+	if len(in.Titles) > 0 {
+		m, err := s.Store.Member(r.Context(), name)
+		if err == nil {
+			err = s.Store.RuleTitles(r.Context(), m.ID, in.Titles)
 		}
 		if err != nil {
 			return nil, noMember(name, err)
@@ -370,7 +445,7 @@ func (s *Admin) changeMember(r *http.Request) (any, error) {
 	if err == nil {
 		// Streams that are running are judged anew, by what holds now.
 		s.Cuts.Cut(m.ID)
-		if in.Role != nil || in.Away != nil {
+		if in.Role != nil || in.Away != nil || in.Allowed != nil || len(in.Titles) > 0 {
 			s.Events.Tell(event.MemberChanged{Member: m.Name, Role: string(m.Role), Away: m.Away})
 		}
 	}

@@ -9,7 +9,7 @@ import (
 
 func memberOf(m store.Member) control.Member {
 	return control.Member{ID: m.ID, Name: m.Name, Role: m.Role, Away: m.Away, Created: m.Created, Devices: m.Devices,
-		Seen: m.Seen}
+		Seen: m.Seen, Allowed: m.Allowed}
 }
 
 func titleOf(t store.Title) control.Title {

@@ -4,14 +4,17 @@ package api
 
 import (
 	_ "embed" // the description of the API
+	"errors"
 	"fmt"
 	"net/http"
 	"strconv"
 	"time"
 
+	"cozyshelf/internal/core/naming"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/server/live"
 	"cozyshelf/internal/store"
+	"cozyshelf/internal/stream"
 )
 
 // API answers members' programs.
@@ -29,6 +32,8 @@ func openAPI(w http.ResponseWriter, _ *http.Request) {
 func (s *API) Routes(m *http.ServeMux) {
 	m.HandleFunc("GET /api/v1/openapi.json", openAPI)
 	m.HandleFunc("POST /api/v1/sign-in", live.Answer(s.apiSignIn))
+	m.HandleFunc("POST /api/v1/pairing", s.pair)
+	m.HandleFunc("POST /api/v1/token", s.token)
 	for pattern, h := range map[string]http.HandlerFunc{
 		"POST /api/v1/sign-out": live.Answer(s.apiSignOut),
 		"GET /api/v1/me": live.Answer(func(r *http.Request) (any,
@@ -42,6 +47,16 @@ func (s *API) Routes(m *http.ServeMux) {
 		"GET /api/v1/files/{file}":           live.Answer(s.apiFile),
 		"GET /api/v1/files/{file}/content":   s.content,
 		"PUT /api/v1/files/{file}/position":  live.Answer(s.apiPosition),
+
+		"POST /api/v1/files/{file}/plays": live.Answer(s.tellPlay),
+
+		"POST /api/v1/files/{file}/together": live.Answer(s.openRoom),
+		"GET /api/v1/together/{room}":        live.Answer(s.room),
+		"PUT /api/v1/together/{room}":        live.Answer(s.inRoom),
+		"GET /api/v1/together/{room}/events": s.roomEvents,
+
+		"GET /api/v1/files/{file}/sofa": live.Answer(s.sofa),
+		"PUT /api/v1/files/{file}/sofa": live.Answer(s.sit),
 
 		"GET /api/v1/files/{file}/subtitles/{name}": s.subtitle,
 		"POST /api/v1/files/{file}/delivery":        live.Answer(s.delivery),
@@ -60,11 +75,17 @@ func (s *API) Routes(m *http.ServeMux) {
 }
 
 func (s *API) apiSignIn(r *http.Request) (any, error) {
-	var in struct{ Name, Password, Device string }
+	var in struct{ Name, Password, Code, Device string }
 	if err := live.Read(r, &in); err != nil {
 		return nil, err
 	}
-	token, m, err := s.SignIn(r, in.Name, in.Password, in.Device, store.ForProgram)
+	token, m, err := s.SignIn(r, in.Name, in.Password, in.Code, in.Device, store.ForProgram)
+	var wanted *live.SecondWanted
+	if errors.As(err, &wanted) {
+		return nil, &live.StatusError{Problem: &problem.Problem{What: "a code of the second factor is wanted",
+			Why: "the member has set one up", Fix: "send it as code, with name and password"},
+			Status: http.StatusUnauthorized}
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -73,6 +94,10 @@ func (s *API) apiSignIn(r *http.Request) (any, error) {
 }
 
 func (s *API) apiSignOut(r *http.Request) (any, error) {
+	if live.VisitorOf(r).Device.Screen != 0 {
+		return nil, &live.StatusError{Problem: &problem.Problem{What: "this is a screen for several",
+			Why: "one stays until somebody else is picked", Fix: "pick who it is at /who"}, Status: http.StatusForbidden}
+	}
 	if err := s.Store.RemoveDevice(r.Context(), live.VisitorOf(r).Device.ID); err != nil {
 		return nil, err
 	}
@@ -84,7 +109,7 @@ func me(v *live.Visitor) apiMember {
 }
 
 func (s *API) apiShelves(r *http.Request) (any, error) {
-	list, err := s.ShelfList(r.Context())
+	list, err := s.ShelvesOf(r)
 	if err != nil {
 		return nil, err
 	}
@@ -98,7 +123,7 @@ func (s *API) apiShelves(r *http.Request) (any, error) {
 
 func (s *API) apiTitles(r *http.Request) (any, error) {
 	name := r.PathValue("shelf")
-	if s.Shelves[name] == nil {
+	if s.Shelves[name] == nil || !live.VisitorOf(r).Member.Allowed.Sees(name) {
 		return nil, live.Nothing(r)
 	}
 	limit := onAnswer
@@ -112,7 +137,7 @@ func (s *API) apiTitles(r *http.Request) (any, error) {
 	}
 	page, err := s.Store.TitlePage(r.Context(),
 		store.Wanted{Shelf: name, At: store.PlaceOf(r.URL.Query().Get("from")), Limit: limit,
-			Usable: !live.SeesAll(r)})
+			Usable: !live.SeesAll(r), Sight: s.SightOf(live.VisitorOf(r).Member)})
 	if err != nil {
 		return nil, err
 	}
@@ -175,9 +200,36 @@ func (s *API) apiPosition(r *http.Request) (any, error) {
 			Fix: "see /api/v1/openapi.json"}, Status: http.StatusBadRequest, Wait: 0}
 	}
 	p, err := s.Tracker.Report(r.Context(), live.VisitorOf(r).Viewer(), t, f, in.Position, in.State == "stopped")
+	if errors.Is(err, stream.ErrMany) {
+		return nil, s.TooMany(r)
+	}
 	if err != nil {
 		s.Log.Error("a position could not be kept", "why", err)
 		return nil, err
 	}
-	return apiPlay{Play: p.ID, Position: p.Position, Watched: p.Watched}, nil
+	out := apiPlay{Play: p.ID, Position: p.Position, Watched: p.Watched, Allowed: true}
+	if f.Content == string(naming.Picture) {
+		return out, nil
+	}
+	v, err := s.Lasts(r, f.ID)
+	if err != nil {
+		s.Log.Error("it cannot be told how long somebody may watch", "why", err)
+		return out, nil // the position is kept
+	}
+	out.Allowed, out.Until, out.Reason = v.OK, v.Until, string(v.Reason)
+	return out, nil
+}
+
+// tellPlay notes a play that a device tells of afterwards.
+func (s *API) tellPlay(r *http.Request) (any, error) {
+	var in apiTold
+	if err := live.Read(r, &in); err != nil {
+		return nil, err
+	}
+	t, f, err := s.FileOf(r)
+	if err != nil {
+		return nil, err
+	}
+	p, err := s.TellPlay(r, t, f, live.Told(in))
+	return apiPlay{Play: p.ID, Position: p.Position, Watched: p.Watched, Allowed: true}, err
 }

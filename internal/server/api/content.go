@@ -6,6 +6,7 @@ import (
 	"os"
 	"time"
 
+	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/delivery"
 	"cozyshelf/internal/core/naming"
 	"cozyshelf/internal/machine"
@@ -41,6 +42,10 @@ func (s *API) content(w http.ResponseWriter, r *http.Request) {
 		live.Fail(w, err)
 		return
 	}
+	if err := s.MayWatch(r, f.ID); err != nil && f.Content != string(naming.Picture) {
+		live.Fail(w, err)
+		return
+	}
 	viewer := live.VisitorOf(r).Viewer()
 	viewer.Delivery = string(delivery.AsItIs)
 	s.whole(w, r, t, f, viewer)
@@ -48,6 +53,10 @@ func (s *API) content(w http.ResponseWriter, r *http.Request) {
 
 // whole sends a file as it is to a viewer.
 func (s *API) whole(w http.ResponseWriter, r *http.Request, t store.Title, f store.File, viewer stream.Viewer) {
+	if err := s.Fits(r, f.Media, f.Size); err != nil {
+		live.Fail(w, err)
+		return
+	}
 	file, err := s.Find(f)
 	if err != nil {
 		s.unsent(w, f, err)
@@ -77,17 +86,29 @@ func (s *API) sendWhole(w http.ResponseWriter, r *http.Request, t store.Title, f
 			live.Fail(w, err)
 			return
 		}
+		if st, err := file.Stat(); err == nil && st.Size() > 0 {
+			noted := count
+			count = func(n int64) {
+				noted(n)
+				s.Charge(viewer.Member, allowance.Meter{Fetched: seconds(f.Duration * float64(n) / float64(st.Size()))})
+				s.Enough(r, f.ID) // one request may ask for all of a film
+			}
+		}
 	}
 	if err := stream.Deliver(w, r, file, mime, count); err != nil {
 		live.Fail(w, err)
 	}
 }
 
+func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
+
 // sending notes that a viewer is sent something of a file, and gives what is to be told of the bytes.
 func (s *API) sending(r *http.Request, viewer stream.Viewer, t store.Title, f store.File) (count func(int64),
 	err error) {
 	count, err = s.Tracker.Sending(r.Context(), viewer, t, f)
 	switch {
+	case errors.Is(err, stream.ErrMany):
+		return nil, s.TooMany(r)
 	case errors.Is(err, store.ErrFull):
 		// What is there plays, though nobody will know of it.
 		if s.Unnoted.CompareAndSwap(false, true) {

@@ -137,6 +137,12 @@ func (s *API) delivery(r *http.Request) (any, error) {
 		return nil, &live.StatusError{Problem: &problem.Problem{What: "the file cannot be played", Where: f.Path,
 			Why: cmp.Or(f.Problem, "it is a picture"), Fix: "ask for its content"}, Status: http.StatusConflict}
 	}
+	if err := s.MayWatch(r, f.ID); err != nil {
+		return nil, err
+	}
+	if f, err = s.Tracked(r.Context(), f); err != nil {
+		return nil, s.unread(f, err)
+	}
 	wish := delivery.Wish{Sound: in.Sound, Burn: in.Burn, Lines: in.Lines, Night: in.Night}
 	return s.decide(r, f, d, wish)
 }
@@ -146,7 +152,8 @@ func (s *API) delivery(r *http.Request) (any, error) {
 func (s *API) decide(r *http.Request, f store.File, d delivery.Device, wish delivery.Wish) (any, error) {
 	file := delivery.File{Media: f.Media, Size: f.Size}
 	machine := s.Machine()
-	p := delivery.Decide(file, d, delivery.Bounds{}, wish, machine)
+	bounds := s.Bounds(r)
+	p := delivery.Decide(file, d, bounds, wish, machine)
 	var film *repack.Film
 	switch {
 	case p.As == delivery.AsItIs && slices.ContainsFunc(p.Subtitles,
@@ -161,19 +168,19 @@ func (s *API) decide(r *http.Request, f store.File, d delivery.Device, wish deli
 			}
 			// What our own code cannot take apart is made anew.
 			film, file.Closed = nil, true
-			p = delivery.Decide(file, d, delivery.Bounds{}, wish, machine)
+			p = delivery.Decide(file, d, bounds, wish, machine)
 		}
 	}
 	if p.As == delivery.Refused {
 		return nil, refusedDelivery(f, p)
 	}
 	if p.As == delivery.Converted && wish == (delivery.Wish{}) {
-		if copied, plan, ok := s.PreparedFor(r.Context(), f, d, delivery.Bounds{}); ok {
+		if copied, plan, ok := s.PreparedFor(r.Context(), f, d, bounds); ok {
 			return s.offerPrepared(copied, plan, p, s.ticketOf(r, f, d, p, film))
 		}
 	}
 	t := s.ticketOf(r, f, d, p, film)
-	if p.As == delivery.Converted {
+	if t.made() {
 		if err := s.times(r, f, &t); err != nil {
 			return nil, err
 		}
@@ -266,18 +273,36 @@ func (s *API) ticketOf(r *http.Request, f store.File, d delivery.Device, p deliv
 		}
 		t.Sounds = append(t.Sounds, chosen)
 	}
+	t.otherSounds(f, d, film, s.Machine())
+	return t
+}
+
+// otherSounds adds the sounds that were not chosen: as they are where that can be, else made anew, which
+// costs nothing until somebody listens.
+func (t *ticket) otherSounds(f store.File, d delivery.Device, film *repack.Film, machine delivery.Machine) {
+	made := 0
 	for i, track := range f.Media.Tracks {
-		// Other sounds that can be had for nothing.
-		if track.Kind == media.Audio && i+1 != p.Sound.Track && film != nil && sendable(film, i+1) &&
-			len(t.Sounds) < mostSounds {
-			other := delivery.Decide(delivery.File{Media: media.Info{Container: "mp4",
-				Tracks: []media.Track{track}}}, d, delivery.Bounds{}, delivery.Wish{}, delivery.Machine{})
-			if other.As == delivery.AsItIs {
-				t.Sounds = append(t.Sounds, sound{Track: i + 1})
-			}
+		n := i + 1
+		if track.Kind != media.Audio || len(t.Sounds) >= mostSounds ||
+			slices.ContainsFunc(t.Sounds, func(s sound) bool { return s.Track == n }) {
+			continue
+		}
+		// As if it were alone in a file that the device opens.
+		alone := delivery.File{Media: media.Info{Container: "mp4", Tracks: []media.Track{track}}}
+		switch p := delivery.Decide(alone, d, delivery.Bounds{}, delivery.Wish{}, machine); {
+		case p.As == delivery.AsItIs && film != nil && sendable(film, n):
+			t.Sounds = append(t.Sounds, sound{Track: n})
+		case p.As == delivery.Converted && p.Sound.Do == delivery.Make && made < mostMadeSounds:
+			made++
+			t.Sounds = append(t.Sounds, sound{Track: n, Channels: p.Sound.Channels, Codec: p.Sound.Codec})
 		}
 	}
-	return t
+}
+
+// made reports whether anything of it is made anew.
+func (t *ticket) made() bool {
+	return t.As == string(delivery.Converted) ||
+		slices.ContainsFunc(t.Sounds, func(s sound) bool { return s.Channels > 0 })
 }
 
 // mostSizes is how many sizes of a picture that is made are offered.
@@ -360,8 +385,10 @@ func (s *API) opener(f store.File) func() (*os.File, error) {
 
 // How many sounds and subtitles are offered of a film.
 const (
-	mostSounds    = 16
-	mostSubtitles = 32
+	mostSounds = 16
+	// Some players open all that are offered at once, and each that is made anew is a conversion.
+	mostMadeSounds = 3
+	mostSubtitles  = 32
 )
 
 // sendable reports whether a track can be sent in segments.

@@ -44,6 +44,7 @@ type (
 		Duration float64        `json:"duration"`
 		Size     int64          `json:"size"`
 		Problems int            `json:"problems"`
+		Age      *int           `json:"age,omitempty"`
 		Added    time.Time      `json:"added"`
 	}
 	// A title with its files.
@@ -89,6 +90,60 @@ type (
 		Titles []apiTitle `json:"titles"`
 		Next   string     `json:"next,omitempty"` // where those after them begin
 	}
+	// The answers of RFC 8628 and RFC 6749, which say so themselves.
+	apiPairing struct {
+		DeviceCode  string `json:"device_code"`
+		UserCode    string `json:"user_code"`
+		URI         string `json:"verification_uri"`
+		URIComplete string `json:"verification_uri_complete"`
+		Expires     int    `json:"expires_in"`
+		Interval    int    `json:"interval"`
+	}
+	apiGrant struct {
+		Token   string `json:"access_token"`
+		Type    string `json:"token_type"`
+		Expires int    `json:"expires_in"`
+	}
+	apiTokenError struct {
+		Error string `json:"error"`
+		Says  string `json:"error_description"`
+	}
+	// Who watches something together on one device.
+	apiSofa struct {
+		Members  []string `json:"members"`  // beside the member whose device it is
+		Proposed []string `json:"proposed"` // as it was the last time on this device
+		People   []string `json:"people"`   // who may be named
+	}
+	apiSitting struct {
+		Members []string `json:"members"`
+		TheyMay bool     `json:"they_may"` // an adult says that it is for children who are named
+	}
+	// A film that is watched together apart.
+	apiRoomOpened struct {
+		ID  string `json:"id"`
+		URL string `json:"url"` // of the page that others open
+	}
+	apiRoom struct {
+		File     int64    `json:"file"`
+		Title    string   `json:"title"`
+		Playing  bool     `json:"playing"`
+		Position float64  `json:"position"` // now
+		Change   int      `json:"change"`   // counts what was done
+		By       string   `json:"by"`
+		Members  []string `json:"members"`
+	}
+	apiInRoom struct {
+		Playing  bool    `json:"playing"`
+		Position float64 `json:"position"`
+	}
+	// A play that is over, of which a device tells afterwards.
+	apiTold struct {
+		Started  time.Time `json:"started_at"`
+		Ended    time.Time `json:"ended_at"`
+		From     float64   `json:"from_position"`
+		Position float64   `json:"position"`
+		Watched  float64   `json:"watched"`
+	}
 	apiPosition struct {
 		Position float64 `json:"position"`
 		State    string  `json:"state"` // playing, paused or stopped
@@ -97,13 +152,17 @@ type (
 		Play     int64   `json:"play"`
 		Position float64 `json:"position"`
 		Watched  float64 `json:"watched"`
+		// Whether the member may go on; until when, where that ends within a day, and why.
+		Allowed bool      `json:"allowed"`
+		Until   time.Time `json:"allowed_until,omitzero"`
+		Reason  string    `json:"allowed_reason,omitempty"`
 	}
 )
 
 // titleOf turns a row of the store into a document.
 func titleOf(t store.Title) apiTitle {
 	return apiTitle{ID: t.ID, Shelf: t.Shelf, Kind: t.Kind, Name: t.Name, Year: t.Year, By: t.By, Parts: t.Parts,
-		Duration: t.Duration, Size: t.Size, Problems: t.Problems, Added: t.Added}
+		Duration: t.Duration, Size: t.Size, Problems: t.Problems, Age: t.Age, Added: t.Added}
 }
 
 func titlesOf(list []store.Title) []apiTitle {

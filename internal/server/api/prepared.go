@@ -6,7 +6,6 @@ import (
 	"net/http"
 	"os"
 
-	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/delivery"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/server/live"
@@ -57,15 +56,26 @@ func (s *API) prepare(r *http.Request) (any, error) {
 			"leave it out, or give 120 to 4320")
 	}
 	m := live.VisitorOf(r).Member
-	if !allowance.MayBring(m.Role) {
-		return nil, &live.StatusError{Problem: &problem.Problem{What: "you may not have copies prepared",
-			Why: "that is for administrators and adults", Fix: "ask one of them"}, Status: http.StatusForbidden}
+	if !live.MayTake(r) {
+		return nil, noCopies()
 	}
 	p, err := s.AddPrepared(r.Context(), f, store.Prepared{Height: in.Height, For: m.Name, By: m.Name})
 	if err != nil {
 		return nil, err
 	}
 	return preparedOf(p), nil
+}
+
+func noCopies() error {
+	return &live.StatusError{Problem: &problem.Problem{What: "you may not take copies along",
+		Why: "that is for adults, unless it was allowed to you", Fix: "ask the household's administrator"},
+		Status: http.StatusForbidden}
+}
+
+// mayHave reports whether a copy was made for a member who may not have any made: they take it along, unless
+// that was forbidden to them.
+func mayHave(m store.Member, p store.Prepared) bool {
+	return store.Fold(p.For) == store.Fold(m.Name) && m.Allowed.Copies == nil
 }
 
 // preparedContent sends a copy.
@@ -79,12 +89,20 @@ func (s *API) preparedContent(w http.ResponseWriter, r *http.Request) {
 	var t store.Title
 	var f store.File
 	if err == nil {
-		t, f, err = s.Store.FileOf(r.Context(), p.File, live.VisitorOf(r).Member.ID)
+		t, f, err = s.Seen(r, p.File)
 	}
 	if errors.Is(err, store.ErrNotFound) || err == nil && p.State != store.PreparedReady {
 		err = live.Nothing(r)
 	}
 	if err != nil {
+		live.Fail(w, err)
+		return
+	}
+	if !live.MayTake(r) && !mayHave(live.VisitorOf(r).Member, p) {
+		live.Fail(w, noCopies())
+		return
+	}
+	if err := s.MayWatch(r, f.ID); err != nil {
 		live.Fail(w, err)
 		return
 	}
@@ -98,6 +116,12 @@ func (s *API) preparedCopy(w http.ResponseWriter, r *http.Request, t store.Title
 	viewer stream.Viewer) {
 	p, err := s.Store.PreparedByID(r.Context(), id)
 	var file *os.File
+	if err == nil {
+		if err := s.Fits(r, p.Media, p.Bytes); err != nil {
+			live.Fail(w, err)
+			return
+		}
+	}
 	if err == nil && p.State == store.PreparedReady && p.File == f.ID {
 		file, err = s.OpenPrepared(p)
 	}

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"cozyshelf/internal/convert"
+	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/delivery"
 	"cozyshelf/internal/core/media"
 	"cozyshelf/internal/core/repack"
@@ -41,9 +42,9 @@ func (s *API) stream(w http.ResponseWriter, r *http.Request) {
 		live.Fail(w, err)
 		return
 	}
-	title, f, err := s.Store.FileOf(r.Context(), t.File, live.VisitorOf(r).Member.ID)
-	if errors.Is(err, store.ErrNotFound) {
-		err = live.Nothing(r)
+	title, f, err := s.Seen(r, t.File)
+	if err == nil {
+		err = s.MayWatch(r, f.ID) // before anything is made for it
 	}
 	if err != nil {
 		live.Fail(w, err)
@@ -155,6 +156,10 @@ func (c *sending) copied(film *repack.Film, track, piece int, ending string, isP
 	if t == nil || t.Entry == nil {
 		return live.Nothing(c.r)
 	}
+	// A bound may be newer than the address.
+	if most := c.Bounds(c.r).Height; most > 0 && min(t.Info.Width, t.Info.Height) > most {
+		return live.Nothing(c.r)
+	}
 	kind, letter := videoType, "v"
 	if t.Info.Kind == media.Audio {
 		kind, letter = soundType, "s"
@@ -182,7 +187,11 @@ func (c *sending) copied(film *repack.Film, track, piece int, ending string, isP
 	if err != nil {
 		return c.unread(c.file, err)
 	}
-	return c.deliver(kind, seg.Size(), seg)
+	lasts := c.lasts(film)
+	if isPiece {
+		lasts = film.Lengths()[piece]
+	}
+	return c.deliver(kind, lasts, seg.Size(), seg)
 }
 
 // recipe gives what is to be made for a rendition: a picture of so many lines, or a track of sound.
@@ -205,7 +214,7 @@ func (c *sending) recipe(kind byte, number int) (r convert.Recipe, ok bool) {
 		return r, false
 	}
 	for _, s := range c.ticket.Make.Sizes {
-		if s.Height == number {
+		if most := c.Bounds(c.r).Height; s.Height == number && (most == 0 || min(s.Width, s.Height) <= most) {
 			r.Width, r.Height, r.Bitrate = s.Width, s.Height, s.Bitrate
 			r.ToneMap, r.Burn = c.ticket.Make.ToneMap, c.ticket.Make.Burn
 			r.BurnText = c.ticket.Make.Text
@@ -255,7 +264,7 @@ func (c *sending) made(r convert.Recipe, stem string, piece int, ending string, 
 	if err != nil {
 		return c.unmade(err)
 	}
-	return c.deliver(kind, int64(len(b)), bytes.NewReader(b))
+	return c.deliver(kind, lengths[piece], int64(len(b)), bytes.NewReader(b))
 }
 
 // unmade answers for what could not be made.
@@ -271,8 +280,8 @@ func (c *sending) unmade(err error) error {
 		Status: http.StatusServiceUnavailable, Wait: 5 * time.Second}
 }
 
-// deliver sends a segment, and keeps account of it.
-func (c *sending) deliver(kind string, size int64, from io.WriterTo) error {
+// deliver sends a segment that lasts so many seconds, and keeps account of it.
+func (c *sending) deliver(kind string, lasts float64, size int64, from io.WriterTo) error {
 	end, err := c.Cuts.Begin(c.w, live.VisitorOf(c.r))
 	if err != nil {
 		return err
@@ -290,6 +299,10 @@ func (c *sending) deliver(kind string, size int64, from io.WriterTo) error {
 	h.Set("Content-Length", strconv.FormatInt(size, 10))
 	if c.r.Method == http.MethodHead {
 		return nil
+	}
+	// Of picture and sound only one counts.
+	if kind == videoType || c.ticket.Picture == 0 {
+		c.Charge(viewer.Member, allowance.Meter{Fetched: seconds(lasts)})
 	}
 	n, err := from.WriteTo(c.w)
 	count(n)

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"sync"
+	"time"
 
 	"cozyshelf/internal/atomicfile"
 	"cozyshelf/internal/control"
@@ -73,7 +74,13 @@ func (s *Server) Convert(ctx context.Context) {
 	var running sync.WaitGroup
 	running.Go(func() { c.Run(ctx) })
 	defer running.Wait()
-	tried, err := convert.TryAll(ctx, tools, v.Device, graphics(), s.Settings.Scratch)
+	// A start has enough to do: the first visitors, and the scan.
+	select {
+	case <-time.After(trialPause):
+	case <-ctx.Done():
+		return
+	}
+	tried, err := convert.TryAll(ctx, tools, v.Device, machine.Encoders(), s.Settings.Scratch)
 	measured := s.readMeasured()
 	if version, err := tools.Version(ctx); err != nil || !measured.Fits(processors, version) {
 		measured.Runs = nil // of another machine: it is shown, and not reckoned with
@@ -97,6 +104,9 @@ func (s *Server) Convert(ctx context.Context) {
 	running.Wait()
 }
 
+// trialPause is how long after the start the ways to convert are tried.
+const trialPause = 3 * time.Second
+
 func folderThere(name string) bool {
 	st, err := os.Stat(name)
 	return err == nil && st.IsDir()
@@ -118,21 +128,6 @@ func atOnce(v blueprint.SettingsConvert, m capacity.Measured, ways []convert.Way
 		}
 	}
 	return most
-}
-
-// graphics gives the devices that the server sees and that may make pictures.
-func graphics() (out []encoders.Device) {
-	for _, pattern := range []string{"/dev/dri/renderD*", "/dev/nvidia[0-9]*", "/dev/video[0-9]*"} {
-		found, _ := filepath.Glob(pattern) // the pattern is a good one
-		for _, p := range found {
-			for _, d := range machine.Devices(p) {
-				if kind := encoders.KindOf(d.Path); kind != "" {
-					out = append(out, encoders.Device{Path: d.Path, Driver: d.Driver, Kind: kind})
-				}
-			}
-		}
-	}
-	return out
 }
 
 // readMeasured gives what was measured last; nothing where that cannot be read.

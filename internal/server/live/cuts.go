@@ -53,6 +53,13 @@ func (c *Cuts) Begin(w http.ResponseWriter, v *Visitor) (end func(), err error) 
 	}, nil
 }
 
+// Has reports whether a member is being sent something.
+func (c *Cuts) Has(member int64) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return len(c.of[member]) > 0
+}
+
 // Count is how many there are.
 func (c *Cuts) Count() int {
 	c.mu.Lock()

@@ -1,6 +1,7 @@
 package live
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -11,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/event"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/secret"
@@ -94,24 +96,49 @@ func (s *Server) IdentifyDevice(r *http.Request, device int64) error {
 // enter notes who a request is from, unless that member may not be here.
 func (s *Server) enter(r *http.Request, m store.Member, d store.Device, now time.Time) error {
 	v := VisitorOf(r)
-	if v.Away && !m.Away {
-		return s.tooFar(m, v)
+	if err := s.mayBeHere(m, v, now); err != nil {
+		return err
+	}
+	if v.Away && !d.Second && s.Demands(m) {
+		return needsSecond(m)
 	}
 	v.Member, v.Device = m, d
 	s.Door.Known(r) // whoever this is keeps the connection
-	// Now and then, not at each request.
-	if last, _ := s.touched.Load(d.ID); last == nil || now.Sub(last.(time.Time)) > time.Minute {
-		s.touched.Store(d.ID, now)
-		if err := s.Store.TouchDevice(r.Context(), d.ID, now, now.Add(Stays[d.Kind].Slides)); err != nil {
-			s.Log.Warn("a device could not be noted as seen", "why", err)
-		}
-	}
+	s.touch(r.Context(), m, d, v, now)
 	return nil
 }
 
+// place is when and where a device was last noted as seen.
+type place struct {
+	at      time.Time
+	network string
+}
+
+// touch notes where a device is used: now and then, not at each request, and where it was not before.
+func (s *Server) touch(ctx context.Context, m store.Member, d store.Device, v *Visitor, now time.Time) {
+	here := place{now, allowance.Area(v.Address, v.Away)}
+	if last, _ := s.touched.Load(d.ID); last != nil && last.(place).network == here.network &&
+		now.Sub(last.(place).at) <= time.Minute {
+		return
+	}
+	s.touched.Store(d.ID, here)
+	var isNew bool
+	d.Address, d.Away = v.Address.String(), v.Away
+	d.Networks, isNew = allowance.Moved(d.Networks, here.network)
+	if err := s.Store.TouchDevice(ctx, d, isNew, now, now.Add(Stays[d.Kind].Slides)); err != nil {
+		s.Log.Warn("a device could not be noted as seen", "why", err)
+		return
+	}
+	if isNew {
+		s.Events.Tell(event.DeviceMoved{Member: m.Name, Device: d.Name, Address: d.Address})
+	}
+}
+
 // SignIn checks name and password, and gives a token for a device. An attempt is counted
-// before anything is done for it.
-func (s *Server) SignIn(r *http.Request, name, password, device string, kind store.For) (string, store.Member, error) {
+// before anything is done for it. Who has a second factor needs a code, too; where it is empty,
+// SecondWanted says how to go on.
+func (s *Server) SignIn(r *http.Request, name, password, code, device string, kind store.For) (string, store.Member,
+	error) {
 	v, now := VisitorOf(r), time.Now()
 	if len(name) > mostName {
 		name = name[:mostName] // which nobody has
@@ -152,24 +179,87 @@ func (s *Server) SignIn(r *http.Request, name, password, device string, kind sto
 			Fix:  "check both; an administrator can set a new password with cozyshelf member password",
 		}, Status: http.StatusUnauthorized, Wait: 0}
 	}
-	if v.Away && !m.Away {
+	if err := s.mayBeHere(m, v, now); err != nil {
 		attempt.Back()
-		return "", m, s.tooFar(m, v)
-	}
-	attempt.Forgive()
-	token := secret.Token()
-	if device = strings.TrimSpace(device); device == "" {
-		device = "unnamed device"
-	}
-	if len(device) > 80 {
-		device = strings.ToValidUTF8(device[:80], "")
-	}
-	d := store.Device{Name: device, Kind: kind, Expires: now.Add(Stays[kind].Slides), Ends: now.Add(Stays[kind].Ends)}
-	if _, err := s.Store.AddDevice(r.Context(), m.ID, d, token, now); err != nil {
 		return "", m, err
 	}
-	s.Events.Tell(event.SignedIn{Member: m.Name, Device: device, Address: v.Address.String(), Away: v.Away})
-	return token, m, nil
+	second, err := s.second(r, m, code, device, kind, now)
+	var wanted *SecondWanted
+	if errors.As(err, &wanted) {
+		attempt.Back() // the password was right; codes are counted by themselves
+	}
+	if err != nil {
+		return "", m, err
+	}
+	attempt.Forgive()
+	token, _, err := s.addDevice(r, m, store.Device{Name: device, Kind: kind, Second: second}, now)
+	return token, m, err
+}
+
+// OwnPassword gives the member of a request another password, if they know the one before. Guesses are
+// counted like those at the door. Every device is signed out; the token that it gives is for the one that
+// asked.
+func (s *Server) OwnPassword(r *http.Request, before, password string) (token string, err error) {
+	v, now := VisitorOf(r), time.Now()
+	m, err := s.Store.Member(r.Context(), v.Member.Name)
+	if err != nil {
+		return "", err
+	}
+	if why := secret.Judge(password, m.Name); why != "" {
+		return "", &StatusError{Problem: &problem.Problem{What: "the password cannot be taken", Why: why,
+			Fix: "choose a longer one"}, Status: http.StatusBadRequest}
+	}
+	if err := s.knowsPassword(r, before); err != nil {
+		return "", err
+	}
+	if err := s.Store.SetPassword(r.Context(), m.Name, secret.Hash(password)); err != nil {
+		return "", err
+	}
+	s.Events.Tell(event.PasswordChanged{Member: m.Name})
+	s.Cuts.Cut(m.ID)
+	token, v.Device, err = s.addDevice(r, m, store.Device{Name: v.Device.Name, Kind: store.ForPage,
+		Second: v.Device.Second, Screen: v.Device.Screen}, now)
+	return token, err
+}
+
+// knowsPassword asks the member of a request for their password once more, before something that matters.
+// Guesses are counted like those at the door.
+func (s *Server) knowsPassword(r *http.Request, password string) error {
+	return s.reassure(r, password, nil)
+}
+
+// reassure asks for the password, and then for more, if there is more: all of it is one guess.
+func (s *Server) reassure(r *http.Request, password string, more func() error) error {
+	v, now := VisitorOf(r), time.Now()
+	m, err := s.Store.Member(r.Context(), v.Member.Name)
+	if err != nil {
+		return err
+	}
+	attempt, wait := s.attempts.Take(store.Fold(m.Name), v.Address, s.Known.device(r, m.ID), now)
+	if wait > 0 {
+		s.holdBack(r)
+		return tooMany("to keep guessers out, the next try has to wait", wait)
+	}
+	right, err := secret.Check(r.Context(), secret.Again, m.Password, password)
+	if err != nil {
+		attempt.Back()
+		if errors.Is(err, secret.ErrBusy) {
+			return tooMany("many are signing in at this moment", 5*time.Second)
+		}
+		return err
+	}
+	if !right {
+		s.failed.warn(s.Log, "a wrong password on one's own page", m.Name, v.Address, now)
+		return &StatusError{Problem: &problem.Problem{What: "that is not the password you have",
+			Fix: "try again"}, Status: http.StatusForbidden}
+	}
+	if more != nil {
+		if err := more(); err != nil {
+			return err
+		}
+	}
+	attempt.Forgive()
+	return nil
 }
 
 // mostHeld is how many answers are held back at a time.

@@ -86,6 +86,10 @@ func (s *Server) AddPrepared(ctx context.Context, f store.File, p store.Prepared
 	if f.Problem != "" || f.Content != string(naming.Video) {
 		return p, refuse("it is no film", "name a film, an episode or a recording")
 	}
+	f, err := s.Tracked(ctx, f)
+	if err != nil {
+		return p, err
+	}
 	if p.Height == 0 {
 		p.Height = preparedHeight
 	}

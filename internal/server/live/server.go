@@ -26,6 +26,8 @@ import (
 	"cozyshelf/internal/core/event"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/layout"
+	"cozyshelf/internal/core/pairing"
+	"cozyshelf/internal/core/together"
 	"cozyshelf/internal/lookup"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/scan"
@@ -75,15 +77,25 @@ type Server struct {
 	ready         atomic.Bool                    // the store is open
 	backupProblem atomic.Pointer[string]         // of the last try
 
-	touched sync.Map // device id → when it was last noted as seen
+	touched sync.Map // device id → place: when and where it was last noted as seen
 
 	Sources    []lookup.Source
 	scannedNow chan struct{} // a scan has ended
+	wanted     chan string   // shelves that members want looked through
 	Describing Holds         // one at a time on each title
 
-	Presence presence
-	mu       sync.Mutex
-	Shelves  map[string]*shelfState
+	minutes   minutes    // that members watched
+	accepting sync.Mutex // an invite
+	pairings  pairing.Pairings
+	seconds   seconds
+	stops     stops
+	told      tellings
+	rooms     together.Rooms
+	granting  sync.Mutex
+	granted   atomic.Pointer[map[int64]time.Time]
+	Presence  presence
+	mu        sync.Mutex
+	Shelves   map[string]*shelfState
 }
 
 type shelfState struct {
@@ -131,6 +143,7 @@ func New(s blueprint.Settings, version string, log *slog.Logger) *Server {
 		Names:      NamesOf(s.Names, s.RemoteAddress),
 		Sources:    Sources(s.Lookup, s.State, version),
 		scannedNow: make(chan struct{}, 1),
+		wanted:     make(chan string, 16),
 		prepare:    preparing{kick: make(chan struct{}, 1)},
 	}
 	for _, sh := range s.Shelves {
@@ -162,7 +175,8 @@ func (s *Server) OpenStore(ctx context.Context) error {
 			return err
 		}
 	}
-	s.Store, s.Tracker = st, &stream.Tracker{Store: st, Log: s.Log, Ended: s.playEnded}
+	s.Store, s.Tracker = st, &stream.Tracker{Store: st, Log: s.Log, Ended: s.playEnded,
+		Watched: func(member int64, more time.Duration) { s.Charge(member, allowance.Meter{Watched: more}) }}
 	s.ready.Store(true)
 	return nil
 }

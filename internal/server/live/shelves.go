@@ -10,7 +10,6 @@ import (
 	"strings"
 
 	"cozyshelf/internal/control"
-	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/machine"
@@ -46,6 +45,39 @@ func (s *Server) ShelfList(ctx context.Context) ([]control.Shelf, error) {
 	return out, nil
 }
 
+// ShelvesOf gives the shelves that are there for the member of a request.
+func (s *Server) ShelvesOf(r *http.Request) ([]control.Shelf, error) {
+	list, err := s.ShelfList(r.Context())
+	m := VisitorOf(r).Member
+	list = slices.DeleteFunc(list, func(sh control.Shelf) bool { return !m.Allowed.Sees(sh.Name) })
+	if m.Ruled || m.Allowed.Age != nil {
+		// What is not there for a member is in no figure, either.
+		for i := range list {
+			f, err := s.Store.FiguresFor(r.Context(), list[i].Name, s.SightOf(m))
+			if err != nil {
+				return nil, err
+			}
+			list[i].Figures = control.Figures(f)
+		}
+	}
+	return list, err
+}
+
+// MayTake reports whether the member of a request may have copies made and take them along.
+func MayTake(r *http.Request) bool {
+	m := VisitorOf(r).Member
+	return m.Allowed.MayTake(m.Role)
+}
+
+// SightOf is what a member sees of the library.
+func (s *Server) SightOf(m store.Member) store.Sight {
+	v := store.Sight{Allowed: m.Allowed, Unknown: s.Settings.UnknownAge}
+	if m.Ruled {
+		v.Member = m.ID
+	}
+	return v
+}
+
 // NoShelf says that there is no shelf of a name.
 func (s *Server) NoShelf(name string) error {
 	var known []string
@@ -73,12 +105,16 @@ func (s *Server) Search(r *http.Request) ([]store.Hit, error) {
 			"a few words, or their beginnings, do")
 	}
 	v, _ := r.Context().Value(VisitorKey{}).(*Visitor)
-	return s.Hits(r.Context(), q, limit, v == nil || SeesAll(r)) // the administrator's tool is no visitor
+	if v == nil { // the administrator's tool is no visitor
+		return s.Hits(r.Context(), q, limit, true, store.Sight{})
+	}
+	return s.Hits(r.Context(), q, limit, SeesAll(r), s.SightOf(v.Member))
 }
 
-// Hits finds titles and parts by their words; all is whether also those that cannot be played.
-func (s *Server) Hits(ctx context.Context, words string, limit int, all bool) ([]store.Hit, error) {
-	hits, err := s.Store.Search(ctx, words, limit)
+// Hits finds titles and parts by their words; all is whether also those that cannot be
+// played. Only what is seen is found.
+func (s *Server) Hits(ctx context.Context, words string, limit int, all bool, sight store.Sight) ([]store.Hit, error) {
+	hits, err := s.Store.SearchAs(ctx, words, limit, sight)
 	if err != nil || all {
 		return hits, err
 	}
@@ -118,13 +154,13 @@ func (s *Server) PlaceOf(folder string) (shelf string, part *scan.Part) {
 // MayBring finds the shelf of a request, if this member may bring something onto it.
 func (s *Server) MayBring(r *http.Request) (blueprint.SettingsShelf, error) {
 	for _, sh := range s.Settings.Shelves {
-		if sh.Name != r.PathValue("shelf") {
+		if sh.Name != r.PathValue("shelf") || !VisitorOf(r).Member.Allowed.Sees(sh.Name) {
 			continue
 		}
 		switch {
-		case !allowance.MayBring(VisitorOf(r).Member.Role):
+		case !VisitorOf(r).Member.Allowed.MayBring(VisitorOf(r).Member.Role):
 			return sh, &StatusError{Problem: &problem.Problem{What: "you may not bring anything onto the shelves",
-				Why: "administrators and adults may", Fix: "ask one of them"}, Status: http.StatusForbidden, Wait: 0}
+				Why: "that is for adults, unless it was allowed to you", Fix: "ask the household's administrator"}, Status: http.StatusForbidden, Wait: 0}
 		case sh.Access != household.Change:
 			return sh, &StatusError{Problem: &problem.Problem{What: "nothing can be brought onto this shelf from here",
 				Why: "the server may only read it",

@@ -29,7 +29,7 @@ func VisitorOf(r *http.Request) *Visitor { return r.Context().Value(VisitorKey{}
 
 func (v *Visitor) Viewer() stream.Viewer {
 	return stream.Viewer{Member: v.Member.ID, Name: v.Member.Name, Device: v.Device.ID, DeviceAs: v.Device.Name,
-		Address: v.Address.String(), Away: v.Away}
+		Address: v.Address.String(), Away: v.Away, Most: v.Member.Allowed.Streams}
 }
 
 func (s *Server) tooFar(m store.Member, v *Visitor) error {
@@ -47,11 +47,32 @@ func (s *Server) FileOf(r *http.Request) (store.Title, store.File, error) {
 	if err != nil {
 		return store.Title{}, store.File{}, err
 	}
-	t, f, err := s.Store.FileOf(r.Context(), id, VisitorOf(r).Member.ID)
-	if errors.Is(err, store.ErrNotFound) {
-		err = Nothing(r)
+	return s.Seen(r, id)
+}
+
+// Seen gives a file and its title, if they are there for the member of a request.
+func (s *Server) Seen(r *http.Request, file int64) (store.Title, store.File, error) {
+	m := VisitorOf(r).Member
+	t, f, err := s.Store.FileOf(r.Context(), file, m.ID)
+	if err := s.mustShow(r, t, err); err != nil {
+		return store.Title{}, store.File{}, err
 	}
-	return t, f, err
+	return t, f, nil
+}
+
+// mustShow gives an error for a title that is not there for the member of a request, or could not be read.
+func (s *Server) mustShow(r *http.Request, t store.Title, err error) error {
+	if errors.Is(err, store.ErrNotFound) {
+		return Nothing(r)
+	}
+	if err != nil {
+		return err
+	}
+	shown, err := s.Store.Shows(r.Context(), s.SightOf(VisitorOf(r).Member), t)
+	if err == nil && !shown {
+		return Nothing(r)
+	}
+	return err
 }
 
 // SignedIn lets members pass and answers others with a problem.
@@ -75,16 +96,22 @@ func (s *Server) SignedIn(next http.HandlerFunc) http.HandlerFunc {
 // SeesAll reports whether a request is an administrator's, who sees what cannot be played, too.
 func SeesAll(r *http.Request) bool { return VisitorOf(r).Member.Role == allowance.Admin }
 
+// Title gives a title, if it is there for the member of a request.
+func (s *Server) Title(r *http.Request, id int64) (store.Title, error) {
+	t, err := s.Store.Title(r.Context(), id)
+	if err := s.mustShow(r, t, err); err != nil {
+		return store.Title{}, err
+	}
+	return t, nil
+}
+
 // TitleOf finds the title that a request names, with its files as its member has seen them.
 func (s *Server) TitleOf(r *http.Request) (store.Title, []store.File, error) {
 	id, err := Number(r, "title")
 	if err != nil {
 		return store.Title{}, nil, err
 	}
-	t, err := s.Store.Title(r.Context(), id)
-	if errors.Is(err, store.ErrNotFound) {
-		return t, nil, Nothing(r)
-	}
+	t, err := s.Title(r, id)
 	if err != nil {
 		return t, nil, err
 	}

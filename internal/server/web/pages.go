@@ -19,9 +19,9 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 	"unicode/utf8"
 
-	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/describe"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/media"
@@ -90,6 +90,9 @@ func (s *Web) Frame(v *live.Visitor, heading, here string) Frame {
 		f.Member = v.Member.Name
 	}
 	for _, sh := range s.Settings.Shelves {
+		if v != nil && !v.Member.Allowed.Sees(sh.Name) {
+			continue
+		}
 		f.Shelves = append(f.Shelves, struct{ Name string }{sh.Name})
 	}
 	return f
@@ -121,8 +124,9 @@ func (s *Web) Routes(m *http.ServeMux) {
 	for name, kind := range map[string]string{"style.css": "text/css; charset=utf-8",
 		"player.js": "text/javascript; charset=utf-8", "abilities.js": "text/javascript; charset=utf-8",
 		"segments.js": "text/javascript; charset=utf-8", "shelf.js": "text/javascript; charset=utf-8",
-		"copies.js": "text/javascript; charset=utf-8",
-		"icon.svg":  "image/svg+xml"} {
+		"copies.js": "text/javascript; charset=utf-8", "screen.js": "text/javascript; charset=utf-8",
+		"together.js": "text/javascript; charset=utf-8", "sofa.js": "text/javascript; charset=utf-8",
+		"icon.svg": "image/svg+xml"} {
 		b, err := pageFiles.ReadFile("pages/" + name)
 		if err != nil {
 			panic(err) // it is embedded
@@ -134,12 +138,45 @@ func (s *Web) Routes(m *http.ServeMux) {
 		})
 	}
 	m.HandleFunc("POST /sign-in", s.pageSignIn)
+	m.HandleFunc("POST /sign-in/code", s.pageSignInCode)
+	m.HandleFunc("GET "+live.InvitePath+"{token}", s.pageInvite)
+	m.HandleFunc("POST "+live.InvitePath+"{token}", s.pageInvite)
+	m.HandleFunc("GET /screen", s.pageScreen)
+	m.HandleFunc("POST /screen", s.pageScreen)
+	m.HandleFunc("POST /screen/wait", s.waitScreen)
+	for _, pattern := range []string{"GET " + live.PairPath, "GET " + live.PairPath + "/{code}",
+		"POST " + live.PairPath + "/{code}"} {
+		m.HandleFunc(pattern, s.page(s.pagePair))
+	}
+	m.HandleFunc("GET /who", s.pageWho)
+	m.HandleFunc("POST /who", s.pageWho)
+	m.HandleFunc("POST /own/several", s.page(s.severalOwn))
+	m.HandleFunc("POST /own/screens/{screen}", s.page(s.forgetScreen))
+	m.HandleFunc("POST /own/pin", s.page(s.pinOwn))
 	m.HandleFunc("POST /sign-out", s.page(s.pageSignOut))
 	m.HandleFunc("GET /{$}", s.page(s.home))
+	m.HandleFunc("GET /own", s.page(s.pageOwn))
+	m.HandleFunc("POST /own/devices/{device}", s.page(s.endOwn))
+	m.HandleFunc("POST /own/devices/known", s.page(s.heardOwn))
+	m.HandleFunc("POST /own/children/{name}", s.page(s.grantOwn))
+	m.HandleFunc("GET /own/data.json", s.page(s.dataOwn))
+	m.HandleFunc("GET /own/plays.csv", s.page(s.playsOwn))
+	m.HandleFunc("POST /own/history", s.page(s.historyOwn))
+	m.HandleFunc("POST /own/password", s.page(s.passwordOwn))
+	m.HandleFunc("POST /own/factor", s.page(s.newFactor))
+	m.HandleFunc("POST /own/factor/keep", s.page(s.keepFactor))
+	m.HandleFunc("POST /own/factor/drop", s.page(s.dropFactor))
+	m.HandleFunc("GET /house", s.house(s.pageHouse))
+	m.HandleFunc("POST /house/streams/{play}", s.house(s.stopHouse))
+	m.HandleFunc("POST /house/invites", s.house(s.inviteHouse))
+	m.HandleFunc("POST /house/invites/{name}", s.house(s.takeBackHouse))
+	m.HandleFunc("POST /house/titles/{title}", s.house(s.matchHouse))
+	m.HandleFunc("POST /house/shelves/{shelf}", s.house(s.scanHouse))
 	m.HandleFunc("GET /shelf/{shelf}", s.page(s.pageShelf))
 	m.HandleFunc("GET /find", s.page(s.pageFind))
 	m.HandleFunc("GET /title/{title}", s.page(s.pageTitle))
 	m.HandleFunc("GET /play/{file}", s.page(s.pagePlay))
+	m.HandleFunc("GET "+live.TogetherPath+"{room}", s.page(s.pageTogether))
 	m.HandleFunc("GET /cover/{title}", s.page(s.cover))
 	m.HandleFunc("GET /chapter/{file}/{n}", s.page(s.chapterPicture))
 	m.HandleFunc("/", s.page(func(w http.ResponseWriter, r *http.Request) error { return live.Nothing(r) }))
@@ -158,6 +195,10 @@ func (s *Web) page(do func(http.ResponseWriter, *http.Request) error) http.Handl
 			if next == "/" {
 				status = http.StatusOK // the front door is nothing that was refused
 			}
+			if _, err := s.ScreenOf(r); err == nil && r.Method == http.MethodGet && !r.URL.Query().Has("door") {
+				http.Redirect(w, r, "/who", http.StatusSeeOther)
+				return
+			}
 			s.signInPage(w, status, "", "", next)
 			return
 		}
@@ -167,23 +208,43 @@ func (s *Web) page(do func(http.ResponseWriter, *http.Request) error) http.Handl
 		if err == nil {
 			return
 		}
-		status := http.StatusInternalServerError
-		var st *live.StatusError
-		if errors.As(err, &st) {
-			status = st.Status
-		} else {
-			s.Log.Error("a page failed", "path", r.URL.Path, "why", err)
-		}
-		p := problem.Of(err)
-		said := p.Why
-		if said == "" {
-			said = "Something went wrong."
-		}
-		s.Show(w, status, "message", struct {
-			Frame
-			Said, Fix string
-		}{s.Frame(live.VisitorOf(r), p.What, ""), said, p.Fix})
+		s.failed(w, r, err)
 	}
+}
+
+// failed shows a problem as a page.
+func (s *Web) failed(w http.ResponseWriter, r *http.Request, err error) {
+	status := http.StatusInternalServerError
+	var st *live.StatusError
+	if errors.As(err, &st) {
+		if status = st.Status; st.Wait > 0 {
+			w.Header().Set("Retry-After", fmt.Sprint(int(st.Wait.Seconds())+1))
+		}
+	} else {
+		s.Log.Error("a page failed", "pattern", r.Pattern, "why", err)
+	}
+	p := problem.Of(err)
+	said := p.Why
+	if said == "" {
+		said = "Something went wrong."
+	}
+	s.Show(w, status, "message", struct {
+		Frame
+		Said, Fix string
+	}{s.Frame(live.VisitorOf(r), strings.TrimSuffix(sentence(p.What), "."), ""), sentence(said), sentence(p.Fix)})
+}
+
+// sentence begins with a capital letter and ends with a full stop.
+func sentence(s string) string {
+	first, n := utf8.DecodeRuneInString(s)
+	if n == 0 {
+		return ""
+	}
+	s = string(unicode.ToUpper(first)) + s[n:]
+	if strings.ContainsAny(s[len(s)-1:], ".!?") {
+		return s
+	}
+	return s + "."
 }
 
 func (s *Web) signInPage(w http.ResponseWriter, status int, said, name, next string) {
@@ -194,7 +255,7 @@ func (s *Web) signInPage(w http.ResponseWriter, status int, said, name, next str
 }
 
 // places are the pages that somebody may be sent to after signing in.
-var places = []string{"/shelf/", "/title/", "/play/", "/find"}
+var places = []string{"/own", live.TogetherPath, "/house", live.PairPath, "/shelf/", "/title/", "/play/", "/find"}
 
 // Local keeps only the paths of our own pages, so that nobody is sent elsewhere. What it
 // gives is escaped: a browser passes over tabs and takes a backslash for a slash.
@@ -218,13 +279,19 @@ func (s *Web) pageSignIn(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	name, next := strings.TrimSpace(r.PostForm.Get("name")), r.PostForm.Get("next")
-	token, m, err := s.SignIn(r, name, r.PostForm.Get("password"), browser(r.UserAgent()), store.ForPage)
+	token, m, err := s.SignIn(r, name, r.PostForm.Get("password"), "", browser(r.UserAgent()), store.ForPage)
 	var st *live.StatusError
+	var wanted *live.SecondWanted
 	switch {
+	case errors.As(err, &wanted):
+		s.secondPage(w, http.StatusOK, "", wanted.Ticket, next)
 	case errors.As(err, &st):
-		said := strings.ToUpper(st.What[:1]) + st.What[1:] + "."
+		said := sentence(st.What)
+		if st.Status == http.StatusForbidden {
+			said += " " + sentence(st.Fix)
+		}
 		if st.Status == http.StatusTooManyRequests {
-			said += " " + strings.ToUpper(st.Fix[:1]) + st.Fix[1:] + "."
+			said += " " + sentence(st.Fix)
 			w.Header().Set("Retry-After", fmt.Sprint(int(st.Wait.Seconds())+1))
 		}
 		s.signInPage(w, st.Status, said, name, next)
@@ -233,13 +300,55 @@ func (s *Web) pageSignIn(w http.ResponseWriter, r *http.Request) {
 		s.signInPage(w, http.StatusInternalServerError,
 			"The sign-in could not be done; the administrator finds the reason in the log.", name, next)
 	default:
-		v := live.VisitorOf(r)
-		http.SetCookie(w, &http.Cookie{Name: v.Session(), Value: token, Path: "/",
-			MaxAge: int(live.Stays[store.ForPage].Ends.Seconds()), HttpOnly: true, SameSite: http.SameSiteLaxMode,
-			Secure: v.Secure})
-		s.Known.Remember(w, m.ID, v.Secure)
+		s.comeIn(w, r, token, m)
 		http.Redirect(w, r, Local(next), http.StatusSeeOther)
 	}
+}
+
+// comeIn gives a browser what it is signed in by.
+func (s *Web) comeIn(w http.ResponseWriter, r *http.Request, token string, m store.Member) {
+	v := live.VisitorOf(r)
+	http.SetCookie(w, &http.Cookie{Name: v.Session(), Value: token, Path: "/",
+		MaxAge: int(live.Stays[store.ForPage].Ends.Seconds()), HttpOnly: true, SameSite: http.SameSiteLaxMode,
+		Secure: v.Secure})
+	s.Known.Remember(w, m.ID, v.Secure)
+}
+
+// pageInvite lets somebody with an invite choose a password.
+func (s *Web) pageInvite(w http.ResponseWriter, r *http.Request) {
+	token := r.PathValue("token")
+	w.Header().Set("Cache-Control", "no-store")
+	w.Header().Set("Referrer-Policy", "no-referrer") // the address is the invite
+	i, err := s.Invited(r, token)
+	said := ""
+	if err == nil && r.Method == http.MethodPost {
+		r.Body = http.MaxBytesReader(w, r.Body, 16<<10)
+		password := r.PostFormValue("password")
+		if password != r.PostFormValue("again") {
+			said = "The two were not the same; please try again."
+		} else {
+			var session string
+			var m store.Member
+			if session, m, err = s.Accept(r, token, password, browser(r.UserAgent())); err == nil {
+				s.comeIn(w, r, session, m)
+				http.Redirect(w, r, "/", http.StatusSeeOther)
+				return
+			}
+		}
+	}
+	status := http.StatusOK
+	var st *live.StatusError
+	switch {
+	case errors.As(err, &st) && st.Status == http.StatusBadRequest: // the password
+		status, said = st.Status, sentence(st.What)+" "+sentence(st.Why)
+	case err != nil:
+		s.failed(w, r, err)
+		return
+	}
+	s.Show(w, status, "invite", struct {
+		Frame
+		Said, Name, Action string
+	}{s.Frame(nil, "An invite", ""), said, i.Name, live.InvitePath + token})
 }
 
 // browser names a device by what its browser says of itself, in a few words.
@@ -255,6 +364,11 @@ func browser(agent string) string {
 }
 
 func (s *Web) pageSignOut(w http.ResponseWriter, r *http.Request) error {
+	if live.VisitorOf(r).Device.Screen != 0 {
+		// On a screen for several one stays until somebody else is picked.
+		http.Redirect(w, r, "/who", http.StatusSeeOther)
+		return nil
+	}
 	if err := s.Store.RemoveDevice(r.Context(), live.VisitorOf(r).Device.ID); err != nil {
 		return err
 	}
@@ -280,7 +394,7 @@ type board struct {
 const onPage = 60
 
 func (s *Web) boards(r *http.Request, only string, at store.Place, back bool, limit int) ([]board, error) {
-	list, err := s.ShelfList(r.Context())
+	list, err := s.ShelvesOf(r)
 	if err != nil {
 		return nil, err
 	}
@@ -291,7 +405,8 @@ func (s *Web) boards(r *http.Request, only string, at store.Place, back bool, li
 		}
 		b := board{Name: sh.Name, Kind: sh.Kind, Unplugged: len(sh.Unplugged) > 0, Scanning: sh.Scanning}
 		page, err := s.Store.TitlePage(r.Context(),
-			store.Wanted{Shelf: sh.Name, At: at, Back: back, Limit: limit, Usable: !live.SeesAll(r)})
+			store.Wanted{Shelf: sh.Name, At: at, Back: back, Limit: limit, Usable: !live.SeesAll(r),
+				Sight: s.SightOf(live.VisitorOf(r).Member)})
 		if err != nil {
 			return nil, err
 		}
@@ -300,7 +415,8 @@ func (s *Web) boards(r *http.Request, only string, at store.Place, back bool, li
 			b.Count = fmt.Sprintf("%s · %s", humanize.Comma(int64(sh.Titles)), humanize.IBytes(uint64(sh.Size)))
 		}
 		if only != "" && (b.Before != nil || b.Next != nil) {
-			if b.Initials, err = s.Store.Initials(r.Context(), sh.Name); err != nil {
+			if b.Initials, err = s.Store.Initials(r.Context(), sh.Name,
+				s.SightOf(live.VisitorOf(r).Member)); err != nil {
 				return nil, err
 			}
 		}
@@ -323,7 +439,13 @@ func (s *Web) home(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	page := homePage{Frame: s.Frame(v, "", ""), Boards: boards}
+	if page.Unheard, err = s.unheard(r); err != nil {
+		return err
+	}
 	for _, b := range list {
+		if shown, err := s.Store.Shows(r.Context(), s.SightOf(v.Member), b.Title); err != nil || !shown {
+			continue
+		}
 		page.Begun = append(page.Begun, begun{titleOf(b.Title), fileOf(b.File)})
 	}
 	s.Show(w, http.StatusOK, "home", page)
@@ -333,10 +455,11 @@ func (s *Web) home(w http.ResponseWriter, r *http.Request) error {
 // homePage is the first page, or that of one shelf.
 type homePage struct {
 	Frame
-	Begun  []begun
-	Boards []board
-	Whole  bool   // a shelf's own page
-	Bring  string // the shelf that this member may bring something onto from this page
+	Unheard []ownDevice // of which the member is told
+	Begun   []begun
+	Boards  []board
+	Whole   bool   // a shelf's own page
+	Bring   string // the shelf that this member may bring something onto from this page
 }
 
 // pageFind shows what was searched for.
@@ -345,7 +468,7 @@ func (s *Web) pageFind(w http.ResponseWriter, r *http.Request) error {
 	if len(q) > 200 {
 		q = strings.ToValidUTF8(q[:200], "")
 	}
-	list, err := s.Hits(r.Context(), q, 60, live.SeesAll(r))
+	list, err := s.Hits(r.Context(), q, 60, live.SeesAll(r), s.SightOf(live.VisitorOf(r).Member))
 	if err != nil {
 		return err
 	}
@@ -432,7 +555,7 @@ func (s *Web) pageTitle(w http.ResponseWriter, r *http.Request) error {
 	for _, p := range all {
 		copies[p.File] = append(copies[p.File], p)
 	}
-	may := s.Converter.Load() != nil && allowance.MayBring(live.VisitorOf(r).Member.Role)
+	may := s.Converter.Load() != nil && live.MayTake(r)
 	s.Show(w, http.StatusOK, "title", struct {
 		Frame
 		Title      title
@@ -450,6 +573,11 @@ func (s *Web) pagePlay(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
+	if f.Content != string(naming.Picture) {
+		if err := s.MayWatch(r, f.ID); err != nil {
+			return err
+		}
+	}
 	files, err := s.Store.Files(r.Context(), t.ID, live.VisitorOf(r).Member.ID)
 	if err != nil {
 		return err
@@ -462,6 +590,7 @@ func (s *Web) pagePlay(w http.ResponseWriter, r *http.Request) error {
 		From          float64 // where it begins, in seconds
 		Admin         bool
 		MayConvert    bool
+		Together      string // the room in which it is watched; empty for none
 		Sounds        []spoken
 		Chapters      []media.Chapter
 		Loud          *media.Loud
@@ -470,6 +599,7 @@ func (s *Web) pagePlay(w http.ResponseWriter, r *http.Request) error {
 		Tracks: tracks(f, s.Settings.Language), Sounds: sounds(f),
 		From: f.ResumeAt, Admin: live.SeesAll(r),
 		MayConvert: s.Converter.Load() != nil && f.Content == string(naming.Video)}
+	data.Together = roomAsked(r)
 	if r.URL.Query().Get("from") == "0" {
 		data.From = 0
 	}
@@ -504,10 +634,7 @@ func (s *Web) cover(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	t, err := s.Store.Title(r.Context(), id)
-	if errors.Is(err, store.ErrNotFound) {
-		return live.Nothing(r)
-	}
+	t, err := s.Title(r, id)
 	if err != nil {
 		return err
 	}

@@ -13,11 +13,11 @@ import (
 
 // chapterPicture sends the picture of a chapter, by its number from 0.
 func (s *Web) chapterPicture(w http.ResponseWriter, r *http.Request) error {
-	id, err := live.Number(r, "file")
+	_, f, err := s.FileOf(r)
 	if err != nil {
 		return err
 	}
-	chapters, _, err := s.Findings(r.Context(), id)
+	chapters, _, err := s.Findings(r.Context(), f.ID)
 	if err != nil {
 		return err
 	}

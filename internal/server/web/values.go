@@ -15,6 +15,7 @@ type title struct {
 	Shelf, Name, By string
 	Year            int
 	Parts, Problems int     // problems are files that cannot be read
+	For             string  // from which age on it is; empty where that is not known
 	Duration        float64 // in seconds
 	Size            int64
 }
@@ -42,9 +43,20 @@ type hit struct {
 	Part  string
 }
 
+// forWhom says from which age on something is.
+func forWhom(age *int) string {
+	switch {
+	case age == nil:
+		return ""
+	case *age == 0:
+		return "for everybody"
+	}
+	return fmt.Sprintf("from %d years on", *age)
+}
+
 func titleOf(t store.Title) title {
 	return title{ID: t.ID, Shelf: t.Shelf, Name: t.Name, By: t.By, Year: t.Year, Parts: t.Parts,
-		Problems: t.Problems, Duration: t.Duration, Size: t.Size}
+		Problems: t.Problems, Duration: t.Duration, Size: t.Size, For: forWhom(t.Age)}
 }
 
 func fileOf(f store.File) file {

@@ -18,6 +18,21 @@
   };
   for (const track of player.querySelectorAll("track[srclang]")) named(track);
 
+  // When the member's time is about to end it is said five minutes before, and one; then a page says
+  // when it goes on.
+  let warned = "";
+  const remains = (play) => {
+    if (!play.allowed) {
+      player.pause();
+      location.assign(location.pathname);
+      return;
+    }
+    const left = play.allowed_until ? (new Date(play.allowed_until) - Date.now()) / 60000 : Infinity;
+    const text = left > 5 ? "" : `Your time ends ${left > 1 ? `in ${Math.ceil(left)} minutes` : "within a minute"}.`;
+    if (text || warned || !said.hidden) say(text);
+    warned = text;
+  };
+
   const say = (text) => { said.textContent = text; said.hidden = !text; };
   const tell = async (state, keepalive) => {
     if (!begun) return;
@@ -29,6 +44,7 @@
         body: JSON.stringify({ position: player.currentTime, state }),
       });
       if (answer.status === 401) location.reload();
+      else if (answer.ok && state !== "stopped") remains(await answer.json());
       else say(answer.ok ? "" : "Your position was not saved; trying again.");
     } catch {
       say("The server does not answer; how far you are is told again later.");
@@ -39,7 +55,10 @@
   // has not answered, and where it plays as it is, the file itself is the source.
   const how = document.getElementById("how"), sound = document.getElementById("sound");
   let stop = null, asked = 0, deciding = false;
-  const failed = (e) => say(`It cannot be played: ${e.message}.`);
+  const failed = (e) => {
+    say(`It cannot be played: ${e.message}.`);
+    if (e.status === 403) tell("paused"); // whose answer tells whether the time is over
+  };
   const deliver = async (wish) => {
     const turn = ++asked;
     let answer, plan;
@@ -55,6 +74,7 @@
     how.hidden = false;
     if (!answer.ok) {
       how.textContent = "";
+      if (answer.status === 403) return location.assign(location.pathname);
       if (answer.status === 409) say(`This browser cannot be sent it: ${plan.why}.`);
       return;
     }
@@ -114,6 +134,10 @@
     try {
       const answer = await fetch(player.src.startsWith("blob:") ? `/api/v1/files/${player.dataset.file}/content` : player.src, { method: "HEAD" });
       if (answer.status === 401) return location.reload();
+      if (answer.status === 403) {
+        tell("paused"); // whose answer tells whether the time is over
+        return "you may not be sent it now.";
+      }
       if (answer.status === 503) return "its shelf is unplugged: the disk or the network behind it is not there. Try again later.";
       if (answer.status === 404) return "the server cannot read the file any more. The administrator can find out why.";
       if (!answer.ok) return "the server cannot send it now. Try again later.";

@@ -1,0 +1,101 @@
+package live
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"cozyshelf/internal/core/allowance"
+	"cozyshelf/internal/core/event"
+	"cozyshelf/internal/problem"
+	"cozyshelf/internal/secret"
+	"cozyshelf/internal/store"
+)
+
+// How long an invite may be good.
+const (
+	shortestInvite = time.Minute
+	longestInvite  = 30 * 24 * time.Hour
+)
+
+// checkName says why a name cannot be a member's, or nothing.
+func checkName(name string) string {
+	switch {
+	case name == "":
+		return "it is empty"
+	case !utf8.ValidString(name) || utf8.RuneCountInString(name) > 32:
+		return "it has more than 32 characters"
+	case strings.ContainsFunc(name, func(r rune) bool {
+		return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !unicode.IsMark(r) && !strings.ContainsRune("-_.", r)
+	}):
+		return "it may hold letters, digits, and - _ ."
+	}
+	return ""
+}
+
+// Person gives a member as it was asked for, without a password. A nil away stands for what the role
+// brings, a nil allowance for no bounds.
+func (s *Server) Person(name string, role allowance.Role, away *bool, a *allowance.Allowance) (store.Member, error) {
+	m := store.Member{Name: name, Role: role, Away: role.AwayByDefault()}
+	if why := checkName(name); why != "" {
+		return m, UsageProblem(fmt.Sprintf("%q cannot be a member's name", name), why,
+			"choose a short name, such as wren")
+	}
+	if !role.Known() {
+		return m, UsageProblem(fmt.Sprintf("there is no role %q", role),
+			"a member is admin, adult, child or guest", "give one of these with --role")
+	}
+	if away != nil {
+		m.Away = *away
+	}
+	if a == nil {
+		return m, nil
+	}
+	m.Allowed = *a
+	return m, s.Allowable(*a)
+}
+
+// Allowable refuses an allowance that cannot be one.
+func (s *Server) Allowable(a allowance.Allowance) error {
+	if err := a.Check(); err != nil {
+		return UsageProblem("that cannot be allowed", err.Error(), "see cozyshelf member edit --help")
+	}
+	for _, name := range a.Shelves {
+		if s.Shelves[name] == nil {
+			return s.NoShelf(name)
+		}
+	}
+	return nil
+}
+
+// Invite makes an invite for somebody who is to become a member, and gives the token of its link.
+func (s *Server) Invite(ctx context.Context, m store.Member, lasts time.Duration) (token string, i store.Invite, err error) {
+	if lasts < shortestInvite || lasts > longestInvite {
+		return "", i, UsageProblem("the invite cannot be good for so long", "it may be from a minute to 30 days",
+			"leave --for out for a day")
+	}
+	now := time.Now()
+	i.Member, i.Expires, i.Created = m, now.Add(lasts).Truncate(time.Second), now
+	token = secret.Token()
+	err = s.Store.AddInvite(ctx, i, token, now)
+	switch {
+	case errors.Is(err, store.ErrExists):
+		return "", i, &problem.Problem{What: fmt.Sprintf("there is a member %s already", m.Name),
+			Why: "an invite is for somebody who has no account", Fix: "cozyshelf member password gives a new password",
+			Err: err}
+	case errors.Is(err, store.ErrNoMember):
+		return "", i, UsageProblem("nobody can be invited yet",
+			"the first member is made on this machine, an administrator", "cozyshelf member add NAME --role admin")
+	case errors.Is(err, store.ErrMany):
+		return "", i, UsageProblem("no more can be invited", "as many invites are open as may be",
+			"take some back: cozyshelf member invite")
+	case err != nil:
+		return "", i, err
+	}
+	s.Events.Tell(event.Invited{Who: i.Name, Role: string(i.Role)})
+	return token, i, nil
+}
