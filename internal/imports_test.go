@@ -95,6 +95,8 @@ func TestRoomsKeepToTheirPlace(t *testing.T) {
 		"cozyshelf/internal/engine/docker":  {"operate"},
 		"cozyshelf/internal/engine/process": {"operate", "cli"},
 		"cozyshelf/internal/testbuild":      {},
+		"github.com/fxamacker/cbor/v2":      {"passkey/passkeytest"},
+		"cozyshelf/internal/passkey":        {"server/live"},
 		"cozyshelf/internal/demo":           {"cli"},
 	}
 	all := imports(t)

@@ -265,6 +265,17 @@ that counts, too.`,
 			if !m.Factor.IsZero() {
 				rows = append(rows, []string{"second factor", "since " + show.When(m.Factor)})
 			}
+			for _, k := range m.Passkeys {
+				used := "never used"
+				if !k.Used.IsZero() {
+					used = "last used " + show.When(k.Used)
+				}
+				rows = append(rows, []string{"passkey", fmt.Sprintf("%s, for %s, %s", show.Clean(k.Name), show.Clean(k.Place),
+					used)})
+			}
+			if !m.Password {
+				rows = append(rows, []string{"password", "none: comes in by passkeys only"})
+			}
 			rows = append(rows, []string{"watched", fmt.Sprintf("%s today, %s this week", show.Minutes(m.Today),
 				show.Minutes(m.Week))}, []string{"now", standingWords(m)})
 			a.out.Table([]show.Column{{Whole: true}, {}}, rows)

@@ -25,6 +25,7 @@ import (
 	"cozyshelf/internal/operate"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/secret"
+	"cozyshelf/internal/store"
 
 	"github.com/spf13/cobra"
 )
@@ -511,6 +512,7 @@ func (a *app) restore(ctx context.Context, b operate.Backup, yes bool, command s
 			deploy.BackupsFolder(h.State()))
 	}
 	a.showChanges(r.Changes)
+	a.showPasskeys(h, b.Unpacked.Store.Passkeys)
 	if err := deploy.Room(h.State(), b.Unpacked.Manifest); err != nil {
 		return err
 	}
@@ -539,6 +541,24 @@ func (a *app) restore(ctx context.Context, b operate.Backup, yes bool, command s
 		a.out.Printf("Restored; cozyshelf deploy or cozyshelf start lets the server use it\n")
 	}
 	return nil
+}
+
+// showPasskeys tells which passkeys of a backup are good here: each is for one name of the server.
+func (a *app) showPasskeys(h *operate.House, list []store.PasskeysFor) {
+	for _, p := range list {
+		if h.Household.AnswersTo(p.Name) {
+			a.out.Printf("  %s for %s stay good: this household has that name, too\n", show.Count(p.Count, "passkey",
+				"passkeys"), show.Clean(p.Name))
+			continue
+		}
+		text := fmt.Sprintf("%s for %s open nothing here, until this household has that name ([server] names, or [remote] "+
+			"address)", show.Count(p.Count, "passkey", "passkeys"), show.Clean(p.Name))
+		if len(p.Only) > 0 {
+			text += "; " + show.Clean(strings.Join(p.Only, ", ")) + " can come in by nothing else: cozyshelf member " +
+				"password gives a password"
+		}
+		warning(a.out, 2, "%s", text)
+	}
 }
 
 // undoStore puts the store back that was there before a restore.

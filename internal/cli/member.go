@@ -204,7 +204,7 @@ func (a *app) memberEditCommand() *cobra.Command {
 	var away, role string
 	var may allowed
 	var shown, hidden, byAge []string
-	var forget bool
+	var forget, keyless bool
 	c := &cobra.Command{
 		Use: "edit NAME", Short: "Change what a member may do", Args: cobra.ExactArgs(1),
 		Long: `Gives a member another role, or bounds what it may watch, when, from where and how much.
@@ -232,7 +232,7 @@ whatever its age, on a shelf that is there. Titles are named as for "shelf match
 				change.Role = &r
 			}
 			ruled := len(shown)+len(hidden)+len(byAge) > 0
-			if change.Away == nil && change.Role == nil && !may.given() && !ruled && !forget {
+			if change.Away == nil && change.Role == nil && !may.given() && !ruled && !forget && !keyless {
 				return wrongUse(c, "say what is to be changed, such as --role adult or --away yes")
 			}
 			cl, zone, err := a.clocked(c, may)
@@ -249,7 +249,7 @@ whatever its age, on a shelf that is there. Titles are named as for "shelf match
 					return err
 				}
 			}
-			change.ForgetFactor = forget
+			change.ForgetFactor, change.ForgetPasskeys = forget, keyless
 			if change.Titles, err = a.titleRules(c, cl, shown, hidden, byAge); err != nil {
 				return err
 			}
@@ -275,6 +275,7 @@ whatever its age, on a shelf that is there. Titles are named as for "shelf match
 	c.Flags().StringArrayVar(&hidden, "hide", nil, "hide this title; may be given several times")
 	c.Flags().StringArrayVar(&byAge, "by-age", nil, "neither show nor hide this title by itself any more")
 	c.Flags().BoolVar(&forget, "forget-second-factor", false, "for who has lost theirs: sign-ins go without a code again")
+	c.Flags().BoolVar(&keyless, "forget-passkeys", false, "for who has lost a device with one: no passkey lets them in")
 	may.flags(c)
 	return a.withJSON(c)
 }

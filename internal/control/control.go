@@ -222,6 +222,8 @@ type Change struct {
 	Titles map[int64]*bool `json:"titles,omitempty"`
 	// ForgetFactor takes the second factor away from who has lost it.
 	ForgetFactor bool `json:"forget_second_factor,omitempty"`
+	// ForgetPasskeys takes all passkeys away from who has lost one.
+	ForgetPasskeys bool `json:"forget_passkeys,omitempty"`
 }
 
 // Client asks a server.

@@ -46,6 +46,17 @@ type MemberShown struct {
 	Signed []MemberDevice   `json:"signed_in"`
 	Titles []TitleRule      `json:"titles"`
 	Factor time.Time        `json:"second_factor_at,omitzero"` // since when there is a second factor
+
+	Passkeys []MemberPasskey `json:"passkeys"`
+	Password bool            `json:"password"` // there is one; else passkeys are the only way in
+}
+
+// MemberPasskey is a passkey by which a member signs in.
+type MemberPasskey struct {
+	Name    string    `json:"name"`
+	Place   string    `json:"for"` // the server's name for which it was made
+	Created time.Time `json:"created_at"`
+	Used    time.Time `json:"used_at,omitzero"`
 }
 
 // TitleRule is a title that is shown to a member by itself, whatever its age, or hidden.

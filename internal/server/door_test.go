@@ -25,6 +25,7 @@ import (
 	"time"
 
 	"cozyshelf/internal/core/allowance"
+	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/picture"
 	"cozyshelf/internal/secret"
 	"cozyshelf/internal/server/live"
@@ -311,7 +312,7 @@ func TestTooManyDeliveriesAreRefused(t *testing.T) {
 
 func TestOnlyKnownNamesAreAnswered(t *testing.T) {
 	h := open(t)
-	h.Names = live.NamesOf([]string{"mill", "mill.local"}, "https://shelf.example.net:8443/")
+	h.Names = household.NamesOf([]string{"mill", "mill.local"}, "https://shelf.example.net:8443/")
 	for host, want := range map[string]int{
 		"192.0.2.7": 200, "192.0.2.7:26990": 200, "[2001:db8::1]:26990": 200, "localhost:26990": 200, "LocalHost": 200,
 		"mill.local:26990": 200, "mill": 200, "shelf.example.net": 200, "mill.local.": 200,

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -83,7 +84,19 @@ type Facts struct {
 	Titles  int       `json:"titles"`
 	Plays   int       `json:"plays"`
 	Last    time.Time `json:"last_play_at,omitzero"` // when the last play was seen
+
+	Passkeys []PasskeysFor `json:"passkeys,omitempty"`
 }
+
+// PasskeysFor are the passkeys of a store for one name of its server: they are good for no other.
+type PasskeysFor struct {
+	Name  string   `json:"name"`
+	Count int      `json:"count"`
+	Only  []string `json:"only_way_in,omitempty"` // members who have no password, and passkeys for no other name
+}
+
+// withPasskeys is the first format of the store that has passkeys.
+const withPasskeys = 15
 
 // read opens a store to look at it. Nothing is migrated. A store beside which lies
 // no write-ahead log is not touched at all.
@@ -139,7 +152,16 @@ func Inspect(ctx context.Context, path string, whole bool) (Facts, error) {
 		return f, explain(err)
 	}
 	f.Last = fromMilli(last.Int64)
-	return f, nil
+	if f.Format >= withPasskeys {
+		f.Passkeys, err = rows(ctx, db, func(r *sql.Rows, p *PasskeysFor) error {
+			var only string
+			err := r.Scan(&p.Name, &p.Count, &only)
+			return errors.Join(err, json.Unmarshal([]byte(only), &p.Only))
+		}, `SELECT k.place, count(*), json_group_array(DISTINCT m.name) FILTER (WHERE m.password = '' AND NOT EXISTS
+			(SELECT 1 FROM passkeys o WHERE o.member = m.id AND o.place != k.place))
+			FROM passkeys k JOIN members m ON m.id = k.member GROUP BY k.place ORDER BY k.place`)
+	}
+	return f, explain(err)
 }
 
 // integrity runs one of SQLite's checks of a whole database.

@@ -94,13 +94,32 @@ func (s *Store) RemoveInvite(ctx context.Context, name string) error {
 
 // Accept makes a member of an invite, with the password that was chosen. The invite is used up.
 func (s *Store) Accept(ctx context.Context, token, password string, now time.Time) (Member, error) {
+	return s.accept(ctx, token, now, func(tx *sql.Tx, m Member) (Member, error) {
+		m.Password = password
+		return addMember(ctx, tx, m, now)
+	})
+}
+
+// AcceptPasskey makes a member of an invite, with a passkey that was made for a handle, and without a password.
+func (s *Store) AcceptPasskey(ctx context.Context, token string, handle []byte, k Passkey, now time.Time) (Member,
+	error) {
+	return s.accept(ctx, token, now, func(tx *sql.Tx, m Member) (Member, error) {
+		m, err := addMember(ctx, tx, m, now)
+		if err != nil {
+			return m, err
+		}
+		return m, addPasskey(ctx, tx, m.ID, handle, k, now)
+	})
+}
+
+func (s *Store) accept(ctx context.Context, token string, now time.Time,
+	add func(*sql.Tx, Member) (Member, error)) (Member, error) {
 	i, err := s.InviteOf(ctx, token, now)
 	if err != nil {
 		return Member{}, err
 	}
 	hash := sha256.Sum256([]byte(token))
 	m := i.Member
-	m.Password = password
 	defer s.changed()
 	err = s.change(ctx, func(tx *sql.Tx) error {
 		var gone string
@@ -112,7 +131,7 @@ func (s *Store) Accept(ctx context.Context, token, password string, now time.Tim
 		if err != nil {
 			return err
 		}
-		m, err = addMember(ctx, tx, m, now)
+		m, err = add(tx, m)
 		return err
 	})
 	return m, err

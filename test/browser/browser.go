@@ -122,6 +122,17 @@ func (b *Browser) attach(host string) error {
 	return errors.New("the browser has no page")
 }
 
+// Authenticate gives the browser an authenticator that holds passkeys, and whose owner always agrees.
+func (b *Browser) Authenticate() error {
+	if _, err := b.ask("WebAuthn.enable", map[string]any{"enableUI": false}); err != nil {
+		return err
+	}
+	_, err := b.ask("WebAuthn.addVirtualAuthenticator", map[string]any{"options": map[string]any{"protocol": "ctap2",
+		"transport": "internal", "hasResidentKey": true, "hasUserVerification": true, "isUserVerified": true,
+		"automaticPresenceSimulation": true}})
+	return err
+}
+
 // Close ends the browser and all its processes.
 func (b *Browser) Close() {
 	if b.conn != nil {

@@ -176,6 +176,20 @@ func (e FactorChanged) Fields() []Field {
 	return []Field{{Key: "member", Value: e.Member}, {Key: "set", Value: e.Set}}
 }
 
+// PasskeyChanged is that a member has a passkey more, or one less; all of them are gone where none is named.
+type PasskeyChanged struct {
+	info
+	Member  string
+	Passkey string
+	Set     bool
+}
+
+// Name and Fields tell it.
+func (PasskeyChanged) Name() string { return "passkey made, or taken away" }
+func (e PasskeyChanged) Fields() []Field {
+	return []Field{{Key: "member", Value: e.Member}, {Key: "passkey", Value: e.Passkey}, {Key: "set", Value: e.Set}}
+}
+
 // RecoveryUsed is that a member signed in by a recovery code in place of their second factor.
 type RecoveryUsed struct {
 	info

@@ -314,7 +314,7 @@ func (s *Admin) showMember(r *http.Request) (any, error) {
 			continue
 		}
 		out := control.MemberShown{Member: memberOf(m), Signed: []control.MemberDevice{},
-			Titles: []control.TitleRule{}}
+			Titles: []control.TitleRule{}, Passkeys: []control.MemberPasskey{}, Password: m.Password != ""}
 		u, v, err := s.Standing(r.Context(), m)
 		if err != nil {
 			return nil, err
@@ -334,6 +334,14 @@ func (s *Admin) showMember(r *http.Request) (any, error) {
 			return nil, err
 		}
 		out.Factor = f.Created
+		keys, err := s.Store.Passkeys(r.Context(), m.ID)
+		if err != nil {
+			return nil, err
+		}
+		for _, k := range keys {
+			out.Passkeys = append(out.Passkeys, control.MemberPasskey{Name: k.Name, Place: k.Place, Created: k.Created,
+				Used: k.Used})
+		}
 		rules, err := s.Store.TitleRules(r.Context(), m.ID)
 		for _, t := range rules {
 			out.Titles = append(out.Titles, control.TitleRule{ID: t.Title, Name: t.Name, Shelf: t.Shelf, Shown: t.Shown})
@@ -424,6 +432,19 @@ func (s *Admin) changeMember(r *http.Request) (any, error) {
 		}
 		if err != nil {
 			return nil, noMember(name, err)
+		}
+	}
+	if in.ForgetPasskeys {
+		m, err := s.Store.Member(r.Context(), name)
+		if err != nil {
+			return nil, noMember(name, err)
+		}
+		if m.Password == "" && in.Password == nil {
+			return nil, live.UsageProblem(m.Name+" has no password", "passkeys are the only way in that they have",
+				"give a password first: cozyshelf member password "+m.Name)
+		}
+		if err := s.ForgetPasskeys(r.Context(), m); err != nil {
+			return nil, err
 		}
 	}
 	if len(in.Titles) > 0 {

@@ -144,7 +144,7 @@ func (s *Server) SignIn(r *http.Request, name, password, code, device string, ki
 		name = name[:mostName] // which nobody has
 	}
 	m, err := s.Store.Member(r.Context(), name)
-	known := err == nil
+	known := err == nil && m.Password != "" // who has passkeys only gives none
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return "", m, err
 	}
@@ -152,7 +152,10 @@ func (s *Server) SignIn(r *http.Request, name, password, code, device string, ki
 	hash, line := secret.Nobody, secret.Later
 	who := "nobody here"
 	if known {
-		hash, line, who = m.Password, secret.First, m.Name
+		hash, line = m.Password, secret.First
+	}
+	if m.Name != "" {
+		who = m.Name
 	}
 	attempt, wait := s.attempts.Take(store.Fold(name), v.Address, s.Known.device(r, m.ID), now)
 	if wait > 0 {
@@ -222,8 +225,8 @@ func (s *Server) OwnPassword(r *http.Request, before, password string) (token st
 	return token, err
 }
 
-// knowsPassword asks the member of a request for their password once more, before something that matters.
-// Guesses are counted like those at the door.
+// knowsPassword asks the member of a request for their password once more, before something that matters. A
+// passkey that was used a moment ago stands for it. Guesses are counted like those at the door.
 func (s *Server) knowsPassword(r *http.Request, password string) error {
 	return s.reassure(r, password, nil)
 }
@@ -240,7 +243,10 @@ func (s *Server) reassure(r *http.Request, password string, more func() error) e
 		s.holdBack(r)
 		return tooMany("to keep guessers out, the next try has to wait", wait)
 	}
-	right, err := secret.Check(r.Context(), secret.Again, m.Password, password)
+	right := password == "" && s.Confirmed(v.Device)
+	if !right && m.Password != "" {
+		right, err = secret.Check(r.Context(), secret.Again, m.Password, password)
+	}
 	if err != nil {
 		attempt.Back()
 		if errors.Is(err, secret.ErrBusy) {
@@ -251,7 +257,7 @@ func (s *Server) reassure(r *http.Request, password string, more func() error) e
 	if !right {
 		s.failed.warn(s.Log, "a wrong password on one's own page", m.Name, v.Address, now)
 		return &StatusError{Problem: &problem.Problem{What: "that is not the password you have",
-			Fix: "try again"}, Status: http.StatusForbidden}
+			Fix: "try again, or confirm with a passkey"}, Status: http.StatusForbidden}
 	}
 	if more != nil {
 		if err := more(); err != nil {
@@ -394,22 +400,6 @@ func (s *Server) answersTo(host string) bool {
 		return true
 	}
 	return s.Names[name]
-}
-
-// NamesOf gives the names that a server answers to.
-func NamesOf(names []string, remote string) map[string]bool {
-	out := map[string]bool{"localhost": true}
-	for _, n := range names {
-		out[strings.TrimSuffix(strings.ToLower(n), ".")] = true
-	}
-	if _, rest, ok := strings.Cut(remote, "://"); ok {
-		host, _, _ := strings.Cut(rest, "/")
-		if h, _, err := net.SplitHostPort(host); err == nil {
-			host = h
-		}
-		out[strings.ToLower(host)] = true
-	}
-	return out
 }
 
 // Hidden reports whether strangers may be behind an address: where the engine forwards all

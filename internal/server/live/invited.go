@@ -50,8 +50,16 @@ func (s *Server) Accept(r *http.Request, token, password, device string) (string
 		return "", i.Member, tooMany("somebody else is choosing a password at this moment", 2*time.Second)
 	}
 	defer s.accepting.Unlock()
+	return s.accepted(r, device, false, func(now time.Time) (store.Member, error) {
+		return s.Store.Accept(r.Context(), token, secret.Hash(password), now)
+	})
+}
+
+// accepted makes a member of an invite, and signs in on a page.
+func (s *Server) accepted(r *http.Request, device string, second bool,
+	accept func(now time.Time) (store.Member, error)) (string, store.Member, error) {
 	now := time.Now()
-	m, err := s.Store.Accept(r.Context(), token, secret.Hash(password), now)
+	m, err := accept(now)
 	switch {
 	case errors.Is(err, store.ErrNotFound), errors.Is(err, store.ErrExists):
 		return "", m, noInvite()
@@ -59,6 +67,6 @@ func (s *Server) Accept(r *http.Request, token, password, device string) (string
 		return "", m, err
 	}
 	s.Events.Tell(event.MemberAdded{Member: m.Name, Role: string(m.Role)})
-	session, _, err := s.addDevice(r, m, store.Device{Name: device, Kind: store.ForPage}, now)
+	session, _, err := s.addDevice(r, m, store.Device{Name: device, Kind: store.ForPage, Second: second}, now)
 	return session, m, err
 }

@@ -88,6 +88,7 @@ type Server struct {
 	accepting sync.Mutex // an invite
 	pairings  pairing.Pairings
 	seconds   seconds
+	passkeys  passkeys
 	stops     stops
 	told      tellings
 	rooms     together.Rooms
@@ -140,7 +141,7 @@ func New(s blueprint.Settings, version string, log *slog.Logger) *Server {
 		Life:       context.Background(),
 		Trusted:    household.Remote{TrustedProxies: s.TrustedProxies}.Networks(),
 		Shelves:    map[string]*shelfState{},
-		Names:      NamesOf(s.Names, s.RemoteAddress),
+		Names:      household.NamesOf(s.Names, s.RemoteAddress),
 		Sources:    Sources(s.Lookup, s.State, version),
 		scannedNow: make(chan struct{}, 1),
 		wanted:     make(chan string, 16),

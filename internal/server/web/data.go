@@ -34,6 +34,14 @@ type (
 		Created time.Time  `json:"created_at"`
 		Factor  *time.Time `json:"second_factor_at,omitempty"`
 		Bounds  any        `json:"allowance"`
+
+		Passkeys []ownKey `json:"passkeys"`
+	}
+	ownKey struct {
+		Name    string    `json:"name"`
+		For     string    `json:"for"`
+		Created time.Time `json:"created_at"`
+		Used    time.Time `json:"used_at,omitzero"`
 	}
 	ownDay struct {
 		Day     string  `json:"day"`
@@ -99,6 +107,14 @@ func (s *Web) dataOwn(w http.ResponseWriter, r *http.Request) error {
 		Plays: []struct{}{}}
 	if f, err := s.Store.Factor(ctx, m.ID); err == nil {
 		d.Member.Factor = &f.Created
+	}
+	keys, err := s.Store.Passkeys(ctx, m.ID)
+	if err != nil {
+		return err
+	}
+	d.Member.Passkeys = []ownKey{}
+	for _, k := range keys {
+		d.Member.Passkeys = append(d.Member.Passkeys, ownKey{k.Name, k.Place, k.Created, k.Used})
 	}
 	devices, err := s.Store.DevicesOf(ctx, m.ID, now)
 	if err != nil {

@@ -16,21 +16,31 @@ import (
 // ownPage is a member's own corner: what they may watch, where they are signed in, and their password.
 type ownPage struct {
 	Frame
-	Said, Done string
-	Bounds     []string
-	Used, Now  string
-	Devices    []ownDevice
-	Wards      []ward // to whom more can be granted
-	Factor     string // since when there is a second factor; empty for none
-	Recoveries int
-	Demanded   bool // one is needed from outside
-	MayScreen  bool // they may make this device a screen for several
-	Screens    []store.Screen
-	PIN        bool // they have one
-	Admin      bool // they may see to the house
-	MayChoose  bool // for how long plays are kept
-	History    int  // days; -1 as the household says
-	House      string
+	Said, Done   string
+	Bounds       []string
+	Used, Now    string
+	Devices      []ownDevice
+	Wards        []ward // to whom more can be granted
+	Factor       string // since when there is a second factor; empty for none
+	Recoveries   int
+	Demanded     bool // one is needed from outside
+	MayScreen    bool // they may make this device a screen for several
+	Screens      []store.Screen
+	PIN          bool // they have one
+	Admin        bool // they may see to the house
+	Passkeys     []ownPasskey
+	PasskeysHere bool   // one can be made at this address
+	Fresh        bool   // they have proved a moment ago who they are
+	NoPassword   bool   // they come in by passkeys only
+	Browser      string // what a passkey is called that is not called anything
+	MayChoose    bool   // for how long plays are kept
+	History      int    // days; -1 as the household says
+	House        string
+}
+
+type ownPasskey struct {
+	ID                    int64
+	Name, When, Elsewhere string
 }
 
 // ward is a child whose time is bounded.
@@ -71,6 +81,23 @@ func (s *Web) showOwn(w http.ResponseWriter, r *http.Request, status int, said, 
 		if page.Screens, err = s.Store.Screens(r.Context()); err != nil {
 			return err
 		}
+	}
+	page.NoPassword, page.Fresh, page.Browser = whole.Password == "", s.Confirmed(v.Device), browser(r.UserAgent())
+	place, here := live.PasskeysHere(r)
+	page.PasskeysHere = here
+	keys, err := s.Store.Passkeys(r.Context(), v.Member.ID)
+	if err != nil {
+		return err
+	}
+	for _, k := range keys {
+		o := ownPasskey{ID: k.ID, Name: k.Name, When: "never used"}
+		if !k.Used.IsZero() {
+			o.When = "last used " + live.Spoken(k.Used.In(s.Zone), now)
+		}
+		if !here || k.Place != place.Name {
+			o.Elsewhere = k.Place
+		}
+		page.Passkeys = append(page.Passkeys, o)
 	}
 	page.Admin = v.Member.Role == allowance.Admin
 	page.MayChoose, page.History, page.House = s.MayChoose(), int(whole.History), "as long as they are there"

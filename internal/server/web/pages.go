@@ -125,7 +125,7 @@ func (s *Web) Routes(m *http.ServeMux) {
 		"player.js": "text/javascript; charset=utf-8", "abilities.js": "text/javascript; charset=utf-8",
 		"segments.js": "text/javascript; charset=utf-8", "shelf.js": "text/javascript; charset=utf-8",
 		"copies.js": "text/javascript; charset=utf-8", "screen.js": "text/javascript; charset=utf-8",
-		"together.js": "text/javascript; charset=utf-8", "sofa.js": "text/javascript; charset=utf-8",
+		"passkey.js": "text/javascript; charset=utf-8", "together.js": "text/javascript; charset=utf-8", "sofa.js": "text/javascript; charset=utf-8",
 		"icon.svg": "image/svg+xml"} {
 		b, err := pageFiles.ReadFile("pages/" + name)
 		if err != nil {
@@ -139,6 +139,15 @@ func (s *Web) Routes(m *http.ServeMux) {
 	}
 	m.HandleFunc("POST /sign-in", s.pageSignIn)
 	m.HandleFunc("POST /sign-in/code", s.pageSignInCode)
+	m.HandleFunc("POST /sign-in/passkey/ask", s.forPasskey(s.askPasskey))
+	m.HandleFunc("POST /sign-in/passkey", s.forPasskey(s.signInPasskey))
+	m.HandleFunc("POST "+live.InvitePath+"{token}/passkey/ask", s.forPasskey(s.askInvited))
+	m.HandleFunc("POST "+live.InvitePath+"{token}/passkey", s.forPasskey(s.acceptPasskey))
+	m.HandleFunc("POST /own/passkeys/ask", s.ownPasskey(s.newPasskey))
+	m.HandleFunc("POST /own/passkeys", s.ownPasskey(s.keepPasskey))
+	m.HandleFunc("POST /own/passkeys/{passkey}", s.page(s.dropPasskey))
+	m.HandleFunc("POST /own/confirm/ask", s.ownPasskey(s.askConfirming))
+	m.HandleFunc("POST /own/confirm", s.ownPasskey(s.confirmPasskey))
 	m.HandleFunc("GET "+live.InvitePath+"{token}", s.pageInvite)
 	m.HandleFunc("POST "+live.InvitePath+"{token}", s.pageInvite)
 	m.HandleFunc("GET /screen", s.pageScreen)
@@ -199,7 +208,7 @@ func (s *Web) page(do func(http.ResponseWriter, *http.Request) error) http.Handl
 				http.Redirect(w, r, "/who", http.StatusSeeOther)
 				return
 			}
-			s.signInPage(w, status, "", "", next)
+			s.signInPage(w, r, status, "", "", next)
 			return
 		}
 		if err == nil {
@@ -247,11 +256,13 @@ func sentence(s string) string {
 	return s + "."
 }
 
-func (s *Web) signInPage(w http.ResponseWriter, status int, said, name, next string) {
+func (s *Web) signInPage(w http.ResponseWriter, r *http.Request, status int, said, name, next string) {
+	_, passkeys := live.PasskeysHere(r)
 	s.Show(w, status, "signin", struct {
 		Frame
 		Said, Name, Next string
-	}{s.Frame(nil, "Sign in", ""), said, name, next})
+		Passkeys         bool
+	}{s.Frame(nil, "Sign in", ""), said, name, next, passkeys})
 }
 
 // places are the pages that somebody may be sent to after signing in.
@@ -275,7 +286,7 @@ func Local(path string) string {
 func (s *Web) pageSignIn(w http.ResponseWriter, r *http.Request) {
 	r.Body = http.MaxBytesReader(w, r.Body, 16<<10)
 	if err := r.ParseForm(); err != nil {
-		s.signInPage(w, http.StatusBadRequest, "The form could not be read; please try again.", "", "")
+		s.signInPage(w, r, http.StatusBadRequest, "The form could not be read; please try again.", "", "")
 		return
 	}
 	name, next := strings.TrimSpace(r.PostForm.Get("name")), r.PostForm.Get("next")
@@ -294,10 +305,10 @@ func (s *Web) pageSignIn(w http.ResponseWriter, r *http.Request) {
 			said += " " + sentence(st.Fix)
 			w.Header().Set("Retry-After", fmt.Sprint(int(st.Wait.Seconds())+1))
 		}
-		s.signInPage(w, st.Status, said, name, next)
+		s.signInPage(w, r, st.Status, said, name, next)
 	case err != nil:
 		s.Log.Error("sign-in could not be done", "why", err)
-		s.signInPage(w, http.StatusInternalServerError,
+		s.signInPage(w, r, http.StatusInternalServerError,
 			"The sign-in could not be done; the administrator finds the reason in the log.", name, next)
 	default:
 		s.comeIn(w, r, token, m)
@@ -345,10 +356,12 @@ func (s *Web) pageInvite(w http.ResponseWriter, r *http.Request) {
 		s.failed(w, r, err)
 		return
 	}
+	_, passkeys := live.PasskeysHere(r)
 	s.Show(w, status, "invite", struct {
 		Frame
 		Said, Name, Action string
-	}{s.Frame(nil, "An invite", ""), said, i.Name, live.InvitePath + token})
+		Passkeys           bool
+	}{s.Frame(nil, "An invite", ""), said, i.Name, live.InvitePath + token, passkeys})
 }
 
 // browser names a device by what its browser says of itself, in a few words.

@@ -23,7 +23,7 @@ func (s *Web) secondPage(w http.ResponseWriter, status int, said, ticket, next s
 func (s *Web) pageSignInCode(w http.ResponseWriter, r *http.Request) {
 	r.Body = http.MaxBytesReader(w, r.Body, 16<<10)
 	if err := r.ParseForm(); err != nil {
-		s.signInPage(w, http.StatusBadRequest, "The form could not be read; please try again.", "", "")
+		s.signInPage(w, r, http.StatusBadRequest, "The form could not be read; please try again.", "", "")
 		return
 	}
 	ticket, next := r.PostForm.Get("ticket"), r.PostForm.Get("next")
@@ -39,10 +39,10 @@ func (s *Web) pageSignInCode(w http.ResponseWriter, r *http.Request) {
 			s.secondPage(w, st.Status, said, ticket, next)
 			return
 		}
-		s.signInPage(w, st.Status, said, "", next)
+		s.signInPage(w, r, st.Status, said, "", next)
 	case err != nil:
 		s.Log.Error("sign-in could not be done", "why", err)
-		s.signInPage(w, http.StatusInternalServerError,
+		s.signInPage(w, r, http.StatusInternalServerError,
 			"The sign-in could not be done; the administrator finds the reason in the log.", "", next)
 	default:
 		s.comeIn(w, r, token, m)
