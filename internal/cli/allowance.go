@@ -2,46 +2,38 @@ package cli
 
 import (
 	"fmt"
-	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/allowance"
-	"cozyshelf/internal/core/household"
 
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 )
 
 // allowed are the flags by which an allowance is given. What is not given stays.
-type allowed struct {
-	shelves, hours, until                    string
-	minutes, weekly, streams                 string
-	height, heightAway, bitrate, bitrateAway string
-	age, bring, copies                       string
-}
+type allowed struct{ allowance.Words }
 
 func (f *allowed) flags(c *cobra.Command) {
 	for _, one := range []struct {
 		to         *string
 		name, text string
 	}{
-		{&f.shelves, "shelves", "the shelves that are there for the member, such as films,music; or all"},
-		{&f.age, "age", "up to which age titles may be for, such as 12; or any"},
-		{&f.bring, "bring", "yes or no: may bring media in; or role, which goes by the role"},
-		{&f.copies, "copies", "yes or no: may have copies made and take them along; or role"},
-		{&f.hours, "hours", "when they may watch, such as \"mon-fri 15:00-19:30, sat sun 08:00-21:00\"; or any"},
-		{&f.minutes, "minutes", "how many minutes a day; or any"},
-		{&f.weekly, "weekly-minutes", "how many minutes a week, from Monday on; or any"},
-		{&f.streams, "streams", "how many streams at once; or any"},
-		{&f.height, "height", "lines of the largest picture, such as 1080; or any"},
-		{&f.heightAway, "height-away", "the same from outside the home"},
-		{&f.bitrate, "bitrate", "bits a second of the largest picture, such as 8M; or any"},
-		{&f.bitrateAway, "bitrate-away", "the same from outside the home"},
-		{&f.until, "until", "when the account ends, such as 2026-12-01 or \"2026-12-01 18:00\"; or never"},
+		{&f.Shelves, "shelves", "the shelves that are there for the member, such as films,music; or all"},
+		{&f.Age, "age", "up to which age titles may be for, such as 12; or any"},
+		{&f.Bring, "bring", "yes or no: may bring media in; or role, which goes by the role"},
+		{&f.Copies, "copies", "yes or no: may have copies made and take them along; or role"},
+		{&f.Hours, "hours", "when they may watch, such as \"mon-fri 15:00-19:30, sat sun 08:00-21:00\"; or any"},
+		{&f.Minutes, "minutes", "how many minutes a day; or any"},
+		{&f.Weekly, "weekly-minutes", "how many minutes a week, from Monday on; or any"},
+		{&f.Streams, "streams", "how many streams at once; or any"},
+		{&f.Height, "height", "lines of the largest picture, such as 1080; or any"},
+		{&f.HeightAway, "height-away", "the same from outside the home"},
+		{&f.Bitrate, "bitrate", "bits a second of the largest picture, such as 8M; or any"},
+		{&f.BitrateAway, "bitrate-away", "the same from outside the home"},
+		{&f.Until, "until", "when the account ends, such as 2026-12-01 or \"2026-12-01 18:00\"; or never"},
 	} {
 		c.Flags().StringVar(one.to, one.name, "", one.text)
 	}
@@ -52,101 +44,8 @@ func (f *allowed) given() bool { return *f != allowed{} }
 
 // apply changes an allowance as the flags say.
 func (f *allowed) apply(c *cobra.Command, a *allowance.Allowance, zone *time.Location) error {
-	switch f.shelves {
-	case "":
-	case "all":
-		a.Shelves = nil
-	default:
-		a.Shelves = nil
-		for name := range strings.SplitSeq(f.shelves, ",") {
-			if name = strings.TrimSpace(name); name != "" && !slices.Contains(a.Shelves, name) {
-				a.Shelves = append(a.Shelves, name)
-			}
-		}
-		if len(a.Shelves) == 0 {
-			return wrongUse(c, "--shelves takes names with commas between them, or all")
-		}
-	}
-	switch n, err := strconv.Atoi(f.age); {
-	case f.age == "":
-	case f.age == "any":
-		a.Age = nil
-	case err != nil || n < 0 || n > household.OldestAge:
-		return wrongUse(c, fmt.Sprintf("--age takes an age from 0 to %d, or any, not %q", household.OldestAge, f.age))
-	default:
-		a.Age = &n
-	}
-	for _, one := range []struct {
-		flag, text string
-		to         **bool
-	}{{"bring", f.bring, &a.Bring}, {"copies", f.copies, &a.Copies}} {
-		yes := one.text == "yes"
-		switch one.text {
-		case "":
-		case "yes", "no":
-			*one.to = &yes
-		case "role":
-			*one.to = nil
-		default:
-			return wrongUse(c, fmt.Sprintf("--%s takes yes, no or role, not %q", one.flag, one.text))
-		}
-	}
-	switch f.hours {
-	case "":
-	case "any":
-		a.Hours = nil
-	default:
-		h, err := allowance.ParseHours(f.hours)
-		if err != nil || len(h) == 0 {
-			return wrongUse(c, fmt.Sprintf("--hours cannot be read: %v", err))
-		}
-		a.Hours = h
-	}
-	for _, one := range []struct {
-		flag, text string
-		to         *int
-		most       int
-	}{{"minutes", f.minutes, &a.Day, 24 * 60}, {"weekly-minutes", f.weekly, &a.Week, 7 * 24 * 60},
-		{"streams", f.streams, &a.Streams, 1000}, {"height", f.height, &a.Home.Height, 10_000},
-		{"height-away", f.heightAway, &a.Away.Height, 10_000}} {
-		n, err := strconv.Atoi(one.text)
-		switch {
-		case one.text == "":
-		case one.text == "any":
-			*one.to = 0
-		case err != nil || n < 1 || n > one.most:
-			return wrongUse(c, fmt.Sprintf("--%s takes a number from 1 to %d, or any, not %q", one.flag, one.most, one.text))
-		default:
-			*one.to = n
-		}
-	}
-	for _, one := range []struct {
-		flag, text string
-		to         *int64
-	}{{"bitrate", f.bitrate, &a.Home.Bitrate}, {"bitrate-away", f.bitrateAway, &a.Away.Bitrate}} {
-		n, unit, err := humanize.ParseSI(one.text)
-		switch {
-		case one.text == "":
-		case one.text == "any":
-			*one.to = 0
-		case err != nil || unit != "" && unit != "bit/s" || n < 100_000 || n > 1e10:
-			return wrongUse(c, fmt.Sprintf("--%s takes bits a second from 100k to 10G, such as 8M, or any, not %q", one.flag,
-				one.text))
-		default:
-			*one.to = int64(n)
-		}
-	}
-	switch f.until {
-	case "":
-	case "never":
-		a.Until = time.Time{}
-	default:
-		t, err := readUntil(f.until, zone)
-		if err != nil {
-			return wrongUse(c, fmt.Sprintf("--until takes a day or a time, such as 2026-12-01 or \"2026-12-01 18:00\", or "+
-				"never, not %q", f.until))
-		}
-		a.Until = t
+	if err := f.Apply(a, zone); err != nil {
+		return wrongUse(c, "--"+err.Error())
 	}
 	return nil
 }
@@ -166,17 +65,6 @@ func (a *app) clocked(c *cobra.Command, f allowed) (*control.Client, *time.Locat
 		return nil, nil, err
 	}
 	return h.Client(), zone, nil
-}
-
-// readUntil reads a moment by the household's clocks. A day is meant to its end.
-func readUntil(text string, zone *time.Location) (time.Time, error) {
-	if t, err := time.ParseInLocation(time.DateOnly, text, zone); err == nil {
-		return t.AddDate(0, 0, 1), nil
-	}
-	if t, err := time.ParseInLocation("2006-01-02 15:04", text, zone); err == nil {
-		return t, nil
-	}
-	return time.Parse(time.RFC3339, text)
 }
 
 // allowedWords tells what an allowance bounds, a line each.

@@ -246,3 +246,46 @@ func TestANewDeviceIsTold(t *testing.T) {
 		t.Errorf("%+v, %v", list, err)
 	}
 }
+
+// TestAdministratorsHearOfNewDevices has an administrator told of the devices of others, once they want to be.
+func TestAdministratorsHearOfNewDevices(t *testing.T) {
+	h := open(t)
+	h.add("ozan", allowance.Adult)
+	h.token = ""
+	wren, ozan := h.comesIn("wren", "by the millpond"), h.comesIn("ozan", "ozan by the millpond")
+	front := func(cookie string) string {
+		t.Helper()
+		_, b := h.ask("GET", "/", "", "Cookie", cookie)
+		_, rest, _ := strings.Cut(string(b), "<b>ozan</b> on a new device")
+		said, _, _ := strings.Cut(rest, "</p>")
+		return said
+	}
+	if said := front(wren); said != "" {
+		t.Errorf("unasked: %s", said)
+	}
+	time.Sleep(2 * time.Millisecond) // times are kept in milliseconds
+	h.form("/own/hears", wren, url.Values{"hears": {"yes"}})
+	h.form("/own/hears", ozan, url.Values{"hears": {"yes"}})
+	if said := front(wren); said != "" {
+		t.Errorf("of what was there before: %s", said)
+	}
+	time.Sleep(2 * time.Millisecond)
+	h.ask("POST", "/api/v1/sign-in", `{"name":"ozan","password":"ozan by the millpond","device":"mill <telephone>"}`)
+	h.ask("POST", "/api/v1/sign-in", `{"name":"wren","password":"by the millpond","device":"desk"}`)
+	if said := front(wren); !strings.Contains(said, "mill &lt;telephone&gt;") || strings.Contains(said, "desk") {
+		t.Errorf("of a new one: %q", said)
+	}
+	if said := front(ozan); said != "" {
+		t.Errorf("an adult hears of others: %s", said)
+	}
+	time.Sleep(2 * time.Millisecond)
+	h.form("/own/hears", wren, nil)
+	if said := front(wren); said != "" {
+		t.Errorf("the second time: %s", said)
+	}
+	h.form("/own/hears", wren, url.Values{"hears": {"no"}})
+	h.ask("POST", "/api/v1/sign-in", `{"name":"ozan","password":"ozan by the millpond","device":"another"}`)
+	if said := front(wren); said != "" {
+		t.Errorf("unwished: %s", said)
+	}
+}

@@ -279,8 +279,8 @@ func (s *Store) AddDevice(ctx context.Context, member int64, d Device, token str
 			return err
 		}
 		res, err := tx.ExecContext(ctx, "INSERT INTO devices (member, name, token, created, seen, expires, ends, "+
-			"kind, second, address, away, networks, screen, told) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, "+
-			"?13 != 0 OR NOT EXISTS (SELECT 1 FROM devices WHERE member = ?1))",
+			"kind, second, address, away, networks, screen, told, moved) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, "+
+			"?13 != 0 OR NOT EXISTS (SELECT 1 FROM devices WHERE member = ?1), iif(?13 != 0, 0, ?4))",
 			member, d.Name, hash[:], milli(now), milli(now), milli(d.Expires), milli(d.Ends), d.Kind, d.Second,
 			d.Address, d.Away, d.Networks, d.Screen)
 		if err == nil {
@@ -394,9 +394,40 @@ func (s *Store) changed() {
 func (s *Store) TouchDevice(ctx context.Context, d Device, tell bool, now, expires time.Time) error {
 	defer s.changed()
 	_, err := s.w.ExecContext(ctx, "UPDATE devices SET seen = ?1, expires = max(expires, min(ends, ?2)), address = ?4, "+
-		"away = ?5, networks = ?6, told = iif(?7, 0, told) WHERE id = ?3", milli(now), milli(expires), d.ID, d.Address, d.Away,
+		"away = ?5, networks = ?6, told = iif(?7, 0, told), moved = iif(?7, ?1, moved) WHERE id = ?3", milli(now), milli(expires), d.ID, d.Address, d.Away,
 		d.Networks, tell)
 	return err
+}
+
+// Hears gives up to when a member has heard of the devices of others; zero for whoever does not want to.
+func (s *Store) Hears(ctx context.Context, member int64) (time.Time, error) {
+	var hears int64
+	err := s.r.QueryRowContext(ctx, "SELECT hears FROM members WHERE id = ?", member).Scan(&hears)
+	return fromMilli(hears), s.explain(err)
+}
+
+// SetHears notes up to when a member has heard of the devices of others; zero for whoever does not want to.
+func (s *Store) SetHears(ctx context.Context, member int64, until time.Time) error {
+	_, err := s.w.ExecContext(ctx, "UPDATE members SET hears = ? WHERE id = ?", milli(until), member)
+	return s.explain(err)
+}
+
+// OthersDevice is a device of somebody else.
+type OthersDevice struct {
+	Device
+	Whose string
+}
+
+// MovedSince gives devices of others than a member that were new after a moment, or in a new network: the
+// latest first, and so many at most.
+func (s *Store) MovedSince(ctx context.Context, member int64, since time.Time, limit int) ([]OthersDevice, error) {
+	return rows(ctx, s.r, func(r *sql.Rows, o *OthersDevice) error {
+		var seen int64
+		err := r.Scan(&o.ID, &o.Whose, &o.Name, &seen, &o.Address, &o.Away)
+		o.Seen = fromMilli(seen)
+		return err
+	}, `SELECT d.id, m.name, d.name, d.moved, d.address, d.away FROM devices d JOIN members m ON m.id = d.member
+		WHERE d.member != ? AND d.moved > ? ORDER BY d.moved DESC, d.id DESC LIMIT ?`, member, milli(since), limit)
 }
 
 // ToldOfDevices notes that a member knows of all devices they are signed in on.

@@ -348,7 +348,7 @@ func (s *Admin) showMember(r *http.Request) (any, error) {
 		}
 		return out, err
 	}
-	return nil, noMember(name, store.ErrNotFound)
+	return nil, live.NoMember(name, store.ErrNotFound)
 }
 
 // endDevice signs a device of a member out, and ends what it is being sent.
@@ -356,7 +356,7 @@ func (s *Admin) endDevice(r *http.Request) (any, error) {
 	name := r.PathValue("name")
 	m, err := s.Store.Member(r.Context(), name)
 	if err != nil {
-		return nil, noMember(name, err)
+		return nil, live.NoMember(name, err)
 	}
 	id, err := live.Number(r, "device")
 	if err != nil {
@@ -380,14 +380,6 @@ func (s *Admin) endDevice(r *http.Request) (any, error) {
 	return struct{}{}, nil
 }
 
-func noMember(name string, err error) error {
-	if errors.Is(err, store.ErrNotFound) {
-		return &problem.Problem{What: fmt.Sprintf("there is no member %q", name),
-			Why: "nobody of that name has an account", Fix: "see cozyshelf member list", Err: err}
-	}
-	return err
-}
-
 func (s *Admin) changeMember(r *http.Request) (any, error) {
 	name := r.PathValue("name")
 	var in control.Change
@@ -401,25 +393,10 @@ func (s *Admin) changeMember(r *http.Request) (any, error) {
 				"choose a longer one, or let one be made")
 		}
 	}
-	if in.Role != nil && !in.Role.Known() {
-		return nil, live.UsageProblem(fmt.Sprintf("there is no role %q", *in.Role),
-			"a member is admin, adult, child or guest",
-			"give one of these with --role")
-	}
-	if in.Allowed != nil {
-		if err := s.Allowable(*in.Allowed); err != nil {
-			return nil, err
-		}
-	}
 	if in.Role != nil || in.Away != nil || in.Allowed != nil {
-		err := s.Store.EditMember(r.Context(), name, store.Edit{Role: in.Role, Away: in.Away, Allowed: in.Allowed})
-		if errors.Is(err, store.ErrLastAdmin) {
-			return nil, &problem.Problem{What: fmt.Sprintf("%s stays an administrator", name),
-				Why: "the household would be left without one", Fix: "make another member an administrator first",
-				Err: err}
-		}
-		if err != nil {
-			return nil, noMember(name, err)
+		if _, err := s.EditMember(r.Context(), name, store.Edit{Role: in.Role, Away: in.Away,
+			Allowed: in.Allowed}); err != nil {
+			return nil, err
 		}
 	}
 	if in.ForgetFactor {
@@ -431,13 +408,13 @@ func (s *Admin) changeMember(r *http.Request) (any, error) {
 			}
 		}
 		if err != nil {
-			return nil, noMember(name, err)
+			return nil, live.NoMember(name, err)
 		}
 	}
 	if in.ForgetPasskeys {
 		m, err := s.Store.Member(r.Context(), name)
 		if err != nil {
-			return nil, noMember(name, err)
+			return nil, live.NoMember(name, err)
 		}
 		if m.Password == "" && in.Password == nil {
 			return nil, live.UsageProblem(m.Name+" has no password", "passkeys are the only way in that they have",
@@ -453,12 +430,12 @@ func (s *Admin) changeMember(r *http.Request) (any, error) {
 			err = s.Store.RuleTitles(r.Context(), m.ID, in.Titles)
 		}
 		if err != nil {
-			return nil, noMember(name, err)
+			return nil, live.NoMember(name, err)
 		}
 	}
 	if in.Password != nil {
 		if err := s.Store.SetPassword(r.Context(), name, secret.Hash(*in.Password)); err != nil {
-			return nil, noMember(name, err)
+			return nil, live.NoMember(name, err)
 		}
 		s.Events.Tell(event.PasswordChanged{Member: name})
 	}
@@ -466,31 +443,15 @@ func (s *Admin) changeMember(r *http.Request) (any, error) {
 	if err == nil {
 		// Streams that are running are judged anew, by what holds now.
 		s.Cuts.Cut(m.ID)
-		if in.Role != nil || in.Away != nil || in.Allowed != nil || len(in.Titles) > 0 {
+		if len(in.Titles) > 0 {
 			s.Events.Tell(event.MemberChanged{Member: m.Name, Role: string(m.Role), Away: m.Away})
 		}
 	}
-	return memberOf(m), noMember(name, err)
+	return memberOf(m), live.NoMember(name, err)
 }
 
 func (s *Admin) removeMember(r *http.Request) (any, error) {
-	name := r.PathValue("name")
-	m, err := s.Store.Member(r.Context(), name)
-	if err == nil {
-		err = s.Store.RemoveMember(r.Context(), name)
-	}
-	if errors.Is(err, store.ErrLastAdmin) {
-		return nil, &problem.Problem{What: fmt.Sprintf("%s cannot be removed", name),
-			Why: "the household would be left without an administrator",
-			Fix: "make another member an administrator first", Err: err}
-	}
-	if err != nil {
-		return nil, noMember(name, err)
-	}
-	s.Someone.Store(false) // it is looked at anew
-	s.Cuts.Cut(m.ID)
-	s.Events.Tell(event.MemberRemoved{Member: name})
-	return map[string]bool{"removed": true}, nil
+	return map[string]bool{"removed": true}, s.DropMember(r.Context(), r.PathValue("name"))
 }
 
 func (s *Admin) plays(r *http.Request) (any, error) {
@@ -512,7 +473,7 @@ func (s *Admin) plays(r *http.Request) (any, error) {
 			// A member who is gone may still have plays.
 			if list, perr := s.Store.Plays(r.Context(), store.PlayFilter{Member: f.Member, Limit: 1}); perr != nil ||
 				len(list) == 0 {
-				return nil, noMember(f.Member, errors.Join(err, perr))
+				return nil, live.NoMember(f.Member, errors.Join(err, perr))
 			}
 		}
 	}

@@ -231,6 +231,11 @@ func (s *Server) knowsPassword(r *http.Request, password string) error {
 	return s.reassure(r, password, nil)
 }
 
+// Reassured is knowsPassword for what administrators do to others.
+func (s *Server) Reassured(r *http.Request, password string) error {
+	return s.reassure(r, password, nil)
+}
+
 // reassure asks for the password, and then for more, if there is more: all of it is one guess.
 func (s *Server) reassure(r *http.Request, password string, more func() error) error {
 	v, now := VisitorOf(r), time.Now()

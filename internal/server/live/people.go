@@ -99,3 +99,78 @@ func (s *Server) Invite(ctx context.Context, m store.Member, lasts time.Duration
 	s.Events.Tell(event.Invited{Who: i.Name, Role: string(i.Role)})
 	return token, i, nil
 }
+
+// NoMember says of an error about a member that there is none of that name, if that is why.
+func NoMember(name string, err error) error {
+	if errors.Is(err, store.ErrNotFound) {
+		return &problem.Problem{What: fmt.Sprintf("there is no member %q", name),
+			Why: "nobody of that name has an account", Fix: "see cozyshelf member list", Err: err}
+	}
+	return err
+}
+
+// EditMember changes what a member is and may do. What they are being sent is judged anew.
+func (s *Server) EditMember(ctx context.Context, name string, e store.Edit) (store.Member, error) {
+	if e.Role != nil && !e.Role.Known() {
+		return store.Member{}, UsageProblem(fmt.Sprintf("there is no role %q", *e.Role),
+			"a member is admin, adult, child or guest", "give one of these with --role")
+	}
+	if e.Allowed != nil {
+		if err := s.Allowable(*e.Allowed); err != nil {
+			return store.Member{}, err
+		}
+	}
+	err := s.Store.EditMember(ctx, name, e)
+	if errors.Is(err, store.ErrLastAdmin) {
+		return store.Member{}, &problem.Problem{What: fmt.Sprintf("%s stays an administrator", name),
+			Why: "the household would be left without one", Fix: "make another member an administrator first", Err: err}
+	}
+	var m store.Member
+	if err == nil {
+		m, err = s.Store.Member(ctx, name)
+	}
+	if err != nil {
+		return m, NoMember(name, err)
+	}
+	s.Cuts.Cut(m.ID)
+	s.Events.Tell(event.MemberChanged{Member: m.Name, Role: string(m.Role), Away: m.Away})
+	return m, nil
+}
+
+// SignOutAll signs a member out on all devices but one.
+func (s *Server) SignOutAll(ctx context.Context, m store.Member, but int64) error {
+	list, err := s.Store.DevicesOf(ctx, m.ID, time.Now())
+	if err != nil {
+		return err
+	}
+	for _, d := range list {
+		if d.ID == but {
+			continue
+		}
+		if err := s.Store.RemoveDevice(ctx, d.ID); err != nil {
+			return err
+		}
+	}
+	s.Cuts.Cut(m.ID) // who may still have it asks again
+	return nil
+}
+
+// DropMember takes a member's account away. Their plays stay.
+func (s *Server) DropMember(ctx context.Context, name string) error {
+	m, err := s.Store.Member(ctx, name)
+	if err == nil {
+		err = s.Store.RemoveMember(ctx, name)
+	}
+	if errors.Is(err, store.ErrLastAdmin) {
+		return &problem.Problem{What: fmt.Sprintf("%s cannot be removed", name),
+			Why: "the household would be left without an administrator",
+			Fix: "make another member an administrator first", Err: err}
+	}
+	if err != nil {
+		return NoMember(name, err)
+	}
+	s.Someone.Store(false) // it is looked at anew
+	s.Cuts.Cut(m.ID)
+	s.Events.Tell(event.MemberRemoved{Member: name})
+	return nil
+}

@@ -33,6 +33,7 @@ type ownPage struct {
 	Fresh        bool   // they have proved a moment ago who they are
 	NoPassword   bool   // they come in by passkeys only
 	Browser      string // what a passkey is called that is not called anything
+	Hears        bool   // of new devices of others
 	MayChoose    bool   // for how long plays are kept
 	History      int    // days; -1 as the household says
 	House        string
@@ -42,6 +43,9 @@ type ownPasskey struct {
 	ID                    int64
 	Name, When, Elsewhere string
 }
+
+// othersDevice is a device of somebody else of which an administrator is told.
+type othersDevice struct{ Whose, Name, When, Where string }
 
 // ward is a child whose time is bounded.
 type ward struct{ Name, Now, Film string }
@@ -100,6 +104,11 @@ func (s *Web) showOwn(w http.ResponseWriter, r *http.Request, status int, said, 
 		page.Passkeys = append(page.Passkeys, o)
 	}
 	page.Admin = v.Member.Role == allowance.Admin
+	hears, err := s.Store.Hears(r.Context(), v.Member.ID)
+	if err != nil {
+		return err
+	}
+	page.Hears = !hears.IsZero()
 	page.MayChoose, page.History, page.House = s.MayChoose(), int(whole.History), "as long as they are there"
 	if days := s.Settings.History; days > 0 {
 		page.House = fmt.Sprintf("for %d days", days)
@@ -172,6 +181,47 @@ func (s *Web) unheard(r *http.Request) (out []ownDevice, err error) {
 	return out, err
 }
 
+// mostOthers is how many devices of others an administrator is told of at a time.
+const mostOthers = 20
+
+// unheardOthers are devices of others of which an administrator has not been told, who wants to be.
+func (s *Web) unheardOthers(r *http.Request) (out []othersDevice, err error) {
+	v, now := live.VisitorOf(r), time.Now().In(s.Zone)
+	if v.Member.Role != allowance.Admin {
+		return nil, nil
+	}
+	since, err := s.Store.Hears(r.Context(), v.Member.ID)
+	if err != nil || since.IsZero() {
+		return nil, err
+	}
+	list, err := s.Store.MovedSince(r.Context(), v.Member.ID, since, mostOthers)
+	for _, d := range list {
+		out = append(out, othersDevice{d.Whose, d.Name, live.Spoken(d.Seen.In(s.Zone), now), where(d.Device)})
+	}
+	return out, err
+}
+
+// hearsOwn has an administrator told of the devices of others from now on, or not any more.
+func (s *Web) hearsOwn(w http.ResponseWriter, r *http.Request) error {
+	r.Body = http.MaxBytesReader(w, r.Body, 4<<10)
+	m := live.VisitorOf(r).Member
+	if m.Role != allowance.Admin {
+		return live.Nothing(r)
+	}
+	until, next := time.Now(), "/"
+	switch r.PostFormValue("hears") {
+	case "no":
+		until, next = time.Time{}, "/own"
+	case "yes":
+		next = "/own"
+	}
+	if err := s.Store.SetHears(r.Context(), m.ID, until); err != nil {
+		return err
+	}
+	http.Redirect(w, r, next, http.StatusSeeOther)
+	return nil
+}
+
 // heardOwn notes that the member knows of all their devices.
 func (s *Web) heardOwn(w http.ResponseWriter, r *http.Request) error {
 	if err := s.Store.ToldOfDevices(r.Context(), live.VisitorOf(r).Member.ID); err != nil {
@@ -231,8 +281,13 @@ func (s *Web) endOwn(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	which := r.PathValue("device")
+	if which == "others" {
+		if err := s.SignOutAll(r.Context(), v.Member, v.Device.ID); err != nil {
+			return err
+		}
+	}
 	for _, d := range list {
-		if d.ID != v.Device.ID && (which == "others" || which == fmt.Sprint(d.ID)) {
+		if d.ID != v.Device.ID && which == fmt.Sprint(d.ID) {
 			if err := s.Store.RemoveDevice(r.Context(), d.ID); err != nil {
 				return err
 			}

@@ -167,6 +167,7 @@ func (s *Web) Routes(m *http.ServeMux) {
 	m.HandleFunc("GET /own", s.page(s.pageOwn))
 	m.HandleFunc("POST /own/devices/{device}", s.page(s.endOwn))
 	m.HandleFunc("POST /own/devices/known", s.page(s.heardOwn))
+	m.HandleFunc("POST /own/hears", s.page(s.hearsOwn))
 	m.HandleFunc("POST /own/children/{name}", s.page(s.grantOwn))
 	m.HandleFunc("GET /own/data.json", s.page(s.dataOwn))
 	m.HandleFunc("GET /own/plays.csv", s.page(s.playsOwn))
@@ -176,6 +177,8 @@ func (s *Web) Routes(m *http.ServeMux) {
 	m.HandleFunc("POST /own/factor/keep", s.page(s.keepFactor))
 	m.HandleFunc("POST /own/factor/drop", s.page(s.dropFactor))
 	m.HandleFunc("GET /house", s.house(s.pageHouse))
+	m.HandleFunc("GET /house/members/{name}", s.house(s.pageMember))
+	m.HandleFunc("POST /house/members/{name}", s.house(s.editMember))
 	m.HandleFunc("POST /house/streams/{play}", s.house(s.stopHouse))
 	m.HandleFunc("POST /house/invites", s.house(s.inviteHouse))
 	m.HandleFunc("POST /house/invites/{name}", s.house(s.takeBackHouse))
@@ -455,6 +458,9 @@ func (s *Web) home(w http.ResponseWriter, r *http.Request) error {
 	if page.Unheard, err = s.unheard(r); err != nil {
 		return err
 	}
+	if page.Others, err = s.unheardOthers(r); err != nil {
+		return err
+	}
 	for _, b := range list {
 		if shown, err := s.Store.Shows(r.Context(), s.SightOf(v.Member), b.Title); err != nil || !shown {
 			continue
@@ -468,7 +474,8 @@ func (s *Web) home(w http.ResponseWriter, r *http.Request) error {
 // homePage is the first page, or that of one shelf.
 type homePage struct {
 	Frame
-	Unheard []ownDevice // of which the member is told
+	Unheard []ownDevice    // of which the member is told
+	Others  []othersDevice // of which an administrator is told
 	Begun   []begun
 	Boards  []board
 	Whole   bool   // a shelf's own page

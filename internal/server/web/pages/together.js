@@ -28,6 +28,8 @@
   // was is whether it was paused when that was last looked at: where it differs, a person has just done
   // something, whose event is still to come.
   let theirs = null, jumped = null, first = true, was = player.paused, telling = 0;
+  // The number of the change that was heard last, and what came in while this page was telling something.
+  let latest = -1, missed = null;
   const now = () => performance.now() / 1000;
   const target = () => theirs.position + (theirs.playing ? now() - theirs.at : 0);
   const follow = async () => {
@@ -54,12 +56,14 @@
     } else player.playbackRate = 1;
     first = false;
   };
-  const hear = (state) => {
-    theirs = { playing: state.playing, position: state.position, at: now() };
+  const hear = (state, at) => {
+    if (state.change < latest) return;
+    latest = state.change;
+    theirs = { playing: state.playing, position: state.position, at };
     told.textContent = state.members.length > 1 ? `Together: ${state.members.join(", ")}` : "Nobody else is here yet. Send them the link:";
     follow();
   };
-  // While this page tells what was done here, what it hears may be from before that.
+  // While this page tells what was done here, what it hears may be from before that, or from after.
   const tell = async () => {
     theirs = { playing: !player.paused, position: player.currentTime, at: now() };
     telling++;
@@ -71,7 +75,11 @@
       });
       if (answer.ok) state = await answer.json();
     } catch { /* the next event tells where all are */ }
-    if (--telling === 0 && state) hear(state);
+    const answered = now();
+    if (--telling > 0) return;
+    if (state) hear(state, answered);
+    if (missed) hear(missed.state, missed.at);
+    missed = null;
   };
   // What the others do already needs no telling: this page only follows.
   for (const event of ["play", "pause"]) player.addEventListener(event, () => {
@@ -87,7 +95,9 @@
 
   const events = new EventSource(`/api/v1/together/${room}/events`);
   events.addEventListener("state", (e) => {
-    if (telling === 0) hear(JSON.parse(e.data));
+    const state = JSON.parse(e.data);
+    if (telling > 0) missed = { state, at: now() };
+    else hear(state, now());
   });
   events.addEventListener("over", (e) => {
     const why = JSON.parse(e.data);
