@@ -2,6 +2,7 @@ package test
 
 import (
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -77,6 +78,8 @@ func TestExitCodesCommandByCommand(t *testing.T) {
 		{refused, "member remove bram"}, {well, "member remove bram --yes"}, {use, "member password nobody --generate"},
 		{well, "prepare list"}, {use, "prepare add zzz"}, {use, "prepare add paper --height 7"},
 		{use, "prepare add paper --for nobody"}, {use, "prepare cancel 99"}, {use, "prepare cancel x"},
+		{use, "remote proxy nginx"}, {use, "remote proxy iis"}, {well, "remote status"}, {found, "remote test"},
+		{use, "remote test --connect x"}, {use, "remote status --from 300.1.1.1"}, {failed, "remote test --ca none.pem"},
 		{use, "capacity --last"}, {use, "capacity --quick --last"},
 		{well, "shelf list"}, {well, "shelf show"}, {well, "shelf show films"}, {use, "shelf show nowhere"},
 		{well, "shelf show --problems"},
@@ -86,7 +89,7 @@ func TestExitCodesCommandByCommand(t *testing.T) {
 		{use, "shelf remove nowhere --yes"},
 		{well, "usage now"}, {well, "usage history"}, {use, "usage history --member nobody"},
 		{use, "usage history --since soon"},
-		{well, "usage top"}, {use, "usage top what"}, {well, "usage lately"}, {well, "intake list"},
+		{use, "usage stop"}, {use, "usage stop x"}, {use, "usage stop 99"}, {well, "usage top"}, {use, "usage top what"}, {well, "usage lately"}, {well, "intake list"},
 		{use, "intake clear none --yes"},
 		{use, "intake fetch https://example.net/x.mp4"}, {well, "backup list"}, {well, "backup --to b.tar.zst"},
 		{use, "backup --to " + m.path("nowhere/stick")}, {failed, "backup --to b.tar.zst"},
@@ -136,6 +139,8 @@ func TestEveryDocumentIsOne(t *testing.T) {
 		"member show bram", "member devices", "member invite piet --role guest", "member invite",
 		"member edit bram --minutes 60 --hours mon-fri_10:00-11:00 --shelves films --until 2100-01-01 --height-away 720 --bitrate-away 4M",
 		"member edit bram --role adult", "member password bram --generate", "member remove bram --yes")
+	m.edit("\n[storage]", "\n[remote]\naddress = \"https://shelf.example.net\"\n\n[storage]")
+	docs("remote proxy caddy", "remote status --connect 127.26.20.1", "remote test --connect 127.26.20.1", "deploy --yes")
 	w := m.viewer("wren")
 	film, err := w.Find(t.Context(), "films", "The Paper Lighthouse", "")
 	if err != nil {
@@ -143,14 +148,29 @@ func TestEveryDocumentIsOne(t *testing.T) {
 	}
 	watching := make(chan error)
 	go func() { watching <- w.Watch(t.Context(), film, 4) }()
+	var now []struct{ ID int64 }
 	within(t, 3*time.Second, "a stream", func() bool {
-		var now []struct{ Member string }
 		m.document(&now, "usage", "now")
 		return len(now) == 1
 	})
 	docs("status", "usage now", "deploy --dry-run")
 	if err := <-watching; err != nil {
 		t.Error(err)
+	}
+	// Another one is ended with a word, which its device is told.
+	go func() { watching <- w.Watch(t.Context(), film, 60) }()
+	within(t, 3*time.Second, "another stream", func() bool {
+		m.document(&now, "usage", "now")
+		return len(now) == 1
+	})
+	docs(fmt.Sprintf("usage stop %d --say bedtime", now[0].ID))
+	select {
+	case err := <-watching:
+		if err == nil || !strings.Contains(err.Error(), "403") {
+			t.Errorf("a stream that was ended: %v", err)
+		}
+	case <-time.After(30 * time.Second):
+		t.Error("a stream that was ended goes on")
 	}
 	if err := os.WriteFile(m.path("rain.avi"), noise(1<<12), 0o644); err != nil {
 		t.Fatal(err)

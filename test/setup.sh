@@ -28,6 +28,10 @@ need systemd-analyze systemd
 need zstd zstd
 need zsh zsh
 need fish fish
+need nginx nginx-light
+need haproxy haproxy
+need apache2 apache2-bin
+need caddy caddy
 [ -e /usr/share/bash-completion/bash_completion ] || missing="$missing bash-completion"
 for p in "$@"; do
   case $p in

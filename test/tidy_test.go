@@ -165,6 +165,9 @@ func TestTidyingIsCutOffAnywhere(t *testing.T) {
 	for n := 1; ; n++ {
 		through := true
 		for i, how := range []string{"fail", "before", "after"} {
+			if n > 3 && i != n%3 {
+				continue // by then one way a step is enough
+			}
 			m.env = append(m.env, fmt.Sprintf("COZYSHELF_CRASHPOINT=%s:%d", how, n))
 			_, _, code := m.run("", "tidy", "films", "--yes")
 			m.env = m.env[:len(m.env)-1]

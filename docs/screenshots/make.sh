@@ -62,7 +62,6 @@ for f in "films/The Understudy Moon (1996).mp4=films/the.understudy.moon.(1996).
 done
 echo 1 >"media/films/the.understudy.moon.(1996).1080p.lv.srt"
 sleep 2
-shot scan "$(say 'shelf scan'); echo; $(say 'shelf show films --problems') | head -n 26; echo; $(say 'shelf find paper')"
 n=$(($(cozyshelf ledger --steps | awk '$1 ~ /^[0-9]+$/ {n = $1} END {print n}') + 1))
 shot tidy "$(say 'tidy films --yes'); echo; $(say 'tidy films'); echo; $(say "undo $n --yes"); echo; $(tail_of_ledger 3)"
 cozyshelf tidy films --yes >/dev/null 2>&1
@@ -93,6 +92,7 @@ two=$!
 sleep 5
 shot usage "$(say 'usage now'); echo; $(say 'usage history'); echo; $(say 'usage top'); echo; $(say 'member list')"
 wait $one $two
+shot remote "$(say 'remote proxy caddy'); echo; $(say 'remote status --connect 127.26.21.1'); echo; $(say 'remote test --connect 127.26.21.1')"
 cozyshelf backup --every day --keep 7 --yes >/dev/null && cozyshelf deploy --yes >/dev/null 2>&1
 shot backup "$(say 'backup --to evening.tar.zst'); echo; $(say 'backup verify evening.tar.zst'); echo; $(say 'restore evening.tar.zst --yes'); echo; $(say 'backup list'); echo; $(tail_of_ledger 8)"
 sed -i 's/^memory .*/memory = "1 GiB"/; s/^scratch_limit.*/scratch_limit = "256 MiB"/' household.toml
@@ -109,7 +109,7 @@ shot status "$(say status)"
 wait $one $two
 echo "pages"
 "$work/shoot" pages "$page" wren "wren by the millpond" "$out"
-for p in sign-in shelves title player shelves-dark; do
+for p in shelves title player own house; do
   convert "$out/$p.png" -strip -colors 200 "$out/$p.png"
 done
 ls -l "$out"/*.png

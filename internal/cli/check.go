@@ -163,6 +163,16 @@ func (a *app) addGroup(h *household.Household, gid uint32, command, why string) 
 }
 
 func (a *app) showVerdict(lines []verdict.Line, worst verdict.Status) {
+	a.showLines(lines)
+	a.out.Printf("\n%s\n", map[verdict.Status]string{
+		verdict.OK:      "This household will work here.",
+		verdict.Warning: "This household will work here; see the warnings.",
+		verdict.Blocked: "This household will not work here yet; see what is blocked.",
+	}[worst])
+}
+
+// showLines writes judgements below each other.
+func (a *app) showLines(lines []verdict.Line) {
 	wide := 0
 	for _, l := range lines {
 		wide = max(wide, len(l.What))
@@ -190,9 +200,4 @@ func (a *app) showVerdict(lines []verdict.Line, worst verdict.Status) {
 			a.out.Printf("%s$ %s\n", indent, show.Clean(c))
 		}
 	}
-	a.out.Printf("\n%s\n", map[verdict.Status]string{
-		verdict.OK:      "This household will work here.",
-		verdict.Warning: "This household will work here; see the warnings.",
-		verdict.Blocked: "This household will not work here yet; see what is blocked.",
-	}[worst])
 }

@@ -253,6 +253,9 @@ func documents() map[string][]reflect.Type {
 		"prepare cancel":  is([]control.Prepared{}),
 		"prepare list":    is([]control.Prepared{}),
 		"restart":         turned,
+		"remote proxy":    is(proxyRule{}),
+		"remote status":   is(remoteReport{}),
+		"remote test":     is(outsideReport{}),
 		"restore":         is(backupRestored{}, householdWritten{}),
 		"retire":          is(retireReport{}),
 		"rollback":        is(deploymentUndone{}),
@@ -272,6 +275,7 @@ func documents() map[string][]reflect.Type {
 		"usage history":   is([]usage.Play{}),
 		"usage lately":    is([]control.Title{}),
 		"usage now":       is([]usage.Play{}),
+		"usage stop":      is(control.Stopped{}),
 		"usage top":       is(topReport{}),
 	}
 }

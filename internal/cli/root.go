@@ -152,7 +152,7 @@ The first evening:
 		a.retireCommand(), a.upgradeCommand(), a.rollbackCommand(), a.backupCommand(), a.restoreCommand(),
 		a.ledgerCommand(), a.undoCommand())
 	add("home", a.shelfCommand(), a.tidyCommand(), a.intakeCommand(), a.memberCommand(), a.usageCommand(),
-		a.prepareCommand(), a.capacityCommand())
+		a.prepareCommand(), a.capacityCommand(), a.remoteCommand())
 	add("inside", a.serveCommand(), a.schemaCommand())
 	root.AddCommand(a.superviseCommand(), a.healthcheckCommand(), a.relayCommand(), a.probeCommand(), a.lookCommand(),
 		a.storeWorkCommand(), a.manCommand())

@@ -2,18 +2,22 @@ package cli
 
 import (
 	"fmt"
+	"slices"
+	"strconv"
 	"strings"
 
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/usage"
+	"cozyshelf/internal/problem"
 
 	"github.com/spf13/cobra"
 )
 
 func (a *app) usageCommand() *cobra.Command {
 	c := &cobra.Command{Use: "usage", Short: "Who watches what"}
-	c.AddCommand(a.usageNowCommand(), a.usageHistoryCommand(), a.usageTopCommand(), a.usageLatelyCommand())
+	c.AddCommand(a.usageNowCommand(), a.usageHistoryCommand(), a.usageTopCommand(), a.usageLatelyCommand(),
+		a.usageStopCommand())
 	return c
 }
 
@@ -86,6 +90,46 @@ func (a *app) usageNowCommand() *cobra.Command {
 	})
 }
 
+func (a *app) usageStopCommand() *cobra.Command {
+	var in control.Stopping
+	c := &cobra.Command{
+		Use: "stop STREAM", Short: "End a stream, with a word to who watches it",
+		Long: `Ends what is being sent within 5 s. The page says that an administrator has ended it, and what is given with
+--say; on that device the film can be played again after ten minutes. The number of a stream stands in usage now.`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			id, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil || id < 1 {
+				return wrongUse(c, fmt.Sprintf("%q is no number of a stream; usage now shows them", args[0]))
+			}
+			cl, err := a.server(c.Context())
+			if err != nil {
+				return err
+			}
+			list, err := cl.History(c.Context(), control.PlayFilter{Open: true})
+			if err != nil {
+				return err
+			}
+			i := slices.IndexFunc(list, func(p usage.Play) bool { return p.ID == id })
+			if i < 0 {
+				return &problem.Problem{What: fmt.Sprintf("there is no stream %d", id), Why: "it is over, or never was",
+					Fix: "see cozyshelf usage now", Exit: problem.ExitUsage}
+			}
+			done, err := cl.Stop(c.Context(), id, in)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.document(done)
+			}
+			a.out.Printf("%s of %s has ended\n", show.Clean(playTitle(list[i])), show.Clean(watchers(list[i])))
+			return nil
+		},
+	}
+	c.Flags().StringVar(&in.Say, "say", "", "a word to who watches it, up to 200 bytes")
+	return a.withJSON(c)
+}
+
 // showStreams shows the streams that are running.
 func (a *app) showStreams(list []usage.Play) {
 	if len(list) == 0 {
@@ -94,11 +138,12 @@ func (a *app) showStreams(list []usage.Play) {
 	}
 	var rows [][]string
 	for _, p := range list {
-		rows = append(rows, []string{watchers(p), playTitle(p), show.Bar(p.Position, p.Duration),
+		rows = append(rows, []string{fmt.Sprint(p.ID), watchers(p), playTitle(p), show.Bar(p.Position, p.Duration),
 			show.Length(p.Position) + " of " + show.Length(p.Duration), p.Device, place(p), p.Address,
 			delivered(p), show.Size(p.Bytes), show.When(p.Started)})
 	}
-	a.out.Table([]show.Column{{Head: "member", Whole: true}, {Head: "title", Most: 60}, {Head: "", Drop: 5},
+	a.out.Table([]show.Column{{Head: "stream", Right: true, Drop: 8}, {Head: "member", Whole: true}, {Head: "title", Most: 60},
+		{Head: "", Drop: 5},
 		{Head: "position", Right: true}, {Head: "device", Whole: true, Most: 24, Drop: 4},
 		{Head: "where", Whole: true, Drop: 6}, {Head: "address", Drop: 2}, {Head: "delivered", Whole: true, Drop: 7},
 		{Head: "sent", Right: true, Drop: 1}, {Head: "since", Whole: true, Drop: 3}}, rows)

@@ -568,6 +568,27 @@ func (c *Client) Members(ctx context.Context) ([]Member, error) {
 	return ask[[]Member](ctx, c, soon, "GET", "/control/v1/members", nil)
 }
 
+// Stopping is how a stream is to be ended.
+type Stopping struct {
+	Say string `json:"say,omitempty"` // to who watches it
+}
+
+// Stop ends a stream, by the number of its play.
+func (c *Client) Stop(ctx context.Context, play int64, in Stopping) (Stopped, error) {
+	return ask[Stopped](ctx, c, soon, "POST", fmt.Sprintf("/control/v1/plays/%d/stop", play), in)
+}
+
+// AnnounceVisit tells the server that it will be asked by the address that people use from outside, and gives
+// the word by which it knows that.
+func (c *Client) AnnounceVisit(ctx context.Context) (Visit, error) {
+	return ask[Visit](ctx, c, soon, "POST", "/control/v1/visits", struct{}{})
+}
+
+// Visit tells how a visit that was announced came to the server.
+func (c *Client) Visit(ctx context.Context, token string) (Visit, error) {
+	return ask[Visit](ctx, c, soon, "GET", "/control/v1/visits/"+url.PathEscape(token), nil)
+}
+
 // NewInvite is what an invite is made of. A nil Away stands for what the role brings.
 type NewInvite struct {
 	Name    string               `json:"name"`

@@ -9,6 +9,7 @@ import (
 	"cozyshelf/internal/core/library"
 	"cozyshelf/internal/core/media"
 	"cozyshelf/internal/core/naming"
+	"cozyshelf/internal/core/reach"
 )
 
 // Member is a person with an account.
@@ -33,6 +34,18 @@ type Invite struct {
 	Created time.Time           `json:"created_at,omitzero"`
 	Expires time.Time           `json:"expires_at"`
 	Path    string              `json:"path,omitempty"` // of the link; told only once
+}
+
+// Stopped is a stream that was ended.
+type Stopped struct {
+	Stream int64  `json:"stream"`
+	Said   string `json:"said,omitempty"`
+}
+
+// Visit is one of the tool's, by the address that people use from outside.
+type Visit struct {
+	Token   string         `json:"token"`
+	Arrived *reach.Arrival `json:"arrived,omitempty"` // nil where it did not come, or not yet
 }
 
 // MemberShown is a member with how much it has watched.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/http"
 	"net/netip"
+	"slices"
 
 	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/problem"
@@ -17,6 +18,7 @@ func (s *Server) public() http.Handler {
 	m.HandleFunc("GET /healthz", func(w http.ResponseWriter, r *http.Request) { s.Healthz(w, r, false) })
 	s.api.Routes(m)
 	s.web.Routes(m)
+	s.Visits.Routes(m)
 	// Requests that change something must come from our own pages, or from a
 	// program that sends no browser's headers.
 	cross := http.NewCrossOriginProtection()
@@ -42,7 +44,7 @@ func (s *Server) arrive(next http.Handler) http.Handler {
 		via := peer.Addr().Unmap().WithZone("")
 		switch {
 		case len(forwarded) == 0:
-		case v.Address != via:
+		case v.Address != via, slices.ContainsFunc(s.Trusted, func(p netip.Prefix) bool { return p.Contains(via) }):
 			v.Secure = v.Secure || r.Header.Get("X-Forwarded-Proto") == "https"
 		case allowance.AtHome(via):
 			// Either it is not trusted, or it passed nothing on. What strangers
@@ -62,6 +64,7 @@ func (s *Server) arrive(next http.Handler) http.Handler {
 		if v.Secure {
 			h.Set("Strict-Transport-Security", "max-age=31536000")
 		}
+		s.Visits.Note(r, v, via)
 		if err := s.Admit(w, r, v); err != nil {
 			s.TurnAway(w, r, err)
 			return

@@ -159,3 +159,49 @@ func TestTheYoungestOnTheSofa(t *testing.T) {
 		t.Errorf("%s %s", res.Status, b)
 	}
 }
+
+// TestTimeOnTheSofaIsTold has a child's minutes run down on an adult's sofa: that is told, and ends nothing.
+func TestTimeOnTheSofaIsTold(t *testing.T) {
+	h, ctx := open(t), context.Background()
+	film := h.fileCalled("Copper Kite")
+	bram := h.add("bram", allowance.Child)
+	h.add("ozan", allowance.Adult)
+	bounds := allowance.Allowance{Day: 1}
+	if err := h.Store.EditMember(ctx, "bram", store.Edit{Allowed: &bounds}); err != nil {
+		t.Fatal(err)
+	}
+	told := func(position float64) (got struct {
+		Allowed bool
+		Sofa    []struct {
+			Member  string
+			Allowed bool
+			Until   time.Time `json:"allowed_until"`
+			Reason  string    `json:"allowed_reason"`
+		}
+	}) {
+		t.Helper()
+		res, b := h.ask("PUT", fmt.Sprintf("/api/v1/files/%d/position", film), fmt.Sprintf(`{"position":%g,"state":"playing"}`,
+			position))
+		if err := json.Unmarshal(b, &got); err != nil || res.StatusCode != http.StatusOK {
+			t.Fatalf("%s %s", res.Status, b)
+		}
+		return got
+	}
+	told(0)
+	if status, got := h.sofa("PUT", film, `{"members":["bram","ozan"]}`); status != http.StatusOK {
+		t.Fatalf("%d %+v", status, got)
+	}
+	got := told(0.5)
+	left := time.Minute
+	if len(got.Sofa) == 1 {
+		left = time.Until(got.Sofa[0].Until)
+	}
+	if !got.Allowed || len(got.Sofa) != 1 || got.Sofa[0].Member != "bram" || !got.Sofa[0].Allowed || left > time.Minute ||
+		left < 50*time.Second {
+		t.Fatalf("with a minute left: %+v", got)
+	}
+	h.Charge(bram.ID, allowance.Meter{Watched: time.Minute})
+	if got = told(1); !got.Allowed || len(got.Sofa) != 1 || got.Sofa[0].Allowed || got.Sofa[0].Reason != "day" {
+		t.Errorf("with none left: %+v", got)
+	}
+}

@@ -14,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -67,6 +68,11 @@ func shoot(address, name, password, dir string) error {
 	if err := b.Prefer("light"); err != nil {
 		return err
 	}
+	u, err := url.Parse(address)
+	if err != nil {
+		return err
+	}
+	byName := "http://localhost:" + u.Port()
 	picture := func(name string) error {
 		time.Sleep(400 * time.Millisecond) // pictures on the page are drawn
 		return b.Picture(filepath.Join(dir, name+".png"))
@@ -82,7 +88,6 @@ func shoot(address, name, password, dir string) error {
 	}
 	steps := []func() error{
 		func() error { return b.Go(address + "/") },
-		func() error { return picture("sign-in") },
 		func() error { return b.SignIn(name, password) },
 		func() error { // devices of the demo that it has not been told of
 			return b.Eval(`document.querySelector("form[action='/own/devices/known']")?.submit()`, nil)
@@ -101,9 +106,28 @@ func shoot(address, name, password, dir string) error {
 		func() error { return b.Eval(`document.querySelector("video").play()`, nil) },
 		func() error { return b.Until(`document.querySelector("video").currentTime > 4`) },
 		func() error { return picture("player") },
-		func() error { return b.Prefer("dark") },
-		func() error { return b.Go(address + "/") },
-		func() error { return picture("shelves-dark") },
+		// With a passkey, which needs a name, one's own page and the house.
+		b.Authenticate,
+		func() error { return b.Go(byName + "/own") },
+		func() error { return b.SignIn(name, password) },
+		func() error { return b.Go(byName + "/own") },
+		func() error {
+			return b.Eval(fmt.Sprintf(`(() => {
+				const f = document.querySelector("button[data-passkey='/own/passkeys']").form;
+				f.elements.called.value = "telephone";
+				f.elements.now.value = %q;
+				f.requestSubmit();
+			})()`, password), nil)
+		},
+		func() error { return b.Until(`document.querySelector("button[data-passkey='/own/confirm']")`) },
+		func() error { return b.Eval(`document.querySelector("form[action='/sign-out'] button").click()`, nil) },
+		func() error { return b.Until(`document.querySelector("button[data-passkey='/sign-in/passkey']")`) },
+		func() error { return b.Eval(`document.querySelector("button[data-passkey='/sign-in/passkey']").click()`, nil) },
+		func() error { return b.Until(`document.querySelector("a[href='/own']")`) },
+		func() error { return b.Go(byName + "/own") },
+		func() error { return picture("own") },
+		func() error { return b.Go(byName + "/house/members/bram") },
+		func() error { return picture("house") },
 	}
 	for i, step := range steps {
 		if err := step(); err != nil {

@@ -36,6 +36,12 @@ func (s *Admin) Handler() http.Handler {
 	m.HandleFunc("GET /healthz", func(w http.ResponseWriter, r *http.Request) { s.Healthz(w, r, true) })
 	m.HandleFunc("POST /control/v1/backup", s.sendBackup)
 	m.HandleFunc("GET /control/v1/status", live.Answer(s.Status))
+	m.HandleFunc("POST /control/v1/visits", live.Answer(func(*http.Request) (any, error) {
+		return control.Visit{Token: s.Visits.Announce(time.Now())}, nil
+	}))
+	m.HandleFunc("GET /control/v1/visits/{token}", live.Answer(func(r *http.Request) (any, error) {
+		return control.Visit{Token: r.PathValue("token"), Arrived: s.Visits.Seen(r.PathValue("token"))}, nil
+	}))
 	m.HandleFunc("GET /control/v1/members",
 		live.Answer(func(r *http.Request) (any, error) {
 			list, err := s.Store.Members(r.Context())
@@ -69,6 +75,7 @@ func (s *Admin) Handler() http.Handler {
 			return listed(list, err, func(f store.WatchedFile) control.WatchedFile { return control.WatchedFile(f) })
 		}))
 	m.HandleFunc("GET /control/v1/plays", live.Answer(s.plays))
+	m.HandleFunc("POST /control/v1/plays/{play}/stop", live.Answer(s.stopPlay))
 	m.HandleFunc("GET /control/v1/capacity",
 		live.Answer(func(*http.Request) (any, error) { return s.Measured() }))
 	m.HandleFunc("POST /control/v1/capacity", s.measure)
@@ -452,6 +459,22 @@ func (s *Admin) changeMember(r *http.Request) (any, error) {
 
 func (s *Admin) removeMember(r *http.Request) (any, error) {
 	return map[string]bool{"removed": true}, s.DropMember(r.Context(), r.PathValue("name"))
+}
+
+// stopPlay ends a stream with a word to who watches it.
+func (s *Admin) stopPlay(r *http.Request) (any, error) {
+	var in control.Stopping
+	if err := live.Read(r, &in); err != nil {
+		return nil, err
+	}
+	id, err := live.Number(r, "play")
+	if err != nil {
+		return nil, err
+	}
+	if err := s.StopStream(r.Context(), id, in.Say, "the host"); err != nil {
+		return nil, err
+	}
+	return control.Stopped{Stream: id, Said: in.Say}, nil
 }
 
 func (s *Admin) plays(r *http.Request) (any, error) {

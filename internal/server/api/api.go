@@ -217,6 +217,13 @@ func (s *API) apiPosition(r *http.Request) (any, error) {
 		return out, nil // the position is kept
 	}
 	out.Allowed, out.Until, out.Reason = v.OK, v.Until, string(v.Reason)
+	sofa, err := s.TimesOnSofa(r.Context(), p.Sofa)
+	if err != nil {
+		s.Log.Error("it cannot be told how long those on a sofa may watch", "why", err)
+	}
+	for _, x := range sofa {
+		out.Sofa = append(out.Sofa, apiSeat{x.Name, x.Verdict.OK, x.Verdict.Until, string(x.Verdict.Reason)})
+	}
 	return out, nil
 }
 

@@ -156,6 +156,14 @@ type (
 		Allowed bool      `json:"allowed"`
 		Until   time.Time `json:"allowed_until,omitzero"`
 		Reason  string    `json:"allowed_reason,omitempty"`
+		Sofa    []apiSeat `json:"sofa,omitempty"`
+	}
+	// apiSeat is a child that watches along, whose time is bounded.
+	apiSeat struct {
+		Member  string    `json:"member"`
+		Allowed bool      `json:"allowed"`
+		Until   time.Time `json:"allowed_until,omitzero"`
+		Reason  string    `json:"allowed_reason,omitempty"`
 	}
 )
 

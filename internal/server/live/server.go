@@ -89,6 +89,7 @@ type Server struct {
 	pairings  pairing.Pairings
 	seconds   seconds
 	passkeys  passkeys
+	Visits    Visits // of the tool, by the address that people use from outside
 	stops     stops
 	told      tellings
 	rooms     together.Rooms

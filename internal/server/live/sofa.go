@@ -162,6 +162,34 @@ func (s *Server) maySit(ctx context.Context, m store.Member, t store.Title) (all
 	return allowance.MaySit(seat, now, s.Settings.UnknownAge), nil
 }
 
+// Seated is a child on a sofa whose time is bounded.
+type Seated struct {
+	Name    string
+	Verdict allowance.Verdict
+}
+
+// TimesOnSofa tells of those who watch along and whose time is bounded how long it lasts.
+func (s *Server) TimesOnSofa(ctx context.Context, names []string) (out []Seated, err error) {
+	for _, name := range names {
+		m, err := s.Store.Member(ctx, name)
+		if errors.Is(err, store.ErrNotFound) {
+			continue // removed meanwhile
+		}
+		if err != nil {
+			return out, err
+		}
+		if m.Role != allowance.Child || !m.Allowed.Timed() {
+			continue
+		}
+		_, v, err := s.Standing(ctx, m)
+		if err != nil {
+			return out, err
+		}
+		out = append(out, Seated{m.Name, v})
+	}
+	return out, nil
+}
+
 func notForThem(name string, reason allowance.Reason, may bool) error {
 	p := &problem.Problem{What: fmt.Sprintf("this is not for %s now", name), Why: map[allowance.Reason]string{
 		allowance.Age: "it is for older ones, or hidden from them", allowance.Hours: "it is outside of their hours",

@@ -20,7 +20,15 @@
 
   // When the member's time is about to end it is said five minutes before, and one; then a page says
   // when it goes on.
+  // Of children who watch along it is said, too, for whoever sits beside them; nothing is ended.
   let warned = "";
+  const may = new Set();
+  const ofSofa = (sofa) => sofa.map((one) => {
+    const left = one.allowed_until ? (new Date(one.allowed_until) - Date.now()) / 60000 : Infinity;
+    if (!one.allowed) return may.has(one.member) ? `The time of ${one.member} is over.` : "";
+    may.add(one.member);
+    return left > 5 ? "" : `The time of ${one.member} ends ${left > 1 ? `in ${Math.ceil(left)} minutes` : "within a minute"}.`;
+  });
   const remains = (play) => {
     if (!play.allowed) {
       player.pause();
@@ -28,7 +36,8 @@
       return;
     }
     const left = play.allowed_until ? (new Date(play.allowed_until) - Date.now()) / 60000 : Infinity;
-    const text = left > 5 ? "" : `Your time ends ${left > 1 ? `in ${Math.ceil(left)} minutes` : "within a minute"}.`;
+    const own = left > 5 ? "" : `Your time ends ${left > 1 ? `in ${Math.ceil(left)} minutes` : "within a minute"}.`;
+    const text = [own, ...ofSofa(play.sofa ?? [])].filter(Boolean).join(" ");
     if (text || warned || !said.hidden) say(text);
     warned = text;
   };

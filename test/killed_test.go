@@ -93,8 +93,8 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	}
 	engines(t, func(t *testing.T, engine string) {
 		rounds := (all + mills - 1) / mills
-		if all == 0 { // 25 together
-			rounds = map[string]int{"process": 15, "docker": 10}[engine]
+		if all == 0 { // 16 together
+			rounds = map[string]int{"process": 10, "docker": 6}[engine]
 		}
 		for i := range mills {
 			t.Run(fmt.Sprint(i+1), func(t *testing.T) {
