@@ -122,7 +122,9 @@ func shoot(address, name, password, dir string) error {
 		func() error { return b.Until(`document.querySelector("button[data-passkey='/own/confirm']")`) },
 		func() error { return b.Eval(`document.querySelector("form[action='/sign-out'] button").click()`, nil) },
 		func() error { return b.Until(`document.querySelector("button[data-passkey='/sign-in/passkey']")`) },
-		func() error { return b.Eval(`document.querySelector("button[data-passkey='/sign-in/passkey']").click()`, nil) },
+		func() error {
+			return b.Eval(`document.querySelector("button[data-passkey='/sign-in/passkey']").click()`, nil)
+		},
 		func() error { return b.Until(`document.querySelector("a[href='/own']")`) },
 		func() error { return b.Go(byName + "/own") },
 		func() error { return picture("own") },

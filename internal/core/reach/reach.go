@@ -17,7 +17,7 @@ import (
 // asked any more, since something before it failed, is empty.
 type Seen struct {
 	Address string    `json:"address"`
-	At      time.Time `json:"at"`
+	At      time.Time `json:"seen_at"`
 
 	Addresses []netip.Addr `json:"addresses"`            // of the name
 	NameError string       `json:"name_error,omitempty"` // why it has none
@@ -43,8 +43,8 @@ type Certificate struct {
 	Fault   Fault     `json:"fault,omitempty"`
 	Names   []string  `json:"names,omitempty"`
 	Issuer  string    `json:"issuer,omitempty"`
-	From    time.Time `json:"from,omitzero"`
-	Until   time.Time `json:"until,omitzero"`
+	From    time.Time `json:"begins_at,omitzero"`
+	Until   time.Time `json:"ends_at,omitzero"`
 	Version string    `json:"version,omitempty"` // of TLS
 	HTTP2   bool      `json:"http2"`
 }
