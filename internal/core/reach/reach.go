@@ -19,9 +19,9 @@ type Seen struct {
 	Address string    `json:"address"`
 	At      time.Time `json:"seen_at"`
 
-	Addresses []netip.Addr `json:"addresses"`            // of the name
-	NameError string       `json:"name_error,omitempty"` // why it has none
-	Given     bool         `json:"given"`                // it was said which address to ask, whatever the name stands for
+	Addresses []string `json:"addresses"`            // of the name
+	NameError string   `json:"name_error,omitempty"` // why it has none
+	Given     bool     `json:"given"`                // it was said which address to ask, whatever the name stands for
 
 	Certificate *Certificate `json:"certificate,omitempty"` // of an address with https
 	Plain       *Plain       `json:"plain,omitempty"`       // what is answered without it
@@ -131,11 +131,11 @@ func (j *judge) name(u *url.URL) bool {
 			"%s is no name that anybody knows: %s", u.Hostname(), j.s.NameError)
 		return false
 	}
-	var words []string
+	words := j.s.Addresses
 	var home int
-	for _, a := range j.s.Addresses {
-		words = append(words, a.String())
-		if a.IsPrivate() || a.IsLoopback() || a.IsLinkLocalUnicast() || carrier.Contains(a) {
+	for _, text := range words {
+		a, err := netip.ParseAddr(text)
+		if err != nil || a.IsPrivate() || a.IsLoopback() || a.IsLinkLocalUnicast() || carrier.Contains(a) {
 			home++
 		}
 	}

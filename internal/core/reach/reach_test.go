@@ -12,7 +12,7 @@ import (
 // good is what is seen where all is well.
 func good() Seen {
 	now := time.Date(2026, 11, 30, 12, 0, 0, 0, time.UTC)
-	return Seen{Address: "https://shelf.example.net", At: now, Addresses: []netip.Addr{netip.MustParseAddr("203.0.113.5")},
+	return Seen{Address: "https://shelf.example.net", At: now, Addresses: []string{"203.0.113.5"},
 		Certificate: &Certificate{Names: []string{"shelf.example.net"}, Issuer: "an authority", Until: now.AddDate(0, 2, 0),
 			Version: "TLS 1.3", HTTP2: true},
 		Plain: &Plain{Status: 301, Location: "https://shelf.example.net/"}, Answer: &Answer{Status: 200},
@@ -44,11 +44,11 @@ var situations = []struct {
 	{"no address", func(s *Seen) { s.Address = "" }, verdict.Blocked, "address", "[remote]"},
 	{"no such name", func(s *Seen) { s.NameError = "no such host" }, verdict.Blocked, "name", "record"},
 	{"a name without an address", func(s *Seen) { s.Addresses = nil }, verdict.Blocked, "name", "AAAA"},
-	{"a name for home", func(s *Seen) { s.Addresses = []netip.Addr{netip.MustParseAddr("192.168.1.9")} }, verdict.Warning, "name",
+	{"a name for home", func(s *Seen) { s.Addresses = []string{"192.168.1.9"} }, verdict.Warning, "name",
 		"nobody outside"},
-	{"an address that many share", func(s *Seen) { s.Addresses = []netip.Addr{netip.MustParseAddr("100.70.1.2")} },
+	{"an address that many share", func(s *Seen) { s.Addresses = []string{"100.70.1.2"} },
 		verdict.Warning, "name", "nobody outside"},
-	{"an address that was given", func(s *Seen) { s.Addresses, s.Given = []netip.Addr{netip.MustParseAddr("192.168.1.9")}, true },
+	{"an address that was given", func(s *Seen) { s.Addresses, s.Given = []string{"192.168.1.9"}, true },
 		verdict.OK, "", ""},
 	{"dropped", func(s *Seen) { s.Certificate = &Certificate{Fault: Unreachable, Error: "i/o timeout"} }, verdict.Blocked, "port",
 		"forward port 443"},

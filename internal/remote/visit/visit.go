@@ -60,7 +60,7 @@ type visitor struct {
 
 // Go makes a visit.
 func Go(ctx context.Context, w Wish) reach.Seen {
-	v := &visitor{Wish: w, seen: reach.Seen{Address: w.Address, At: time.Now(), Addresses: []netip.Addr{}}}
+	v := &visitor{Wish: w, seen: reach.Seen{Address: w.Address, At: time.Now(), Addresses: []string{}}}
 	u, err := url.Parse(w.Address)
 	if err != nil || u.Host == "" {
 		return v.seen
@@ -129,11 +129,11 @@ func plainly(err error) string {
 func (v *visitor) name(ctx context.Context) bool {
 	host := v.u.Hostname()
 	if v.Connect.IsValid() {
-		v.seen.Addresses, v.seen.Given = append(v.seen.Addresses, v.Connect), true
+		v.seen.Addresses, v.seen.Given = []string{v.Connect.String()}, true
 		return true
 	}
 	if a, err := netip.ParseAddr(host); err == nil {
-		v.seen.Addresses = append(v.seen.Addresses, a)
+		v.seen.Addresses = []string{a.String()}
 		return true
 	}
 	resolve := v.Resolve
@@ -154,7 +154,7 @@ func (v *visitor) name(ctx context.Context) bool {
 		return false
 	}
 	for _, a := range list {
-		v.seen.Addresses = append(v.seen.Addresses, a.Unmap())
+		v.seen.Addresses = append(v.seen.Addresses, a.Unmap().String())
 	}
 	return len(list) > 0
 }
@@ -171,7 +171,7 @@ func (v *visitor) dial(ctx context.Context, network, address string) (net.Conn, 
 	}
 	var faults []error
 	for _, a := range v.seen.Addresses {
-		c, err := d.DialContext(ctx, network, net.JoinHostPort(a.String(), port))
+		c, err := d.DialContext(ctx, network, net.JoinHostPort(a, port))
 		if err == nil {
 			return c, nil
 		}
