@@ -181,13 +181,14 @@ func (s *Store) RemoveMember(ctx context.Context, name string) error {
 		if err != nil {
 			return err
 		}
-		var all, admins int
-		if err := tx.QueryRowContext(ctx,
-			"SELECT count(*), count(*) FILTER (WHERE role = 'admin') FROM members").Scan(&all, &admins); err != nil {
+		var all int
+		if err := tx.QueryRowContext(ctx, "SELECT count(*) FROM members").Scan(&all); err != nil {
 			return err
 		}
-		if role == allowance.Admin && admins == 1 && all > 1 {
-			return ErrLastAdmin
+		if role == allowance.Admin && all > 1 {
+			if err := anotherAdmin(ctx, tx, name); err != nil {
+				return err
+			}
 		}
 		_, err = tx.ExecContext(ctx, "DELETE FROM members WHERE folded = ?", Fold(name))
 		return err
@@ -212,6 +213,18 @@ func (s *Store) SetPassword(ctx context.Context, name, password string) error {
 	})
 }
 
+// anotherAdmin gives ErrLastAdmin where there is no administrator beside a member. One whose account ends is
+// none to rely on.
+func anotherAdmin(ctx context.Context, tx *sql.Tx, name string) error {
+	var others int
+	err := tx.QueryRowContext(ctx, "SELECT count(*) FROM members WHERE role = 'admin' AND folded != ? AND "+
+		"allowance ->> 'ends_at' IS NULL", Fold(name)).Scan(&others)
+	if err == nil && others == 0 {
+		err = ErrLastAdmin
+	}
+	return err
+}
+
 // Edit is what is to be changed about a member; nil leaves it.
 type Edit struct {
 	Role    *allowance.Role
@@ -232,14 +245,10 @@ func (s *Store) EditMember(ctx context.Context, name string, e Edit) error {
 		if err != nil {
 			return err
 		}
-		if e.Role != nil && *e.Role != allowance.Admin && role == allowance.Admin {
-			var admins int
-			if err := tx.QueryRowContext(ctx,
-				"SELECT count(*) FROM members WHERE role = 'admin'").Scan(&admins); err != nil {
+		ends := e.Allowed != nil && !e.Allowed.Until.IsZero()
+		if role == allowance.Admin && (ends || e.Role != nil && *e.Role != allowance.Admin) {
+			if err := anotherAdmin(ctx, tx, name); err != nil {
 				return err
-			}
-			if admins == 1 {
-				return ErrLastAdmin
 			}
 		}
 		var allowed *string

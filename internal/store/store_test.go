@@ -42,6 +42,32 @@ func add(t *testing.T, s *Store, name string, role allowance.Role) Member {
 	return m
 }
 
+// TestAnAdministratorStays takes administrators away in each way: one whose account does not end is left.
+func TestAnAdministratorStays(t *testing.T) {
+	s, _ := fresh(t)
+	add(t, s, "wren", allowance.Admin)
+	add(t, s, "ozan", allowance.Admin)
+	adult, ends := allowance.Adult, allowance.Allowance{Until: time.Now().Add(time.Hour)}
+	if err := s.EditMember(ctx, "ozan", Edit{Allowed: &ends}); err != nil {
+		t.Errorf("an end for one of two: %v", err)
+	}
+	for what, err := range map[string]error{"an end": s.EditMember(ctx, "wren", Edit{Allowed: &ends}),
+		"another role": s.EditMember(ctx, "wren", Edit{Role: &adult}), "removed": s.RemoveMember(ctx, "wren")} {
+		if !errors.Is(err, ErrLastAdmin) {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
+	if err := s.EditMember(ctx, "ozan", Edit{Allowed: &allowance.Allowance{}}); err != nil {
+		t.Error(err)
+	}
+	if err := s.EditMember(ctx, "wren", Edit{Allowed: &ends}); err != nil {
+		t.Errorf("an end, with another beside: %v", err)
+	}
+	if err := s.RemoveMember(ctx, "wren"); err != nil {
+		t.Errorf("removed, with another beside: %v", err)
+	}
+}
+
 func TestMembersFollowTheRulesOfTheHousehold(t *testing.T) {
 	s, _ := fresh(t)
 	if _, err := s.AddMember(ctx, Member{Name: "bram", Role: allowance.Child}, time.Now()); !errors.Is(err,
