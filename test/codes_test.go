@@ -89,6 +89,13 @@ func TestExitCodesCommandByCommand(t *testing.T) {
 		{use, "shelf remove nowhere --yes"},
 		{well, "usage now"}, {well, "usage history"}, {use, "usage history --member nobody"},
 		{use, "usage history --since soon"},
+		{well, "usage history --where away --finished no --delivery repacked --until 2026-01-01"},
+		{use, "usage history --where outside"}, {use, "usage history --finished perhaps"}, {use, "usage history --after x"},
+		{use, "usage history --delivery copied"}, {use, "usage history --after 99999"},
+		{well, "usage chart --by heat"}, {use, "usage chart --by year"}, {use, "usage chart --of joy"},
+		{use, "usage chart --split title"}, {use, "usage chart --by heat --split member"},
+		{well, "usage export"}, {use, "usage export --format xml"}, {well, "usage export --to plays.csv"},
+		{failed, "usage export --to plays.csv"}, {failed, "usage export --to nowhere/plays.csv"},
 		{use, "usage stop"}, {use, "usage stop x"}, {use, "usage stop 99"}, {well, "usage top"}, {use, "usage top what"}, {well, "usage lately"}, {well, "intake list"},
 		{use, "intake clear none --yes"},
 		{use, "intake fetch https://example.net/x.mp4"}, {well, "backup list"}, {well, "backup --to b.tar.zst"},
@@ -186,7 +193,7 @@ func TestEveryDocumentIsOne(t *testing.T) {
 		docs("intake clear " + j.ID + " --yes")
 	}
 	docs("shelf list", "shelf show", "shelf show films", "shelf show --problems", "shelf find paper",
-		"shelf scan films", "shelf match Lighthouse", "usage history", "usage top", "usage top titles --since 7d",
+		"shelf scan films", "shelf match Lighthouse", "usage history", "usage chart --split member", "usage chart --by heat", "usage top", "usage top titles --since 7d",
 		"usage lately", "intake list", "tidy --dry-run", "logs --tail 20", "backup --to b.tar.zst", "backup list",
 		"backup verify b.tar.zst", "restore b.tar.zst --yes", "access films --mend", "access --mend --yes")
 	docs("undo " + m.entry("mend") + " --yes")

@@ -209,7 +209,7 @@ func (m *mill) held(out []byte, args []string) {
 var subcommands = map[string][]string{"backup": {"list", "verify"}, "intake": {"copy", "fetch", "list", "clear"},
 	"ledger": {"verify"}, "member": {"add", "devices", "edit", "invite", "list", "password", "remove", "show"},
 	"prepare": {"add", "cancel", "list"}, "remote": {"proxy", "status", "test"}, "shelf": {"add", "list", "match", "remove", "scan", "find", "show"},
-	"usage": {"history", "lately", "now", "stop", "top"}}
+	"usage": {"chart", "export", "history", "lately", "now", "stop", "top"}}
 
 // must runs a command that has to succeed.
 func (m *mill) must(args ...string) string {

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -11,6 +12,7 @@ import (
 	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/permit"
+	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/ledger"
 	"cozyshelf/internal/problem"
 
@@ -168,6 +170,7 @@ func (a *app) completions(root *cobra.Command) error {
 		"member edit": a.memberNames, "member remove": a.memberNames, "member password": a.memberNames,
 		"member show": a.memberNames, "member devices": a.memberNames,
 		"intake clear": a.jobNames, "usage top": words("titles", "members"),
+		"remote proxy": words("nginx", "caddy", "haproxy", "apache"),
 	}
 	for path, s := range arguments {
 		c, _, err := root.Find(strings.Fields(path))
@@ -176,6 +179,12 @@ func (a *app) completions(root *cobra.Command) error {
 		}
 		c.ValidArgsFunction = a.complete(s)
 	}
+	chosen := map[string]source{"member": a.memberNames, "shelf": a.shelfNames, "delivery": words(usage.Deliveries...),
+		"where": words("home", "away"), "finished": words("yes", "no")}
+	charted := maps.Clone(chosen)
+	charted["by"], charted["of"] = words("day", "week", "month", "hour", "weekday", "heat"), words("watched", "plays", "streams",
+		"bytes")
+	charted["split"] = words("member", "shelf", "device", "delivery")
 	flags := map[string]map[string]source{
 		"member add":    {"role": words(roles...), "away": words("yes", "no")},
 		"member edit":   {"role": words(roles...), "away": words("yes", "no")},
@@ -184,7 +193,7 @@ func (a *app) completions(root *cobra.Command) error {
 		"new": {"engine": engines, "bind": words("lan", "localhost"), "network": words("own", "host"),
 			"scratch": words("memory")},
 		"demo": {"engine": engines}, "logs": {"level": words("debug", "info", "warn", "error")},
-		"usage history": {"member": a.memberNames}, "backup": {"every": words("day", "week", "12h", "never")},
+		"usage history": chosen, "usage export": chosen, "usage chart": charted, "backup": {"every": words("day", "week", "12h", "never")},
 		"intake copy": {"onto": a.shelfNames}, "intake fetch": {"onto": a.shelfNames},
 	}
 	for path, list := range flags {

@@ -272,6 +272,7 @@ func documents() map[string][]reflect.Type {
 		"tidy":            is([]tidied{}),
 		"undo":            undone,
 		"upgrade":         deployed,
+		"usage chart":     is(chartReport{}),
 		"usage history":   is([]usage.Play{}),
 		"usage lately":    is([]control.Title{}),
 		"usage now":       is([]usage.Play{}),

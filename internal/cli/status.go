@@ -214,7 +214,7 @@ func (a *app) status(ctx context.Context, before *statusReport) (*statusReport, 
 		return r, nil
 	}
 	r.Server, r.Healthy, r.Why, r.Fix = &st, st.Ready, st.Problem, st.Fix
-	if list, err := s.Client().History(ask, control.PlayFilter{Open: true}); err == nil && list != nil {
+	if list, err := s.Client().History(ask, usage.Filter{Open: true}); err == nil && list != nil {
 		r.Streams = list
 	}
 	earlier, at := st, r.At

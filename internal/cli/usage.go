@@ -17,7 +17,7 @@ import (
 func (a *app) usageCommand() *cobra.Command {
 	c := &cobra.Command{Use: "usage", Short: "Who watches what"}
 	c.AddCommand(a.usageNowCommand(), a.usageHistoryCommand(), a.usageTopCommand(), a.usageLatelyCommand(),
-		a.usageStopCommand())
+		a.usageStopCommand(), a.usageChartCommand(), a.usageExportCommand())
 	return c
 }
 
@@ -77,7 +77,7 @@ func (a *app) usageNowCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			list, err := cl.History(c.Context(), control.PlayFilter{Open: true})
+			list, err := cl.History(c.Context(), usage.Filter{Open: true})
 			if err != nil {
 				return err
 			}
@@ -106,7 +106,7 @@ func (a *app) usageStopCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			list, err := cl.History(c.Context(), control.PlayFilter{Open: true})
+			list, err := cl.History(c.Context(), usage.Filter{Open: true})
 			if err != nil {
 				return err
 			}
@@ -157,18 +157,55 @@ func (a *app) showStreams(list []usage.Play) {
 // delivered says how a stream is sent.
 func delivered(p usage.Play) string { return strings.ReplaceAll(p.Delivery, "-", " ") }
 
+// choosing are the flags by which plays are chosen.
+type choosing struct {
+	usage.Filter
+	from, to, where, finished string
+}
+
+func (f *choosing) flags(c *cobra.Command) {
+	c.Flags().StringVar(&f.Member, "member", "", "only this member, also where they watched along")
+	c.Flags().StringVar(&f.Title, "title", "", "only titles with this in their name")
+	c.Flags().StringVar(&f.Shelf, "shelf", "", "only this shelf")
+	c.Flags().StringVar(&f.Device, "device", "", "only devices with this in their name")
+	c.Flags().StringVar(&f.Delivery, "delivery", "", "only what was delivered so: as-it-is, repacked or converted")
+	c.Flags().StringVar(&f.where, "where", "", "home or away")
+	c.Flags().StringVar(&f.finished, "finished", "", "yes or no: seen to the end, or left before")
+	c.Flags().StringVar(&f.from, "since", "", "only since then, such as 2h, 7d or 2026-11-23")
+	c.Flags().StringVar(&f.to, "until", "", "only what began before then")
+}
+
+// filter reads the flags.
+func (f *choosing) filter(c *cobra.Command) (usage.Filter, error) {
+	out := f.Filter
+	var err error
+	if out.Since, err = since(c, f.from); err != nil {
+		return out, err
+	}
+	if out.Until, err = since(c, f.to); err != nil {
+		return out, err
+	}
+	if out.Finished, err = yesNo(c, "finished", f.finished); err != nil {
+		return out, err
+	}
+	if out.Limit < 0 {
+		return out, wrongUse(c, "--limit takes a number of plays")
+	}
+	out.Where = usage.Where(f.where)
+	if _, err := usage.ReadFilter(out.Query()); err != nil {
+		return out, wrongUse(c, err.Error())
+	}
+	return out, nil
+}
+
 func (a *app) usageHistoryCommand() *cobra.Command {
-	var f control.PlayFilter
-	var from string
+	var choose choosing
 	c := &cobra.Command{
 		Use: "history", Short: "The plays, the latest first", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			var err error
-			if f.Since, err = since(c, from); err != nil {
+			f, err := choose.filter(c)
+			if err != nil {
 				return err
-			}
-			if f.Limit < 0 {
-				return wrongUse(c, "--limit takes a number of plays")
 			}
 			cl, err := a.server(c.Context())
 			if err != nil {
@@ -186,6 +223,9 @@ func (a *app) usageHistoryCommand() *cobra.Command {
 				return nil
 			}
 			var rows [][]string
+			if f.Limit > 0 && len(list) == f.Limit {
+				defer a.out.Printf("The next ones: --after %d\n", list[len(list)-1].ID)
+			}
 			for _, p := range list {
 				end := "playing"
 				switch {
@@ -205,9 +245,9 @@ func (a *app) usageHistoryCommand() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&f.Member, "member", "", "only this member")
-	c.Flags().StringVar(&from, "since", "", "only since then, such as 2h, 7d or 2026-11-23")
-	c.Flags().IntVar(&f.Limit, "limit", 50, "at most so many; 0 for all")
+	choose.flags(c)
+	c.Flags().IntVar(&choose.Limit, "limit", 50, "at most so many; 0 for all")
+	c.Flags().Int64Var(&choose.After, "after", 0, "only those below this play in the list, by its number in --json: the next page")
 	return a.withJSON(c)
 }
 
@@ -233,7 +273,7 @@ func (a *app) usageTopCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			plays, err := cl.History(c.Context(), control.PlayFilter{Since: start})
+			plays, err := cl.History(c.Context(), usage.Filter{Since: start})
 			if err != nil {
 				return err
 			}

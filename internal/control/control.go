@@ -16,7 +16,6 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"strconv"
 	"time"
 
 	"cozyshelf/internal/boundary"
@@ -662,12 +661,8 @@ func (c *Client) Scan(ctx context.Context, shelf, folder string, emptied, gently
 }
 
 // History asks for plays, the latest first.
-func (c *Client) History(ctx context.Context, f PlayFilter) ([]usage.Play, error) {
-	q := url.Values{"member": {f.Member}, "limit": {strconv.Itoa(f.Limit)}, "now": {strconv.FormatBool(f.Open)}}
-	if !f.Since.IsZero() {
-		q.Set("since", f.Since.Format(time.RFC3339Nano))
-	}
-	return ask[[]usage.Play](ctx, c, later, "GET", "/control/v1/plays?"+q.Encode(), nil)
+func (c *Client) History(ctx context.Context, f usage.Filter) ([]usage.Play, error) {
+	return ask[[]usage.Play](ctx, c, later, "GET", "/control/v1/plays?"+f.Query().Encode(), nil)
 }
 
 // Library gives the whole library in figures.

@@ -192,11 +192,3 @@ type Described struct {
 	Candidates []describe.Candidate `json:"candidates"`
 	From       string               `json:"picture_from,omitempty"` // where the picture is from
 }
-
-// PlayFilter chooses plays.
-type PlayFilter struct {
-	Member string
-	Since  time.Time
-	Open   bool // only streams that are running
-	Limit  int  // 0 for all
-}

@@ -10,7 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/core/verdict"
@@ -241,7 +240,7 @@ func (h *House) Watching(ctx context.Context, changes []blueprint.Change) []usag
 func (h *House) Streams(ctx context.Context) []usage.Play {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	list, err := h.Client().History(ctx, control.PlayFilter{Open: true})
+	list, err := h.Client().History(ctx, usage.Filter{Open: true})
 	if err != nil || list == nil {
 		return []usage.Play{} // a server that does not answer sends nothing
 	}

@@ -129,7 +129,7 @@ func TestPlaysAreForgotten(t *testing.T) {
 	play("wren", 4, 40*day, seat)
 	named := func(name string) (n int) {
 		t.Helper()
-		list, err := h.Store.Plays(ctx, store.PlayFilter{Member: name})
+		list, err := h.Store.Plays(ctx, usage.Filter{Member: name})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -155,7 +155,7 @@ func TestPlaysAreForgotten(t *testing.T) {
 			t.Errorf("%q: %d", bad, status)
 		}
 	}
-	all, err := h.Store.Plays(ctx, store.PlayFilter{})
+	all, err := h.Store.Plays(ctx, usage.Filter{})
 	if err != nil || len(all) != 4 {
 		t.Fatalf("%d plays, %v", len(all), err)
 	}

@@ -15,6 +15,7 @@ import (
 	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/describe"
 	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/store"
 )
 
@@ -148,7 +149,7 @@ func TestTheHouseIsSeenToByAdministrators(t *testing.T) {
 	stop()
 	<-done
 	// A stream is ended with a word, and stays so.
-	plays, err := h.Store.Plays(ctx, store.PlayFilter{Open: true})
+	plays, err := h.Store.Plays(ctx, usage.Filter{Open: true})
 	if err != nil || len(plays) != 1 {
 		t.Fatal(plays, err)
 	}

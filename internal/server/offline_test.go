@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"cozyshelf/internal/core/allowance"
-	"cozyshelf/internal/store"
+	"cozyshelf/internal/core/usage"
 )
 
 func TestPlaysThatAreToldAfterwardsCount(t *testing.T) {
@@ -57,7 +57,7 @@ func TestPlaysThatAreToldAfterwardsCount(t *testing.T) {
 	if at := h.positionOf(film, m.ID); at != 9 {
 		t.Errorf("it goes on at %v", at)
 	}
-	plays, err := h.Store.Plays(ctx, store.PlayFilter{Member: "bram"})
+	plays, err := h.Store.Plays(ctx, usage.Filter{Member: "bram"})
 	if err != nil || len(plays) != 2 || !plays[0].Started.Equal(at) || plays[0].Ended.IsZero() {
 		t.Errorf("%+v, %v", plays, err)
 	}

@@ -13,6 +13,7 @@ import (
 
 	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/describe"
+	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/store"
 )
 
@@ -76,7 +77,7 @@ func TestTogetherOnTheSofa(t *testing.T) {
 	if h.positionOf(film, piet.ID) != 0 {
 		t.Error("who was not there has a position")
 	}
-	plays, err := h.Store.Plays(ctx, store.PlayFilter{Member: "BRAM"})
+	plays, err := h.Store.Plays(ctx, usage.Filter{Member: "BRAM"})
 	if err != nil || len(plays) != 1 || plays[0].Member != "wren" || !slices.Equal(plays[0].Sofa, []string{"bram", "ozan"}) {
 		t.Errorf("the play: %+v, %v", plays, err)
 	}

@@ -54,7 +54,7 @@ func TestASnapshotTakenWhileWritingIsWhole(t *testing.T) {
 	}()
 	dir := t.TempDir()
 	for i := range 12 {
-		had, err := s.Plays(ctx, PlayFilter{})
+		had, err := s.Plays(ctx, usage.Filter{})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -44,7 +44,7 @@ func everything(ctx context.Context, s *Store) (string, error) {
 	add(page, err)
 	members, err := s.Members(ctx)
 	add(members, err)
-	plays, err := s.Plays(ctx, PlayFilter{})
+	plays, err := s.Plays(ctx, usage.Filter{})
 	add(plays, err)
 	begun, err := s.Begun(ctx, 1, 50)
 	add(begun, err)

@@ -177,29 +177,44 @@ func (s *Store) ForgetPlays(ctx context.Context, name string, before time.Time) 
 	})
 }
 
-// PlayFilter says which plays are wanted. Zero fields leave all in.
-type PlayFilter struct {
-	Member string
-	Since  time.Time
-	Open   bool // streams that are running
-	Limit  int
-	After  *usage.Play // those that come after it in the order
-}
-
 // Plays gives plays, the latest first.
-func (s *Store) Plays(ctx context.Context, f PlayFilter) ([]usage.Play, error) {
-	limit := f.Limit
+func (s *Store) Plays(ctx context.Context, f usage.Filter) ([]usage.Play, error) {
+	limit, until := f.Limit, int64(math.MaxInt64)
 	if limit <= 0 {
 		limit = -1
 	}
-	after, id := int64(math.MaxInt64), int64(0)
-	if f.After != nil {
-		after, id = milli(f.After.Started), f.After.ID
+	if !f.Until.IsZero() {
+		until = milli(f.Until)
 	}
-	return rows(ctx, s.r, scanPlay, playColumns+
-		"WHERE (?1 = '' OR lower(member) = ?1 OR EXISTS (SELECT 1 FROM sofas WHERE folded = ?1 AND play = plays.id)) AND "+
-		"seen >= ? AND (NOT ? OR ended = 0) AND (started, id) < (?, ?) ORDER BY started DESC, id DESC LIMIT ?",
-		Fold(f.Member), milli(f.Since), f.Open, after, id, limit)
+	if f.After != 0 {
+		if _, err := one(rows(ctx, s.r, func(r *sql.Rows, n *int64) error { return r.Scan(n) }, "SELECT id FROM plays WHERE id = ?",
+			f.After)); err != nil {
+			return nil, err // what comes after nothing is not known
+		}
+	}
+	away, done := -1, -1 // for both
+	if f.Where != "" {
+		away = number(f.Where == usage.Away)
+	}
+	if f.Finished != nil {
+		done = number(*f.Finished)
+	}
+	return rows(ctx, s.r, scanPlay, playColumns+`
+		WHERE (?1 = '' OR lower(member) = ?1 OR EXISTS (SELECT 1 FROM sofas WHERE folded = ?1 AND play = plays.id))
+		AND seen >= ?2 AND started < ?3 AND (NOT ?4 OR ended = 0)
+		AND (?5 = 0 OR (started, id) < (SELECT started, id FROM plays WHERE id = ?5))
+		AND (?6 = '' OR instr(lower(title), lower(?6)) > 0) AND (?7 = '' OR shelf = ?7)
+		AND (?8 = '' OR instr(lower(device), lower(?8)) > 0) AND (?9 = '' OR delivery = ?9)
+		AND (?10 < 0 OR away = ?10) AND (?11 < 0 OR done = ?11)
+		ORDER BY started DESC, id DESC LIMIT ?12`,
+		Fold(f.Member), milli(f.Since), until, f.Open, f.After, f.Title, f.Shelf, f.Device, f.Delivery, away, done, limit)
+}
+
+func number(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
 }
 
 // Format is the number of the newest migration applied.

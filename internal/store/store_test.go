@@ -161,13 +161,13 @@ func TestPlaysAreContinuedShortlyAfterAndNotLater(t *testing.T) {
 			mark(Mark{Play: got.ID, At: now.Add(-time.Hour), Over: true})
 		}
 	}
-	if open, err := s.Plays(ctx, PlayFilter{Open: true}); err != nil || len(open) != 1 {
+	if open, err := s.Plays(ctx, usage.Filter{Open: true}); err != nil || len(open) != 1 {
 		t.Errorf("streams now: got %+v, %v", open, err)
 	}
 	if err := s.CloseStale(ctx, time.Now().Add(time.Hour)); err != nil {
 		t.Fatal(err)
 	}
-	if open, _ := s.Plays(ctx, PlayFilter{Open: true}); len(open) != 0 {
+	if open, _ := s.Plays(ctx, usage.Filter{Open: true}); len(open) != 0 {
 		t.Errorf("after closing: got %+v", open)
 	}
 }

@@ -12,12 +12,12 @@ import (
 	"os"
 	"path"
 	"slices"
-	"strconv"
 	"time"
 
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/event"
 	"cozyshelf/internal/core/library"
+	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/scan"
 	"cozyshelf/internal/secret"
@@ -104,7 +104,7 @@ func (s *Admin) Status(r *http.Request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	open, err := s.Store.Plays(ctx, store.PlayFilter{Open: true})
+	open, err := s.Store.Plays(ctx, usage.Filter{Open: true})
 	if err != nil {
 		return nil, err
 	}
@@ -478,27 +478,23 @@ func (s *Admin) stopPlay(r *http.Request) (any, error) {
 }
 
 func (s *Admin) plays(r *http.Request) (any, error) {
-	q := r.URL.Query()
-	f := store.PlayFilter{Member: q.Get("member"), Open: q.Get("now") == "true"}
-	var err error
-	if v := q.Get("since"); v != "" {
-		if f.Since, err = time.Parse(time.RFC3339, v); err != nil {
-			return nil, live.UsageProblem("since cannot be read", err.Error(), "give a time as RFC 3339 has it")
-		}
-	}
-	if v := q.Get("limit"); v != "" {
-		if f.Limit, err = strconv.Atoi(v); err != nil {
-			return nil, live.UsageProblem("limit cannot be read", err.Error(), "give a whole number")
-		}
+	f, err := usage.ReadFilter(r.URL.Query())
+	if err != nil {
+		return nil, live.UsageProblem("the plays cannot be chosen", err.Error(), "see cozyshelf usage history --help")
 	}
 	if f.Member != "" {
 		if _, err := s.Store.Member(r.Context(), f.Member); err != nil {
 			// A member who is gone may still have plays.
-			if list, perr := s.Store.Plays(r.Context(), store.PlayFilter{Member: f.Member, Limit: 1}); perr != nil ||
+			if list, perr := s.Store.Plays(r.Context(), usage.Filter{Member: f.Member, Limit: 1}); perr != nil ||
 				len(list) == 0 {
 				return nil, live.NoMember(f.Member, errors.Join(err, perr))
 			}
 		}
 	}
-	return s.Store.Plays(r.Context(), f)
+	list, err := s.Store.Plays(r.Context(), f)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, live.UsageProblem(fmt.Sprintf("there is no play %d", f.After), "what comes after it cannot be told",
+			"see cozyshelf usage history --json for their numbers")
+	}
+	return list, err
 }

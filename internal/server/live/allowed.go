@@ -11,6 +11,7 @@ import (
 	"cozyshelf/internal/core/delivery"
 	"cozyshelf/internal/core/event"
 	"cozyshelf/internal/core/media"
+	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/store"
 )
@@ -220,7 +221,7 @@ const (
 
 // Rest is what a member watched lately, and how long it goes on; an empty title where there is nothing.
 func (s *Server) Rest(ctx context.Context, m store.Member) (title string, rest time.Duration, err error) {
-	list, err := s.Store.Plays(ctx, store.PlayFilter{Member: m.Name, Since: time.Now().Add(-begunLately), Limit: 1})
+	list, err := s.Store.Plays(ctx, usage.Filter{Member: m.Name, Since: time.Now().Add(-begunLately), Limit: 1})
 	if err != nil || len(list) == 0 || list[0].Done || list[0].Duration <= list[0].Position {
 		return "", 0, err
 	}

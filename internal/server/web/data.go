@@ -67,7 +67,7 @@ func (s *Web) eachPlay(r *http.Request, do func(usage.Play) error) error {
 	if err != nil {
 		return err
 	}
-	f := store.PlayFilter{Member: m.Name, Since: m.Created, Limit: playsAtOnce}
+	f := usage.Filter{Member: m.Name, Since: m.Created, Limit: playsAtOnce}
 	for {
 		list, err := s.Store.Plays(r.Context(), f)
 		if err != nil {
@@ -85,7 +85,7 @@ func (s *Web) eachPlay(r *http.Request, do func(usage.Play) error) error {
 			return nil
 		}
 		last := list[len(list)-1]
-		f.After = &last
+		f.After = last.ID
 	}
 }
 
@@ -171,32 +171,12 @@ func (s *Web) playsOwn(w http.ResponseWriter, r *http.Request) error {
 	sent(w, "text/csv; charset=utf-8", "cozy-shelf-plays-"+live.VisitorOf(r).Member.Name+".csv")
 	out := csv.NewWriter(w)
 	out.UseCRLF = true
-	_ = out.Write([]string{"started_at", "ended_at", "member", "sofa", "shelf", "title", "part", "watched_seconds",
-		"position_seconds", "duration_seconds", "finished", "device", "address", "away", "delivery", "bytes"})
-	number := func(f float64) string { return strconv.FormatFloat(f, 'f', 1, 64) }
-	at := func(t time.Time) string {
-		if t.IsZero() {
-			return ""
-		}
-		return t.In(s.Zone).Format(time.RFC3339)
-	}
-	err := s.eachPlay(r, func(p usage.Play) error {
-		return out.Write([]string{at(p.Started), at(p.Ended), cell(p.Member), cell(strings.Join(p.Sofa, "; ")), cell(p.Shelf),
-			cell(p.Title), cell(p.Part), number(p.Watched), number(p.Position), number(p.Duration), strconv.FormatBool(p.Done),
-			cell(p.Device), p.Address, strconv.FormatBool(p.Away), p.Delivery, strconv.FormatInt(p.Bytes, 10)})
-	})
+	_ = out.Write(usage.Columns)
+	err := s.eachPlay(r, func(p usage.Play) error { return out.Write(p.Row(s.Zone)) })
 	if err != nil {
 		s.Log.Warn("a member's plays could not be sent to the end", "why", err)
 		panic(http.ErrAbortHandler)
 	}
 	out.Flush()
 	return nil
-}
-
-// cell keeps a text from being taken for a formula by a spreadsheet: files and devices may have any name.
-func cell(s string) string {
-	if s != "" && strings.ContainsRune("=+-@\t\r", rune(s[0])) {
-		return "'" + s
-	}
-	return s
 }

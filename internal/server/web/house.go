@@ -88,7 +88,7 @@ func (s *Web) pageHouse(w http.ResponseWriter, r *http.Request) error {
 func (s *Web) showHouse(w http.ResponseWriter, r *http.Request, status int, page housePage) error {
 	ctx, now := r.Context(), time.Now().In(s.Zone)
 	page.Frame, page.Roles = s.Frame(live.VisitorOf(r), "The house", "house"), allowance.Roles
-	plays, err := s.Store.Plays(ctx, store.PlayFilter{Open: true, Limit: 200})
+	plays, err := s.Store.Plays(ctx, usage.Filter{Open: true, Limit: 200})
 	if err != nil {
 		return err
 	}

@@ -1,0 +1,308 @@
+package cli
+
+import (
+	"bufio"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"cozyshelf/internal/cli/show"
+	"cozyshelf/internal/core/usage"
+	"cozyshelf/internal/problem"
+
+	"github.com/spf13/cobra"
+)
+
+// chartReport is the document of usage chart.
+type chartReport struct {
+	By      usage.By       `json:"by"`
+	Of      usage.Of       `json:"of"`
+	SinceAt time.Time      `json:"since_at,omitzero"`
+	Columns []usage.Column `json:"columns,omitempty"`
+	Heat    [][]float64    `json:"heat,omitempty"` // by weekday, from Monday on, and hour
+}
+
+// splits are by what a chart is split.
+var splits = map[string]func(usage.Play) string{
+	"member": func(p usage.Play) string { return p.Member }, "shelf": func(p usage.Play) string { return p.Shelf },
+	"delivery": func(p usage.Play) string { return delivered(p) }, "device": func(p usage.Play) string { return p.Device },
+}
+
+func (a *app) usageChartCommand() *cobra.Command {
+	var choose choosing
+	var by, of, split string
+	c := &cobra.Command{
+		Use: "chart", Short: "How much is watched, by day, week, month, hour, weekday, or both as a heat map",
+		Long: `Draws how much is watched, by the clocks of the household. What was watched is spread evenly over a play, from its
+beginning to its end; plays count when they begin; of streams it is the most at once.`,
+		Example: "  cozyshelf usage chart --by week --split member --since 90d\n  cozyshelf usage chart --by heat --of plays",
+		Args:    cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			asked := usage.Asked{By: usage.By(by), Of: usage.Of(of), To: time.Now(), Group: splits[split]}
+			switch {
+			case !slices.Contains(usage.Bys, asked.By):
+				return wrongUse(c, fmt.Sprintf("--by takes day, week, month, hour, weekday or heat, not %q", by))
+			case !slices.Contains(usage.Ofs, asked.Of):
+				return wrongUse(c, fmt.Sprintf("--of takes watched, plays, streams or bytes, not %q", of))
+			case split != "" && asked.Group == nil:
+				return wrongUse(c, fmt.Sprintf("--split takes member, shelf, device or delivery, not %q", split))
+			case split != "" && (asked.Of == usage.OfStreams || asked.By == usage.ByHeat):
+				return wrongUse(c, "streams at once and heat maps cannot be split: choose with --member or --shelf instead")
+			}
+			f, err := choose.filter(c)
+			if err != nil {
+				return err
+			}
+			h, err := a.open(c.Context())
+			if err != nil {
+				return err
+			}
+			if asked.Zone, err = time.LoadLocation(h.Household.Household.Timezone); err != nil {
+				return err
+			}
+			plays, err := h.Client().History(c.Context(), f)
+			if err != nil {
+				return err
+			}
+			if asked.From = f.Since; !f.Until.IsZero() {
+				asked.To = f.Until.Add(-time.Nanosecond)
+			}
+			doc := chartReport{By: asked.By, Of: asked.Of, SinceAt: f.Since}
+			if asked.By == usage.ByHeat {
+				for _, day := range usage.Heat(plays, asked.Of, asked.Zone) {
+					doc.Heat = append(doc.Heat, slices.Clone(day[:]))
+				}
+			} else {
+				doc.Columns = usage.Chart(plays, asked)
+			}
+			switch {
+			case a.json:
+				return a.document(doc)
+			case len(plays) == 0:
+				a.out.Printf("No plays\n")
+			case doc.Heat != nil:
+				a.showHeat(doc)
+			default:
+				a.showColumns(doc)
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&by, "by", "day", "day, week, month, hour, weekday, or heat for hours of weekdays")
+	c.Flags().StringVar(&of, "of", "watched", "watched, plays, streams (the most at once) or bytes")
+	c.Flags().StringVar(&split, "split", "", "member, shelf, device or delivery")
+	choose.flags(c)
+	return a.withJSON(c)
+}
+
+// measured writes a value of a chart.
+func measured(of usage.Of, v float64) string {
+	switch of {
+	case usage.OfWatched:
+		return show.Length(v)
+	case usage.OfBytes:
+		return show.Size(int64(v))
+	}
+	return fmt.Sprint(int(v))
+}
+
+// mostSplit is how many groups a chart shows by themselves.
+const mostSplit = 5
+
+func (a *app) showColumns(r chartReport) {
+	var most float64
+	sums := map[string]float64{}
+	for _, c := range r.Columns {
+		most = max(most, c.Value)
+		for k, v := range c.Split {
+			sums[k] += v
+		}
+	}
+	groups := slices.SortedFunc(maps.Keys(sums), func(a, b string) int {
+		if sums[a] != sums[b] {
+			return map[bool]int{true: -1, false: 1}[sums[a] > sums[b]]
+		}
+		return strings.Compare(a, b)
+	})
+	rest := len(groups) - mostSplit
+	groups = groups[:min(mostSplit, len(groups))]
+	heads := []show.Column{{Head: string(r.By), Whole: true}, {Head: ""}, {Head: string(r.Of), Right: true}}
+	for i, g := range groups {
+		heads = append(heads, show.Column{Head: show.Clean(or(g, "forgotten")), Right: true, Drop: len(groups) - i, Most: 24})
+	}
+	var rows [][]string
+	for _, c := range r.Columns {
+		row := []string{c.Name, show.Bar(c.Value, most), measured(r.Of, c.Value)}
+		for _, g := range groups {
+			row = append(row, measured(r.Of, c.Split[g]))
+		}
+		rows = append(rows, row)
+	}
+	a.out.Table(heads, rows)
+	if rest > 0 {
+		a.out.Printf("%s left out; --json has all\n", show.Count(rest, "more is", "more are"))
+	}
+}
+
+func or(text, other string) string {
+	if text == "" {
+		return other
+	}
+	return text
+}
+
+// shades are the steps of a heat map, from nothing on.
+var shades = []string{"  ", "··", "░░", "▒▒", "▓▓", "██"}
+
+func (a *app) showHeat(r chartReport) {
+	most := 0.0
+	for _, day := range r.Heat {
+		most = max(most, slices.Max(day))
+	}
+	head := "     "
+	for h := range 24 {
+		if h%3 == 0 {
+			head += fmt.Sprintf("%-6s", fmt.Sprintf("%02d", h))
+		}
+	}
+	a.out.Printf("%s\n", show.Faint(strings.TrimRight(head, " ")))
+	for d, day := range r.Heat {
+		line := ""
+		for _, v := range day {
+			step := 0
+			if v > 0 {
+				step = min(len(shades)-1, 1+int(v/most*float64(len(shades)-1)-1e-9))
+			}
+			line += shades[step]
+		}
+		a.out.Printf("%s  %s\n", usage.Weekdays[d], line)
+	}
+	steps := float64(len(shades) - 1)
+	a.out.Printf("     %s up to %s, %s up to %s, %s up to %s\n", shades[1], measured(r.Of, most/steps), shades[3],
+		measured(r.Of, 3*most/steps), shades[5], measured(r.Of, most))
+}
+
+func (a *app) usageExportCommand() *cobra.Command {
+	var choose choosing
+	var format, to string
+	c := &cobra.Command{
+		Use: "export", Short: "The plays as a file for other programs: CSV, or JSON lines",
+		Long: `Writes all plays that are chosen, the latest first: CSV (RFC 4180) with a row of names, or a JSON object a line.
+Columns are described in the reference, and stay: new ones come at the end. To standard output, or with --to into a file
+that is not there yet.`,
+		Example: "  cozyshelf usage export --since 30d\n  cozyshelf usage export --format jsonl --member wren",
+		Args:    cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			if format != "csv" && format != "jsonl" {
+				return wrongUse(c, fmt.Sprintf("--format takes csv or jsonl, not %q", format))
+			}
+			f, err := choose.filter(c)
+			if err != nil {
+				return err
+			}
+			h, err := a.open(c.Context())
+			if err != nil {
+				return err
+			}
+			zone, err := time.LoadLocation(h.Household.Household.Timezone)
+			if err != nil {
+				return err
+			}
+			// Page by page, so that many plays need little memory.
+			f.Limit = exportedAtOnce
+			each := func(do func(usage.Play) error) error {
+				for {
+					list, err := h.Client().History(c.Context(), f)
+					if err != nil {
+						return err
+					}
+					for _, p := range list {
+						if err := do(p); err != nil {
+							return err
+						}
+					}
+					if len(list) < f.Limit {
+						return nil
+					}
+					f.After = list[len(list)-1].ID
+				}
+			}
+			if to == "" {
+				_, err := exported(a.out, format, zone, each)
+				return err
+			}
+			return a.exportTo(to, format, zone, each)
+		},
+	}
+	choose.flags(c)
+	c.Flags().StringVar(&format, "format", "csv", "csv or jsonl")
+	c.Flags().StringVar(&to, "to", "", "a file that is not there yet")
+	return c
+}
+
+// exportedAtOnce is how many plays are asked for at a time.
+const exportedAtOnce = 5000
+
+// exportTo writes plays into a file that appears when it is whole.
+func (a *app) exportTo(to, format string, zone *time.Location, each func(func(usage.Play) error) error) error {
+	if _, err := os.Lstat(to); err == nil {
+		return &problem.Problem{What: "there is a file already", Where: to, Why: "an export never replaces anything",
+			Fix: "name another file"}
+	}
+	refused := func(err error) error {
+		return &problem.Problem{What: "the plays could not be written", Where: to, Why: err.Error(),
+			Fix: "name a file in a folder where you may write, with room for it", Err: err}
+	}
+	part := to + ".part"
+	f, err := os.OpenFile(part, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return refused(err)
+	}
+	n, err := exported(f, format, zone, each)
+	if err == nil {
+		if err = errors.Join(f.Sync(), f.Close(), os.Rename(part, to)); err != nil {
+			err = refused(err)
+		}
+	}
+	if err != nil {
+		f.Close()
+		return errors.Join(err, os.Remove(part))
+	}
+	a.say("%s: %s\n", to, show.Count(n, "play", "plays"))
+	return nil
+}
+
+// exported writes plays, and gives how many there were.
+func exported(w io.Writer, format string, zone *time.Location, each func(func(usage.Play) error) error) (n int, err error) {
+	out := bufio.NewWriter(w)
+	table := csv.NewWriter(out)
+	table.UseCRLF = true
+	lines := json.NewEncoder(out)
+	if format == "csv" {
+		if err := table.Write(usage.Columns); err != nil {
+			return 0, err
+		}
+	}
+	err = each(func(p usage.Play) error {
+		n++
+		if format == "csv" {
+			return table.Write(p.Row(zone))
+		}
+		return lines.Encode(p)
+	})
+	table.Flush()
+	if err == nil {
+		err = table.Error()
+	}
+	if err == nil {
+		err = out.Flush()
+	}
+	return n, err
+}
