@@ -96,7 +96,7 @@ func TestExitCodesCommandByCommand(t *testing.T) {
 		{use, "usage chart --split title"}, {use, "usage chart --by heat --split member"},
 		{well, "usage export"}, {use, "usage export --format xml"}, {well, "usage export --to plays.csv"},
 		{failed, "usage export --to plays.csv"}, {failed, "usage export --to nowhere/plays.csv"},
-		{use, "usage stop"}, {use, "usage stop x"}, {use, "usage stop 99"}, {well, "usage top"}, {use, "usage top what"}, {well, "usage lately"}, {well, "intake list"},
+		{use, "usage stop"}, {use, "usage stop x"}, {use, "usage stop 99"}, {well, "usage top"}, {well, "usage top devices --since 1h --by plays"}, {use, "usage top --by size"}, {use, "usage top what"}, {well, "usage lately"}, {well, "intake list"},
 		{use, "intake clear none --yes"},
 		{use, "intake fetch https://example.net/x.mp4"}, {well, "backup list"}, {well, "backup --to b.tar.zst"},
 		{use, "backup --to " + m.path("nowhere/stick")}, {failed, "backup --to b.tar.zst"},

@@ -186,6 +186,7 @@ type (
 		SinceAt time.Time    `json:"since_at,omitzero"`
 		Titles  []usage.Rank `json:"titles,omitzero"`
 		Members []usage.Rank `json:"members,omitzero"`
+		Devices []usage.Rank `json:"devices,omitzero"`
 	}
 )
 

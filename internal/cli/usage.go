@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/control"
@@ -251,16 +252,28 @@ func (a *app) usageHistoryCommand() *cobra.Command {
 	return a.withJSON(c)
 }
 
+// tops are the top lists that there are.
+var tops = map[string]func([]usage.Play, int) []usage.Rank{"titles": usage.TopTitles, "members": usage.TopMembers,
+	"devices": usage.TopDevices}
+
 func (a *app) usageTopCommand() *cobra.Command {
-	var from string
+	var from, order string
 	var limit int
 	c := &cobra.Command{
-		Use: "top [titles|members]", Short: "What is watched most, and who watches most", Args: cobra.MaximumNArgs(1),
-		ValidArgs: []string{"titles", "members"},
+		Use: "top [titles|members|devices]", Short: "What is watched most, who watches most, and on what", Args: cobra.MaximumNArgs(1),
+		Long: `Shows what is watched most, and who watches most; devices where they are named. With --since each row also tells what
+was watched in the period before, which is as long.`,
+		ValidArgs: []string{"titles", "members", "devices"},
 		RunE: func(c *cobra.Command, args []string) error {
-			what := strings.Join(args, "")
-			if what != "" && what != "titles" && what != "members" {
-				return wrongUse(c, fmt.Sprintf("%q is neither titles nor members", what))
+			wanted := []string{"titles", "members"}
+			if len(args) > 0 {
+				if wanted = args; tops[args[0]] == nil {
+					return wrongUse(c, fmt.Sprintf("%q is neither titles, members nor devices", args[0]))
+				}
+			}
+			by := usage.Order(order)
+			if !slices.Contains(usage.Orders, by) {
+				return wrongUse(c, fmt.Sprintf("--by takes time, plays or members, not %q", order))
 			}
 			start, err := since(c, from)
 			if err != nil {
@@ -277,58 +290,71 @@ func (a *app) usageTopCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			titles, members := usage.TopTitles(plays, limit), usage.TopMembers(plays, limit)
+			var before []usage.Play
+			if !start.IsZero() {
+				if before, err = cl.History(c.Context(), usage.Filter{Since: start.Add(-time.Since(start)), Until: start}); err != nil {
+					return err
+				}
+				// One that goes on into this period counts here.
+				before = slices.DeleteFunc(before, func(p usage.Play) bool { return !p.Seen.Before(start) })
+			}
+			lists := map[string][]usage.Rank{}
+			for _, what := range wanted {
+				list := usage.Sort(tops[what](plays, 0), by, limit)
+				if !start.IsZero() {
+					usage.Compare(list, tops[what](before, 0))
+				}
+				lists[what] = list
+			}
 			if a.json {
-				doc := topReport{SinceAt: start}
-				if what != "members" {
-					doc.Titles = titles
+				return a.document(topReport{SinceAt: start, Titles: lists["titles"], Members: lists["members"], Devices: lists["devices"]})
+			}
+			if len(plays) == 0 {
+				a.out.Printf("No plays\n")
+				return nil
+			}
+			for i, what := range wanted {
+				if i > 0 {
+					a.out.Printf("\n")
 				}
-				if what != "titles" {
-					doc.Members = members
-				}
-				return a.document(doc)
-			}
-			if what != "members" {
-				a.topTitles(titles)
-			}
-			if what == "" {
-				a.out.Printf("\n")
-			}
-			if what != "titles" {
-				a.topMembers(members)
+				a.showTop(what, lists[what])
 			}
 			return nil
 		},
 	}
 	c.Flags().StringVar(&from, "since", "", "only since then, such as 7d")
+	c.Flags().StringVar(&order, "by", "time", "time, plays or members: by what it is sorted")
 	c.Flags().IntVar(&limit, "limit", 10, "at most so many rows; 0 for all")
 	return a.withJSON(c)
 }
 
-func (a *app) topTitles(list []usage.Rank) {
-	if len(list) == 0 {
-		a.out.Printf("No plays\n")
-		return
+// showTop shows a top list.
+func (a *app) showTop(what string, list []usage.Rank) {
+	heads := []show.Column{{Head: strings.TrimSuffix(what, "s"), Most: 60, Whole: what != "titles"}}
+	if what == "titles" {
+		heads = append(heads, show.Column{Head: "shelf", Whole: true, Drop: 2})
+	}
+	heads = append(heads, show.Column{Head: "", Drop: 1}, show.Column{Head: "watched", Right: true})
+	if len(list) > 0 && list[0].Before != nil {
+		heads = append(heads, show.Column{Head: "before", Right: true, Drop: 5})
+	}
+	heads = append(heads, show.Column{Head: "plays", Right: true}, show.Column{Head: "to the end", Right: true, Drop: 3},
+		show.Column{Head: map[bool]string{true: "titles", false: "members"}[what == "members"], Right: true, Drop: 4})
+	most := 0.0
+	for _, r := range list {
+		most = max(most, r.Watched)
 	}
 	var rows [][]string
 	for _, r := range list {
-		rows = append(rows, []string{r.Name, r.Shelf, show.Bar(r.Watched, list[0].Watched), show.Length(r.Watched),
-			fmt.Sprint(r.Plays), fmt.Sprint(r.Done), fmt.Sprint(r.Members)})
+		row := []string{r.Name}
+		if what == "titles" {
+			row = append(row, r.Shelf)
+		}
+		row = append(row, show.Bar(r.Watched, most), show.Length(r.Watched))
+		if r.Before != nil {
+			row = append(row, show.Length(*r.Before))
+		}
+		rows = append(rows, append(row, fmt.Sprint(r.Plays), fmt.Sprint(r.Done), fmt.Sprint(r.Members+r.Titles)))
 	}
-	a.out.Table([]show.Column{{Head: "title", Most: 60}, {Head: "shelf", Whole: true, Drop: 2}, {Head: "", Drop: 1},
-		{Head: "watched", Right: true}, {Head: "plays", Right: true}, {Head: "to the end", Right: true, Drop: 3},
-		{Head: "members", Right: true, Drop: 4}}, rows)
-}
-
-func (a *app) topMembers(list []usage.Rank) {
-	var rows [][]string
-	for _, r := range list {
-		rows = append(rows, []string{r.Name, show.Bar(r.Watched, list[0].Watched), show.Length(r.Watched),
-			fmt.Sprint(r.Plays), fmt.Sprint(r.Done), fmt.Sprint(r.Titles)})
-	}
-	if len(rows) > 0 {
-		a.out.Table([]show.Column{{Head: "member", Whole: true}, {Head: "", Drop: 1}, {Head: "watched", Right: true},
-			{Head: "plays", Right: true}, {Head: "to the end", Right: true, Drop: 2},
-			{Head: "titles", Right: true, Drop: 3}}, rows)
-	}
+	a.out.Table(heads, rows)
 }

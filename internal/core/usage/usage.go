@@ -118,6 +118,51 @@ type Rank struct {
 	Titles  int     `json:"titles,omitempty"`
 	Watched float64 `json:"watched"`
 	Bytes   int64   `json:"bytes"`
+	// What was watched in the period before, as long as the one that is asked for; nil where there is none.
+	Before *float64 `json:"watched_before,omitempty"`
+}
+
+// Order is by what a top list is sorted.
+type Order string
+
+// The orders.
+const (
+	ByTime    Order = "time" // watched
+	ByPlays   Order = "plays"
+	ByMembers Order = "members" // how many watched; of members, how many titles
+)
+
+// Orders are all of them.
+var Orders = []Order{ByTime, ByPlays, ByMembers}
+
+// Sort sorts a top list, and cuts it; a limit of 0 leaves all.
+func Sort(list []Rank, by Order, limit int) []Rank {
+	slices.SortStableFunc(list, func(a, b Rank) int {
+		switch by {
+		case ByPlays:
+			return cmp.Compare(b.Plays, a.Plays)
+		case ByMembers:
+			return cmp.Compare(b.Members+b.Titles, a.Members+a.Titles)
+		}
+		return cmp.Compare(b.Watched, a.Watched)
+	})
+	if limit > 0 && len(list) > limit {
+		list = list[:limit]
+	}
+	return list
+}
+
+// Compare notes in a top list what was watched of each row in the period before, of which it gets the list.
+func Compare(list, before []Rank) {
+	for i := range list {
+		var was float64
+		for _, b := range before {
+			if b.Name == list[i].Name && b.Shelf == list[i].Shelf {
+				was = b.Watched
+			}
+		}
+		list[i].Before = &was
+	}
 }
 
 // TopTitles ranks titles by time watched, then by plays, then by name. A limit
@@ -133,6 +178,16 @@ func TopMembers(plays []Play, limit int) []Rank {
 	return rank(plays, limit, func(p Play) (names []string, shelf string, others []string) {
 		return p.Viewers(), "", []string{p.Shelf + "\x00" + p.Title}
 	}, func(r *Rank, others int) { r.Titles = others })
+}
+
+// TopDevices ranks devices by their names in the same manner.
+func TopDevices(plays []Play, limit int) []Rank {
+	return rank(plays, limit, func(p Play) (names []string, shelf string, others []string) {
+		if p.Device == "" {
+			return nil, "", nil // it is forgotten
+		}
+		return []string{p.Device}, "", p.Viewers()
+	}, func(r *Rank, others int) { r.Members = others })
 }
 
 // rank counts each play for each of the names that key gives.

@@ -2,6 +2,7 @@ package usage
 
 import (
 	"math/rand/v2"
+	"slices"
 	"testing"
 	"time"
 )
@@ -40,6 +41,29 @@ func TestFinishedAndResume(t *testing.T) {
 	}
 }
 
+func TestTopListsAreSortedAndCompared(t *testing.T) {
+	list := []Rank{{Name: "a", Watched: 5, Plays: 1, Members: 3}, {Name: "b", Watched: 4, Plays: 9, Members: 1},
+		{Name: "c", Watched: 9, Plays: 2, Titles: 2}}
+	for by, want := range map[Order]string{ByTime: "cab", ByPlays: "bca", ByMembers: "acb"} {
+		got := ""
+		for _, r := range Sort(slices.Clone(list), by, 0) {
+			got += r.Name
+		}
+		if got != want {
+			t.Errorf("by %s: %s, want %s", by, got, want)
+		}
+	}
+	if got := Sort(slices.Clone(list), ByTime, 2); len(got) != 2 {
+		t.Errorf("two of them: %+v", got)
+	}
+	Compare(list, []Rank{{Name: "b", Watched: 7}, {Name: "a", Shelf: "another", Watched: 1}})
+	for i, want := range []float64{0, 7, 0} {
+		if b := list[i].Before; b == nil || *b != want {
+			t.Errorf("%s before: %v, want %v", list[i].Name, b, want)
+		}
+	}
+}
+
 func TestTopListsAddUp(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))
 	var plays []Play
@@ -47,11 +71,12 @@ func TestTopListsAddUp(t *testing.T) {
 	for range 500 {
 		p := Play{Member: []string{"wren", "ozan", "ilse"}[r.IntN(3)],
 			Title: []string{"Copper Kite", "Tiny Harbour"}[r.IntN(2)], Shelf: "s", Watched: float64(r.IntN(100)),
-			Done: r.IntN(2) == 0}
+			Done: r.IntN(2) == 0, Device: []string{"kitchen tablet", "big screen"}[r.IntN(2)]}
 		watched += p.Watched
 		plays = append(plays, p)
 	}
-	for name, list := range map[string][]Rank{"titles": TopTitles(plays, 0), "members": TopMembers(plays, 0)} {
+	for name, list := range map[string][]Rank{"titles": TopTitles(plays, 0), "members": TopMembers(plays, 0),
+		"devices": TopDevices(plays, 0)} {
 		var w float64
 		n := 0
 		for i, row := range list {
