@@ -409,7 +409,8 @@ func TestEveryStepOfMendingMayFailOrBeCutOff(t *testing.T) {
 			t.Errorf("%s: %v\n%s", where, err, out)
 		}
 	}
-	each(t, "process", func(s spoilt) bool {
+	// Each step mends in the same way, so every other one.
+	some(t, "process", 1, 2, func(s spoilt) bool {
 		spoilModes()
 		came := m.spoil(s, nil, "access", "films", "--mend", "--yes")
 		m.must("access", "films", "--mend", "--yes")

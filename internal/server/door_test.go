@@ -38,7 +38,7 @@ func (h *house) add(name string, role allowance.Role) store.Member {
 	h.t.Helper()
 	m, err := h.Store.AddMember(context.Background(),
 		store.Member{Name: name, Role: role, Away: role.AwayByDefault(),
-			Password: secret.Hash(name + " by the millpond")}, time.Now())
+			Password: hashed(name + " by the millpond")}, time.Now())
 	if err != nil {
 		h.t.Fatal(err)
 	}

@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -65,7 +66,7 @@ func open(t *testing.T) *house {
 		t.Fatal(err)
 	}
 	if _, err := h.Store.AddMember(ctx, store.Member{Name: "wren", Role: allowance.Admin, Away: true,
-		Password: secret.Hash("by the millpond")}, time.Now()); err != nil {
+		Password: hashed("by the millpond")}, time.Now()); err != nil {
 		t.Fatal(err)
 	}
 	srv := httptest.NewServer(h.public())
@@ -479,7 +480,7 @@ func TestOnlyAdministratorsSeeWhatCannotBePlayed(t *testing.T) {
 		t.Fatal(err)
 	}
 	if _, err := h.Store.AddMember(context.Background(), store.Member{Name: "bram", Role: allowance.Child,
-		Password: secret.Hash("bram by the millpond")}, time.Now()); err != nil {
+		Password: hashed("bram by the millpond")}, time.Now()); err != nil {
 		t.Fatal(err)
 	}
 	shelf := h.Settings.Shelves[0].Name
@@ -526,4 +527,17 @@ func firstFile(t *testing.T, folder string) string {
 		t.Fatalf("no film in %s: %v", folder, err)
 	}
 	return found
+}
+
+// hashes are of passwords that tests give to many members: each takes a while to make.
+var hashes sync.Map
+
+// hashed is secret.Hash, once for each password.
+func hashed(password string) string {
+	if h, ok := hashes.Load(password); ok {
+		return h.(string)
+	}
+	h := secret.Hash(password)
+	hashes.Store(password, h)
+	return h
 }
