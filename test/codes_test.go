@@ -1,6 +1,7 @@
 package test
 
 import (
+	"encoding/csv"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -12,6 +13,7 @@ import (
 	"time"
 
 	"cozyshelf/internal/core/allowance"
+	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/demo"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/testbuild"
@@ -163,6 +165,14 @@ func TestEveryDocumentIsOne(t *testing.T) {
 	docs("status", "usage now", "deploy --dry-run")
 	if err := <-watching; err != nil {
 		t.Error(err)
+	}
+	table, err := csv.NewReader(strings.NewReader(m.must("usage", "export"))).ReadAll()
+	if err != nil || len(table) < 2 || !slices.Equal(table[0], usage.Columns) || table[1][5] != "The Paper Lighthouse" {
+		t.Errorf("the export as CSV: %v %v", table, err)
+	}
+	lines := strings.Split(strings.TrimSpace(m.must("usage", "export", "--format", "jsonl")), "\n")
+	if p := (usage.Play{}); len(lines) != len(table)-1 || json.Unmarshal([]byte(lines[0]), &p) != nil || p.Member != "wren" {
+		t.Errorf("the export as JSON lines: %v", lines)
 	}
 	// Another one is ended with a word, which its device is told.
 	go func() { watching <- w.Watch(t.Context(), film, 60) }()

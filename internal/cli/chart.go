@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"math"
 	"os"
 	"slices"
 	"strings"
@@ -110,7 +111,7 @@ func measured(of usage.Of, v float64) string {
 	case usage.OfBytes:
 		return show.Size(int64(v))
 	}
-	return fmt.Sprint(int(v))
+	return fmt.Sprint(int(math.Ceil(v)))
 }
 
 // mostSplit is how many groups a chart shows by themselves.
@@ -139,7 +140,11 @@ func (a *app) showColumns(r chartReport) {
 	}
 	var rows [][]string
 	for _, c := range r.Columns {
-		row := []string{c.Name, show.Bar(c.Value, most), measured(r.Of, c.Value)}
+		bar := "" // nothing is no bar
+		if c.Value > 0 {
+			bar = show.Bar(c.Value, most)
+		}
+		row := []string{c.Name, bar, measured(r.Of, c.Value)}
 		for _, g := range groups {
 			row = append(row, measured(r.Of, c.Split[g]))
 		}
@@ -235,7 +240,8 @@ that is not there yet.`,
 				}
 			}
 			if to == "" {
-				_, err := exported(a.out, format, zone, each)
+				w, terminal := a.out.Raw()
+				_, err := exported(w, format, !terminal, zone, each)
 				return err
 			}
 			return a.exportTo(to, format, zone, each)
@@ -265,7 +271,7 @@ func (a *app) exportTo(to, format string, zone *time.Location, each func(func(us
 	if err != nil {
 		return refused(err)
 	}
-	n, err := exported(f, format, zone, each)
+	n, err := exported(f, format, true, zone, each)
 	if err == nil {
 		if err = errors.Join(f.Sync(), f.Close(), os.Rename(part, to)); err != nil {
 			err = refused(err)
@@ -280,10 +286,10 @@ func (a *app) exportTo(to, format string, zone *time.Location, each func(func(us
 }
 
 // exported writes plays, and gives how many there were.
-func exported(w io.Writer, format string, zone *time.Location, each func(func(usage.Play) error) error) (n int, err error) {
+func exported(w io.Writer, format string, crlf bool, zone *time.Location, each func(func(usage.Play) error) error) (n int, err error) {
 	out := bufio.NewWriter(w)
 	table := csv.NewWriter(out)
-	table.UseCRLF = true
+	table.UseCRLF = crlf
 	lines := json.NewEncoder(out)
 	if format == "csv" {
 		if err := table.Write(usage.Columns); err != nil {

@@ -71,6 +71,18 @@ func (o Out) Write(b []byte) (int, error) {
 	return len(b), nil
 }
 
+// Raw gives what bytes are written to as they are, for files that other programs read, and whether that is a
+// terminal: then it is not raw, since names may hold anything.
+func (o Out) Raw() (w io.Writer, terminal bool) {
+	if o.width > 0 {
+		return o, true
+	}
+	if c, ok := o.w.(*colorprofile.Writer); ok {
+		return c.Forward, false
+	}
+	return o.w, false
+}
+
 // Screen tells the terminal something, such as to clear the line.
 func (o Out) Screen(s string) {
 	_, _ = io.WriteString(o.w, s) // there is nobody to tell, if it fails
