@@ -270,6 +270,9 @@ func (j *judge) answer(u *url.URL) bool {
 	case j.s.Arrived != nil && a.Status == 200:
 		j.add("answer", verdict.OK, "", "this household's server answers%s", by)
 		return true
+	case a.Status == 503 && j.s.Arrived != nil:
+		j.add("answer", verdict.Blocked, "let the first person in: cozyshelf member add NAME --role admin",
+			"this household's server answers%s, but there is no member yet", by)
 	case a.Status == 421:
 		j.add("answer", verdict.Blocked, "let the proxy pass the Host header on as it came, or write the name it sends into names "+
 			"under [server]", "the server is asked by a name that it does not know")

@@ -86,6 +86,7 @@ var situations = []struct {
 		verdict.Blocked, "answer", "(nginx) does not reach"},
 	{"the proxy waits in vain", func(s *Seen) { s.Answer, s.Arrived = &Answer{Status: 504}, nil }, verdict.Blocked, "answer",
 		"cozyshelf status"},
+	{"no member yet", func(s *Seen) { s.Answer = &Answer{Status: 503} }, verdict.Blocked, "answer", "member add"},
 	{"another server", func(s *Seen) { s.Arrived = nil }, verdict.Blocked, "answer", "not this household's"},
 	{"another name", func(s *Seen) { s.Answer, s.Arrived = &Answer{Status: 421}, nil }, verdict.Blocked, "answer", "Host"},
 	{"taken for plain HTTP", func(s *Seen) { s.Answer, s.Arrived = &Answer{Status: 403}, nil }, verdict.Blocked, "answer",

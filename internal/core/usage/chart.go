@@ -160,7 +160,7 @@ func (a Asked) columns() ([]Column, func(time.Time) int) {
 
 // Chart gives the columns of a chart of plays.
 func Chart(plays []Play, a Asked) []Column {
-	if a.From.IsZero() {
+	if a.From.IsZero() || a.To.Sub(a.From) > mostColumns*24*time.Hour {
 		a.From = a.To
 		for _, p := range plays {
 			if p.Started.Before(a.From) {

@@ -129,7 +129,13 @@ func TestColumnsAreNamed(t *testing.T) {
 	if got := Chart(nil, Asked{By: ByDay, To: at, Zone: zone}); len(got) != 1 || got[0].Value != 0 {
 		t.Errorf("no plays: %+v", got)
 	}
-	if got := Chart(nil, Asked{By: ByDay, From: time.Unix(0, 0), To: at.AddDate(9000, 0, 0), Zone: zone}); len(got) != mostColumns {
+	// From the beginning of time on is from the first play on.
+	if got := Chart([]Play{p}, Asked{By: ByDay, From: time.Unix(0, 0), To: at.Add(time.Hour), Zone: zone}); len(got) != 2 ||
+		got[0].Value != 1800 {
+		t.Errorf("since ever: %+v", got)
+	}
+	old := Play{Started: time.Unix(0, 0), Seen: time.Unix(0, 0)}
+	if got := Chart([]Play{old}, Asked{By: ByDay, To: at.AddDate(200, 0, 0), Zone: zone}); len(got) != mostColumns {
 		t.Errorf("%d columns", len(got))
 	}
 }
