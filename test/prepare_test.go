@@ -40,6 +40,11 @@ func TestPreparedCopies(t *testing.T) {
 	id := m.film("Dovetail (2013)", ".mkv", "-f", "lavfi", "-i", "testsrc2=s=854x480:r=24:d=40", "-f",
 		"lavfi", "-i", "sine=d=40", "-i", subs, "-map", "0", "-map", "1", "-map", "2", "-c:v", "mpeg4", "-q:v", "4",
 		"-c:a", "ac3", "-c:s", "srt", "-metadata:s:s:0", "language=nor", "-metadata:s:a:0", "language=nor")
+	if err := os.WriteFile(m.path("media/films/Dovetail (2013)/Dovetail (2013).lv.srt"),
+		[]byte("1\n00:00:07,000 --> 00:00:09,500\nPūķi ir gaisā.\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	m.must("shelf", "scan", "films")
 	plain := `{"containers":["mp4"],"video":["avc1.640028"],"audio":["mp4a.40.2"],"subtitles":["webvtt"]}`
 	if d, _ := m.deliver(id, plain); d.As != "converted" {
 		t.Fatalf("it is %+v", d)
@@ -98,12 +103,17 @@ func TestPreparedCopies(t *testing.T) {
 			Tags   struct{ Language string }
 		}
 	}
-	if err := json.Unmarshal(out, &seen); err != nil || len(seen.Streams) != 3 {
+	if err := json.Unmarshal(out, &seen); err != nil || len(seen.Streams) != 4 {
 		t.Fatalf("%v %s", err, out)
 	}
 	if v, a, s := seen.Streams[0], seen.Streams[1], seen.Streams[2]; v.Name != "h264" || v.Height != 240 ||
-		v.Frames != "960" || a.Name != "aac" || s.Name != "mov_text" || s.Tags.Language != "nor" {
+		v.Frames != "960" || a.Name != "aac" || s.Name != "mov_text" || s.Tags.Language != "nor" ||
+		seen.Streams[3].Name != "mov_text" || seen.Streams[3].Tags.Language != "lav" {
 		t.Errorf("%s", out)
+	}
+	words, err := exec.Command("ffmpeg", "-v", "error", "-i", name, "-map", "0:3", "-f", "srt", "-").Output()
+	if err != nil || !strings.Contains(string(words), "00:00:07,000 --> 00:00:09,500\nPūķi ir gaisā.") {
+		t.Errorf("the words beside the film: %v %s", err, words)
 	}
 	if db := likeness(t, m.path("media/films/Dovetail (2013)/Dovetail (2013).mkv"), name, 428, 240); db < 28 {
 		t.Errorf("the copy is like the film by %.1f dB", db)

@@ -72,10 +72,11 @@ func (t Tools) Film(ctx context.Context, to *os.File, source string, args ...str
 
 // Mux puts tracks together, as they are, into an MP4 file whose index is at its beginning: the picture
 // and the sound, each the first of its kind in a file or the one whose number is given (counted from
-// 1), and subtitles of the film as MP4's own sort. All keep their times, less that at which the film begins (seconds),
-// so that they stay together. out must be open for writing.
+// 1), and subtitles as MP4's own sort: those of the film, and then WebVTT that lies beside it, whose times are from where
+// the film begins. All keep their times, less that at which the film begins (seconds), so that they stay together. out
+// must be open for writing.
 func (t Tools) Mux(ctx context.Context, out *os.File, begins float64, picture, sound Part, film *os.File,
-	subtitles []int, languages []string) error {
+	texts Texts) error {
 	ctx, cancel := context.WithTimeout(ctx, longest)
 	defer cancel()
 	files := []*os.File{out}
@@ -97,17 +98,23 @@ func (t Tools) Mux(ctx context.Context, out *os.File, begins float64, picture, s
 	if sound.File != nil {
 		add(sound, "a:0")
 	}
-	if len(subtitles) > 0 {
+	if len(texts.Tracks) > 0 {
 		files = append(files, film)
 		args = append(args, "-protocol_whitelist", "file", "-format_whitelist", formats, "-i",
 			fmt.Sprintf("/proc/self/fd/%d", len(files)+2))
-		for _, n := range subtitles {
+		for _, n := range texts.Tracks {
 			maps = append(maps, "-map", fmt.Sprintf("%d:%d", len(files)-2, n-1))
 		}
 	}
+	for _, f := range texts.Beside {
+		files = append(files, f)
+		args = append(args, "-protocol_whitelist", "file", "-format_whitelist", "webvtt", "-f", "webvtt", "-itsoffset",
+			strconv.FormatFloat(begins, 'f', 6, 64), "-i", fmt.Sprintf("/proc/self/fd/%d", len(files)+2))
+		maps = append(maps, "-map", fmt.Sprintf("%d:s:0", len(files)-2))
+	}
 	args = slices.Concat(args, maps, []string{"-c", "copy", "-c:s", "mov_text", "-map_metadata", "-1", "-map_chapters",
 		"-1", "-output_ts_offset", strconv.FormatFloat(-begins, 'f', 6, 64), "-movflags", "+faststart", "-f", "mp4"})
-	for i, l := range languages {
+	for i, l := range texts.Languages {
 		if l != "" {
 			args = append(args, fmt.Sprintf("-metadata:s:s:%d", i), "language="+l)
 		}
@@ -133,6 +140,13 @@ func (t Tools) Mux(ctx context.Context, out *os.File, begins float64, picture, s
 		return context.Cause(ctx)
 	}
 	return ended
+}
+
+// Texts are the subtitles of a film: tracks of its own, counted from 1, and open files of WebVTT beside it.
+type Texts struct {
+	Tracks    []int
+	Beside    []*os.File
+	Languages []string // of all of them, in that order, as ISO 639-2 has them; empty where they are not known
 }
 
 // Part is a track of a file, by its number counted from 1; 0 for the first of its kind.

@@ -13,7 +13,7 @@ import (
 
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/scan"
-	"cozyshelf/internal/server/api"
+	"cozyshelf/internal/server/live"
 	"cozyshelf/internal/store"
 )
 
@@ -36,7 +36,7 @@ func TestSubtitlesBesideAFilmAreOffered(t *testing.T) {
 	put(".en.forced.srt", cue+"Mind the lamp.\n")
 	put(".de.sdh.vtt", "WEBVTT\n\n00:01.000 --> 00:02.000\n[Möwen]\n")
 	put(".fr.srt", "no subtitle at all")
-	put(".es.srt", strings.Repeat("x", api.MostSubtitle+1))
+	put(".es.srt", strings.Repeat("x", live.MostSubtitle+1))
 	put(".it.ass", "[Script Info]\n")
 	if _, err := h.Scan(context.Background(), "films", scan.Options{}); err != nil {
 		t.Fatal(err)

@@ -1,23 +1,16 @@
 package api
 
 import (
-	"errors"
-	"io"
 	"net/http"
-	"path"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
-	"cozyshelf/internal/core/media"
 	"cozyshelf/internal/core/naming"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/server/live"
 )
-
-// MostSubtitle is how large a subtitle may be: those of long films have a few hundred KiB.
-const MostSubtitle = 2 << 20
 
 // subtitle sends a subtitle that lies beside a file as WebVTT, which browsers take.
 func (s *API) subtitle(w http.ResponseWriter, r *http.Request) {
@@ -32,24 +25,13 @@ func (s *API) subtitle(w http.ResponseWriter, r *http.Request) {
 		live.Fail(w, live.Nothing(r))
 		return
 	}
-	lies := f
-	lies.Path, lies.Problem = path.Join(path.Dir(f.Path), name), ""
-	file, err := s.Find(lies)
+	lies, file, err := s.OpenBeside(f, i)
 	if err != nil {
 		s.unsent(w, lies, err)
 		return
 	}
 	defer file.Close()
-	b, err := io.ReadAll(io.LimitReader(file, MostSubtitle+1))
-	if err == nil && len(b) > MostSubtitle {
-		err = errors.New("it is larger than 2 MiB")
-	}
-	if err == nil {
-		err = s.AsSuspect("subtitles "+name, f, func() (err error) {
-			b, err = media.WebVTT(b, f.Beside[i].Language)
-			return err
-		})
-	}
+	b, err := s.BesideText(f, i, file)
 	if err != nil {
 		live.Fail(w, &live.StatusError{Problem: &problem.Problem{What: "the subtitle cannot be shown",
 			Where: lies.Path, Why: err.Error(),

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -28,6 +29,8 @@ import (
 	"cozyshelf/internal/store"
 
 	"github.com/dustin/go-humanize"
+
+	"golang.org/x/text/language"
 )
 
 // Prepared copies are made at quiet hours, or at once where that is asked for. Picture and sound grow
@@ -259,7 +262,7 @@ func (s *Server) sweepPrepared(ctx context.Context) {
 		var id int64
 		var ending string
 		n, _ := fmt.Sscanf(e.Name(), "%d.%s", &id, &ending)
-		if n == 2 && !slices.ContainsFunc(all, func(p store.Prepared) bool { return p.ID == id }) {
+		if strings.HasPrefix(e.Name(), wordsName) || n == 2 && !slices.ContainsFunc(all, func(p store.Prepared) bool { return p.ID == id }) {
 			_ = os.Remove(filepath.Join(s.Settings.State, layout.Prepared, e.Name())) // it is tried at each start
 		}
 	}
@@ -358,14 +361,65 @@ func (s *Server) preparePieces(ctx context.Context, c *convert.Converter, p *sto
 	case delivery.None:
 		sound = ffmpeg.Part{}
 	}
-	var texts []int
-	var languages []string
+	texts := ffmpeg.Texts{}
 	for i, t := range f.Media.Tracks {
-		if t.Kind == media.Subtitle && slices.Contains(textSubtitles, t.Codec) && len(texts) < preparedText {
-			texts, languages = append(texts, i+1), append(languages, t.Language)
+		if t.Kind == media.Subtitle && slices.Contains(textSubtitles, t.Codec) && len(texts.Tracks) < preparedText {
+			texts.Tracks, texts.Languages = append(texts.Tracks, i+1), append(texts.Languages, t.Language)
 		}
 	}
-	return s.putTogether(ctx, c, p, start, picture, sound, source, texts, languages)
+	defer func() {
+		for _, b := range texts.Beside {
+			b.Close()
+		}
+	}()
+	if err := s.addBeside(f, &texts); err != nil {
+		return err
+	}
+	return s.putTogether(ctx, c, p, start, picture, sound, source, texts)
+}
+
+// addBeside adds the subtitles beside a film that are text. One that cannot be read keeps the film from nobody.
+func (s *Server) addBeside(f store.File, texts *ffmpeg.Texts) error {
+	for i, b := range f.Beside {
+		if b.Sort != naming.Subtitles || len(texts.Tracks)+len(texts.Beside) >= preparedText {
+			continue
+		}
+		_, file, err := s.OpenBeside(f, i)
+		if err != nil {
+			continue
+		}
+		words, err := s.BesideText(f, i, file)
+		file.Close()
+		if err != nil {
+			s.Log.Debug("a subtitle is left out of a copy", "file", b.Name, "why", err)
+			continue
+		}
+		// It has no name: ffmpeg has it by a descriptor.
+		t, err := os.CreateTemp(filepath.Join(s.Settings.State, layout.Prepared), wordsName+"*")
+		if err != nil {
+			return err
+		}
+		_, err = t.Write(words)
+		if err := errors.Join(err, os.Remove(t.Name())); err != nil {
+			t.Close()
+			return err
+		}
+		texts.Beside, texts.Languages = append(texts.Beside, t), append(texts.Languages, threeLetters(b.Language))
+	}
+	return nil
+}
+
+// wordsName is what the names of those files begin with, for the moment that they have one.
+const wordsName = "words-"
+
+// threeLetters gives a language as ISO 639-2 has it, which is what MP4 holds.
+func threeLetters(tag string) string {
+	t, err := language.Parse(tag)
+	if err != nil {
+		return ""
+	}
+	base, _ := t.Base()
+	return base.ISO3()
 }
 
 // textSubtitles are those that MP4 can hold as text.
@@ -373,7 +427,7 @@ var textSubtitles = []string{"subrip", "webvtt", "ass", "ssa", "mov_text", "text
 
 // putTogether writes the copy beside, looks into it, and gives it its name.
 func (s *Server) putTogether(ctx context.Context, c *convert.Converter, p *store.Prepared, start float64, picture,
-	sound ffmpeg.Part, film *os.File, texts []int, languages []string) error {
+	sound ffmpeg.Part, film *os.File, texts ffmpeg.Texts) error {
 	name := s.preparedFile(p.ID, ".new")
 	out, err := os.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600)
 	if err != nil {
@@ -381,11 +435,11 @@ func (s *Server) putTogether(ctx context.Context, c *convert.Converter, p *store
 	}
 	defer os.Remove(name) // unless it has its name
 	defer out.Close()
-	err = c.Tools.Mux(ctx, out, start, picture, sound, film, texts, languages)
-	if err != nil && len(texts) > 0 && ctx.Err() == nil {
+	err = c.Tools.Mux(ctx, out, start, picture, sound, film, texts)
+	if err != nil && len(texts.Languages) > 0 && ctx.Err() == nil {
 		// Subtitles that cannot be read do not keep the film from anybody.
 		s.Log.Warn("a copy is prepared without subtitles", "title", p.Title, "why", err)
-		err = c.Tools.Mux(ctx, out, start, picture, sound, film, nil, nil)
+		err = c.Tools.Mux(ctx, out, start, picture, sound, film, ffmpeg.Texts{})
 	}
 	if err != nil {
 		return err
