@@ -61,6 +61,29 @@ func signedIn(t *testing.T) (m *mill, b *browser.Browser, film demo.File, step f
 	return m, b, film, step
 }
 
+// byPasskey signs wren in by a passkey that is made for it, so that the house can be seen to, and gives the address at
+// which that is so.
+func (m *mill) byPasskey(b *browser.Browser, step func(what string, err error)) (here string) {
+	m.t.Helper()
+	here = strings.Replace(m.address(), "127.0.0.1", "localhost", 1)
+	step("an authenticator", b.Authenticate())
+	step("by its name", b.Go(here+"/own"))
+	step("sign in", b.SignIn("wren", password("wren")))
+	step("own page", b.Go(here+"/own"))
+	fill := `const f = document.querySelector("button[data-passkey='/own/passkeys']").form;
+		f.elements.called.value = "telephone"; `
+	step("another password", b.Eval(`(() => {`+fill+`f.elements.now.value = "not the password"; f.requestSubmit() })()`, nil))
+	step("it is refused", b.Until(`document.body.textContent.includes("That is not the password you have")`))
+	step("the password", b.Eval(`(() => {`+fill+`f.elements.now.value = "`+password("wren")+`"; f.requestSubmit() })()`, nil))
+	step("it is there", b.Until(`[...document.querySelectorAll("li")].some(l => l.textContent.includes("telephone"))`))
+	step("sign out", b.Eval(`document.querySelector("form[action='/sign-out'] button").click()`, nil))
+	with := `document.querySelector("button[data-passkey='/sign-in/passkey']")`
+	step("the door", b.Until(with))
+	step("sign in with it", b.Eval(with+".click()", nil))
+	step("it is wren", b.Until(`document.querySelector("a[href='/own']") && document.querySelector("a[href='/own']").textContent == "wren"`))
+	return here
+}
+
 // TestPagesFitTelephonesAndScreens looks at each page at four widths.
 func TestPagesFitTelephonesAndScreens(t *testing.T) {
 	t.Parallel()
@@ -68,11 +91,13 @@ func TestPagesFitTelephonesAndScreens(t *testing.T) {
 	step("the title", b.Go(fmt.Sprintf("%s/play/%d", m.address(), film.ID)))
 	var title string
 	step("the title", b.Eval(`new URL(document.querySelector("h1 a").href).pathname`, &title))
-	pages := []string{"/", "/shelf/films", "/shelf/series", "/find?q=the", "/own", title, fmt.Sprintf("/play/%d", film.ID)}
+	here := m.byPasskey(b, step)
+	pages := []string{"/", "/shelf/films", "/shelf/series", "/find?q=the", "/own", "/own/figures", "/house", "/house/figures",
+		"/house/members/wren", title, fmt.Sprintf("/play/%d", film.ID)}
 	for _, width := range []int{360, 390, 768, 1280} {
 		step("size", b.Size(width, 800))
 		for _, page := range pages {
-			step(page, b.Go(m.address()+page))
+			step(page, b.Go(here+page))
 			var wrong string
 			step(page, b.Eval(unfit, &wrong))
 			if wrong != "" {

@@ -12,23 +12,7 @@ import (
 func TestChromiumHoldsPasskeys(t *testing.T) {
 	t.Parallel()
 	m, b, _, step := signedIn(t)
-	here := strings.Replace(m.address(), "127.0.0.1", "localhost", 1)
-	step("an authenticator", b.Authenticate())
-	step("by its name", b.Go(here+"/own"))
-	step("sign in", b.SignIn("wren", password("wren")))
-	step("own page", b.Go(here+"/own"))
-	fill := `const f = document.querySelector("button[data-passkey='/own/passkeys']").form;
-		f.elements.called.value = "telephone"; `
-	step("another password", b.Eval(`(() => {`+fill+`f.elements.now.value = "not the password"; f.requestSubmit() })()`, nil))
-	step("it is refused", b.Until(`document.body.textContent.includes("That is not the password you have")`))
-	step("the password", b.Eval(`(() => {`+fill+`f.elements.now.value = "`+password("wren")+`"; f.requestSubmit() })()`, nil))
-	step("it is there", b.Until(`[...document.querySelectorAll("li")].some(l => l.textContent.includes("telephone"))`))
-	out := `document.querySelector("form[action='/sign-out'] button").click()`
-	step("sign out", b.Eval(out, nil))
-	with := `document.querySelector("button[data-passkey='/sign-in/passkey']")`
-	step("the door", b.Until(with))
-	step("sign in with it", b.Eval(with+".click()", nil))
-	step("it is wren", b.Until(`document.querySelector("a[href='/own']") && document.querySelector("a[href='/own']").textContent == "wren"`))
+	here := m.byPasskey(b, step)
 	step("the house", b.Go(here+"/house"))
 	step("is open", b.Until(`location.pathname == "/house" && document.querySelector("form[action='/house/invites']")`))
 	if got := m.must("member", "show", "wren"); !strings.Contains(got, "telephone, for localhost, last used") {

@@ -90,7 +90,7 @@ one=$!
 "$work/shoot" watch "$page" ozan "ozan by the millpond" series "The Night Bakery" Flour 12 &
 two=$!
 sleep 5
-shot usage "$(say 'usage now'); echo; $(say 'usage history'); echo; $(say 'usage top'); echo; $(say 'usage chart --by heat')"
+shot usage "$(say 'usage now'); echo; $(say 'usage history'); echo; $(say 'usage top'); echo; $(say 'member list')"
 wait $one $two
 shot remote "$(say 'remote proxy caddy'); echo; $(say 'remote status --connect 127.26.21.1'); echo; $(say 'remote test --connect 127.26.21.1')"
 cozyshelf backup --every day --keep 7 --yes >/dev/null && cozyshelf deploy --yes >/dev/null 2>&1

@@ -238,12 +238,19 @@ func Parse(id string, b []byte) (*Job, error) {
 }
 
 func (j *Job) take() error {
-	if err := unix.Flock(j.dir.Fd(), unix.LOCK_EX|unix.LOCK_NB); errors.Is(err, unix.EWOULDBLOCK) {
-		j.Close()
-		return ErrBusy
+	// Whoever only reads a job looks for a moment whether it is locked.
+	for n := 0; ; n++ {
+		err := unix.Flock(j.dir.Fd(), unix.LOCK_EX|unix.LOCK_NB)
+		switch {
+		case !errors.Is(err, unix.EWOULDBLOCK):
+			j.locked = true
+			return nil
+		case n == 5:
+			j.Close()
+			return ErrBusy
+		}
+		time.Sleep(10 * time.Millisecond)
 	}
-	j.locked = true
-	return nil
 }
 
 // Busy reports whether somebody else worked on a job when it was read.
@@ -253,6 +260,11 @@ func (j *Job) Busy() bool { return j.busy }
 func (j *Job) Close() error {
 	if j.dir == nil {
 		return nil
+	}
+	if j.locked {
+		// By closing alone it would stay locked as long as a child that is being started has the folder, too.
+		_ = unix.Flock(j.dir.Fd(), unix.LOCK_UN)
+		j.locked = false
 	}
 	err := j.dir.Close()
 	j.dir = nil
