@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
@@ -136,7 +137,7 @@ func (a *app) showColumns(r chartReport) {
 	groups = groups[:min(mostSplit, len(groups))]
 	heads := []show.Column{{Head: string(r.By), Whole: true}, {Head: ""}, {Head: string(r.Of), Right: true}}
 	for i, g := range groups {
-		heads = append(heads, show.Column{Head: show.Clean(or(g, "forgotten")), Right: true, Drop: len(groups) - i, Most: 24})
+		heads = append(heads, show.Column{Head: show.Clean(cmp.Or(g, "forgotten")), Right: true, Drop: len(groups) - i, Most: 24})
 	}
 	var rows [][]string
 	for _, c := range r.Columns {
@@ -154,13 +155,6 @@ func (a *app) showColumns(r chartReport) {
 	if rest > 0 {
 		a.out.Printf("%s left out; --json has all\n", show.Count(rest, "more is", "more are"))
 	}
-}
-
-func or(text, other string) string {
-	if text == "" {
-		return other
-	}
-	return text
 }
 
 // shades are the steps of a heat map, from nothing on.

@@ -3,6 +3,7 @@
 package reach
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"net/url"
@@ -195,7 +196,7 @@ func (j *judge) certificate(u *url.URL) bool {
 		return false
 	case c.Fault == WrongName:
 		j.add("certificate", verdict.Blocked, "get one for "+u.Hostname(), "it is for %s, not for %s",
-			or(strings.Join(c.Names, ", "), "no name"), u.Hostname())
+			cmp.Or(strings.Join(c.Names, ", "), "no name"), u.Hostname())
 		return false
 	case c.Fault == Expired:
 		words := "it ended on " + day(c.Until)
@@ -206,7 +207,7 @@ func (j *judge) certificate(u *url.URL) bool {
 		return false
 	case c.Fault == Untrusted:
 		j.add("certificate", verdict.Blocked, "use one of a public authority, and let the proxy send those between, too; for an "+
-			"authority of your own give --ca", "nobody vouches for it: %s (issued by %s)", c.Error, or(c.Issuer, "nobody"))
+			"authority of your own give --ca", "nobody vouches for it: %s (issued by %s)", c.Error, cmp.Or(c.Issuer, "nobody"))
 		return false
 	default:
 		j.reachable("certificate", u, c.Fault, c.Error)
@@ -217,20 +218,13 @@ func (j *judge) certificate(u *url.URL) bool {
 		j.add("certificate", verdict.Warning, "see whether it is renewed by itself", "it ends in %d days, on %s",
 			int(left.Hours()/24), day(c.Until))
 	} else {
-		j.add("certificate", verdict.OK, "", "good until %s, by %s; %s%s", day(c.Until), or(c.Issuer, "an authority of no name"),
+		j.add("certificate", verdict.OK, "", "good until %s, by %s; %s%s", day(c.Until), cmp.Or(c.Issuer, "an authority of no name"),
 			c.Version, map[bool]string{true: ", HTTP/2"}[c.HTTP2])
 	}
 	return true
 }
 
 func day(t time.Time) string { return t.Format("2006-01-02") }
-
-func or(text, other string) string {
-	if text == "" {
-		return other
-	}
-	return text
-}
 
 // plain judges what is answered without TLS.
 func (j *judge) plain(u *url.URL) {
