@@ -31,7 +31,8 @@ func cinema(t *testing.T) (m *mill, repacked, converted int64) {
 	if err := os.WriteFile(lines, []byte("1\n00:00:01,000 --> 00:00:19,000\nHet water staat laag\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	args := strings.Fields("-f lavfi -i " + moving + " -f lavfi -i " + humming + " -f lavfi -i sine=f=200:d=20 -i " + lines +
+	args := strings.Fields("-f lavfi -i " + moving + " -f lavfi -i " + humming + " -f lavfi -i sine=f=200:d=20 -i " +
+		lines +
 		" -map 0 -map 1 -map 2 -map 3 -preset ultrafast -pix_fmt yuv420p -metadata:s:a:0 language=dut " +
 		"-metadata:s:a:1 language=eng -metadata:s:s:0 language=dut")
 	repacked = m.film("Low Water (2014)", ".mkv", append(args, strings.Fields("-c:v libx264 -g 48 -c:a aac")...)...)
@@ -181,7 +182,8 @@ func TestRealClients(t *testing.T) {
 			address, texts := stream(t)
 			out := heard(t, nil, need(t, "mpv"), "--no-config", "--vo=null", "--ao=null", "--length=3", "--aid=2",
 				"--sub-file="+texts, "--term-status-msg=at ${=time-pos} sound ${=aid} subtitles ${=sid}", address)
-			if at := farthest(out, `at (\d+\.\d+) sound 2 subtitles 1`); at < 2.5 || at > 4 || strings.Contains(out, "rrors when") {
+			if at := farthest(out, `at (\d+\.\d+) sound 2 subtitles 1`); at < 2.5 || at > 4 ||
+				strings.Contains(out, "rrors when") {
 				t.Errorf("it came to %.0f s:\n%s", at, out)
 			}
 		})

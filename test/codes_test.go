@@ -98,7 +98,9 @@ func TestExitCodesCommandByCommand(t *testing.T) {
 		{use, "usage chart --split title"}, {use, "usage chart --by heat --split member"},
 		{well, "usage export"}, {use, "usage export --format xml"}, {well, "usage export --to plays.csv"},
 		{failed, "usage export --to plays.csv"}, {failed, "usage export --to nowhere/plays.csv"},
-		{use, "usage stop"}, {use, "usage stop x"}, {use, "usage stop 99"}, {well, "usage top"}, {well, "usage top devices --since 1h --by plays"}, {use, "usage top --by size"}, {use, "usage top what"}, {well, "usage lately"}, {well, "intake list"},
+		{use, "usage stop"}, {use, "usage stop x"}, {use, "usage stop 99"}, {well, "usage top"},
+		{well, "usage top devices --since 1h --by plays"}, {use, "usage top --by size"}, {use, "usage top what"},
+		{well, "usage lately"}, {well, "intake list"},
 		{use, "intake clear none --yes"},
 		{use, "intake fetch https://example.net/x.mp4"}, {well, "backup list"}, {well, "backup --to b.tar.zst"},
 		{use, "backup --to " + m.path("nowhere/stick")}, {failed, "backup --to b.tar.zst"},
@@ -171,7 +173,8 @@ func TestEveryDocumentIsOne(t *testing.T) {
 		t.Errorf("the export as CSV: %v %v", table, err)
 	}
 	lines := strings.Split(strings.TrimSpace(m.must("usage", "export", "--format", "jsonl")), "\n")
-	if p := (usage.Play{}); len(lines) != len(table)-1 || json.Unmarshal([]byte(lines[0]), &p) != nil || p.Member != "wren" {
+	if p := (usage.Play{}); len(lines) != len(table)-1 || json.Unmarshal([]byte(lines[0]), &p) != nil ||
+		p.Member != "wren" {
 		t.Errorf("the export as JSON lines: %v", lines)
 	}
 	// Another one is ended with a word, which its device is told.
@@ -203,7 +206,8 @@ func TestEveryDocumentIsOne(t *testing.T) {
 		docs("intake clear " + j.ID + " --yes")
 	}
 	docs("shelf list", "shelf show", "shelf show films", "shelf show --problems", "shelf find paper",
-		"shelf scan films", "shelf match Lighthouse", "usage history", "usage chart --split member", "usage chart --by heat", "usage top", "usage top titles --since 7d",
+		"shelf scan films", "shelf match Lighthouse", "usage history", "usage chart --split member", "usage chart --by heat",
+		"usage top", "usage top titles --since 7d",
 		"usage lately", "intake list", "tidy --dry-run", "logs --tail 20", "backup --to b.tar.zst", "backup list",
 		"backup verify b.tar.zst", "restore b.tar.zst --yes", "access films --mend", "access --mend --yes")
 	docs("undo " + m.entry("mend") + " --yes")

@@ -379,7 +379,8 @@ func TestConverted(t *testing.T) {
 		if c.ending == ".avi" { // which is played to its ninth second
 			length = "12"
 		}
-		id := m.film(c.title, c.ending, append([]string{"-f", "lavfi", "-i", moving, "-f", "lavfi", "-i", humming, "-t", length},
+		id := m.film(c.title, c.ending, append([]string{"-f", "lavfi", "-i", moving, "-f", "lavfi", "-i", humming, "-t",
+			length},
 			strings.Fields(c.args)...)...)
 		began := time.Now()
 		d, status := m.deliver(id, plain)

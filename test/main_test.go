@@ -208,7 +208,8 @@ func (m *mill) held(out []byte, args []string) {
 // subcommands are the second words of commands that have some.
 var subcommands = map[string][]string{"backup": {"list", "verify"}, "intake": {"copy", "fetch", "list", "clear"},
 	"ledger": {"verify"}, "member": {"add", "devices", "edit", "invite", "list", "password", "remove", "show"},
-	"prepare": {"add", "cancel", "list"}, "remote": {"proxy", "status", "test"}, "shelf": {"add", "list", "match", "remove", "scan", "find", "show"},
+	"prepare": {"add", "cancel", "list"}, "remote": {"proxy", "status", "test"},
+	"shelf": {"add", "list", "match", "remove", "scan", "find", "show"},
 	"usage": {"chart", "export", "history", "lately", "now", "stop", "top"}}
 
 // must runs a command that has to succeed.

@@ -72,9 +72,11 @@ func (m *mill) byPasskey(b *browser.Browser, step func(what string, err error)) 
 	step("own page", b.Go(here+"/own"))
 	fill := `const f = document.querySelector("button[data-passkey='/own/passkeys']").form;
 		f.elements.called.value = "telephone"; `
-	step("another password", b.Eval(`(() => {`+fill+`f.elements.now.value = "not the password"; f.requestSubmit() })()`, nil))
+	step("another password", b.Eval(`(() => {`+fill+`f.elements.now.value = "not the password"; f.requestSubmit() })()`,
+		nil))
 	step("it is refused", b.Until(`document.body.textContent.includes("That is not the password you have")`))
-	step("the password", b.Eval(`(() => {`+fill+`f.elements.now.value = "`+password("wren")+`"; f.requestSubmit() })()`, nil))
+	step("the password", b.Eval(`(() => {`+fill+`f.elements.now.value = "`+password("wren")+`"; f.requestSubmit() })()`,
+		nil))
 	step("it is there", b.Until(`[...document.querySelectorAll("li")].some(l => l.textContent.includes("telephone"))`))
 	step("sign out", b.Eval(`document.querySelector("form[action='/sign-out'] button").click()`, nil))
 	with := `document.querySelector("button[data-passkey='/sign-in/passkey']")`
@@ -92,7 +94,8 @@ func TestPagesFitTelephonesAndScreens(t *testing.T) {
 	var title string
 	step("the title", b.Eval(`new URL(document.querySelector("h1 a").href).pathname`, &title))
 	here := m.byPasskey(b, step)
-	pages := []string{"/", "/shelf/films", "/shelf/series", "/find?q=the", "/own", "/own/figures", "/house", "/house/figures",
+	pages := []string{"/", "/shelf/films", "/shelf/series", "/find?q=the", "/own", "/own/figures", "/house",
+		"/house/figures",
 		"/house/members/wren", title, fmt.Sprintf("/play/%d", film.ID)}
 	for _, width := range []int{360, 390, 768, 1280} {
 		step("size", b.Size(width, 800))

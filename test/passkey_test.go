@@ -28,7 +28,8 @@ func TestChromiumHoldsPasskeys(t *testing.T) {
 	if got := m.must("member", "show", "ilse"); !strings.Contains(got, "none: comes in by passkeys only") {
 		t.Errorf("member show: %s", got)
 	}
-	if _, got, code := m.run("", "member", "edit", "ilse", "--forget-passkeys"); code != 2 || !strings.Contains(got, "ilse has no password") {
+	if _, got, code := m.run("", "member", "edit", "ilse", "--forget-passkeys"); code != 2 ||
+		!strings.Contains(got, "ilse has no password") {
 		t.Errorf("forgetting the only way in: %d %s", code, got)
 	}
 	m.must("member", "edit", "wren", "--forget-passkeys")

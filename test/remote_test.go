@@ -36,8 +36,10 @@ type outside struct {
 // issue makes an authority, and a certificate of it for names.
 func (m *mill) issue(names ...string) outside {
 	m.t.Helper()
-	o := outside{mill: m, ca: m.path("ca.pem"), chain: m.path("chain.pem"), key: m.path("key.pem"), both: m.path("both.pem")}
-	make := func(parent *x509.Certificate, by *ecdsa.PrivateKey, c x509.Certificate) (*x509.Certificate, *ecdsa.PrivateKey, []byte) {
+	o := outside{mill: m, ca: m.path("ca.pem"), chain: m.path("chain.pem"), key: m.path("key.pem"),
+		both: m.path("both.pem")}
+	make := func(parent *x509.Certificate, by *ecdsa.PrivateKey, c x509.Certificate) (*x509.Certificate,
+		*ecdsa.PrivateKey, []byte) {
 		k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 		if err != nil {
 			m.t.Fatal(err)
@@ -57,15 +59,18 @@ func (m *mill) issue(names ...string) outside {
 		}
 		return out, k, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: b})
 	}
-	ca, caKey, caText := make(nil, nil, x509.Certificate{Subject: pkix.Name{CommonName: "Fernhollow Mill's own"}, IsCA: true,
+	ca, caKey, caText := make(nil, nil, x509.Certificate{Subject: pkix.Name{CommonName: "Fernhollow Mill's own"},
+		IsCA:                  true,
 		BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign})
-	_, key, text := make(ca, caKey, x509.Certificate{DNSNames: names, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}})
+	_, key, text := make(ca, caKey, x509.Certificate{DNSNames: names,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}})
 	b, err := x509.MarshalPKCS8PrivateKey(key)
 	if err != nil {
 		m.t.Fatal(err)
 	}
 	keyText := pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: b})
-	for name, b := range map[string][]byte{o.ca: caText, o.chain: text, o.key: keyText, o.both: append(bytes.Clone(text), keyText...)} {
+	for name, b := range map[string][]byte{o.ca: caText, o.chain: text, o.key: keyText,
+		o.both: append(bytes.Clone(text), keyText...)} {
 		if err := os.WriteFile(name, b, 0o600); err != nil {
 			m.t.Fatal(err)
 		}
@@ -102,15 +107,18 @@ var proxies = map[string]struct {
 	args    func(file string) []string
 }{
 	"nginx": {"nginx", func(dir, _, rule string) string {
-		return fmt.Sprintf("daemon off; user root; pid %s/pid; error_log %s/log; events {}\nhttp { access_log off;\n%s}\n", dir, dir, rule)
+		return fmt.Sprintf("daemon off; user root; pid %s/pid; error_log %s/log; events {}\nhttp { access_log off;\n%s}\n",
+			dir, dir, rule)
 	}, func(file string) []string { return []string{"-c", file} }},
-	"haproxy": {"haproxy", func(_, _, rule string) string { return rule }, func(file string) []string { return []string{"-db", "-f", file} }},
+	"haproxy": {"haproxy", func(_, _, rule string) string { return rule },
+		func(file string) []string { return []string{"-db", "-f", file} }},
 	"apache": {"apache2", func(dir, address, rule string) string {
 		var b strings.Builder
 		for _, m := range []string{"mpm_event", "authz_core", "alias", "headers", "ssl", "http2", "proxy", "proxy_http"} {
 			fmt.Fprintf(&b, "LoadModule %s_module /usr/lib/apache2/modules/mod_%s.so\n", m, m)
 		}
-		return fmt.Sprintf("%sPidFile %s/pid\nErrorLog %s/log\nServerName localhost\nListen %s:80\nListen %s:443\n%s", b.String(), dir, dir,
+		return fmt.Sprintf("%sPidFile %s/pid\nErrorLog %s/log\nServerName localhost\nListen %s:80\nListen %s:443\n%s",
+			b.String(), dir, dir,
 			address, address, rule)
 	}, func(file string) []string { return []string{"-DFOREGROUND", "-f", file} }},
 	"caddy": {"caddy", func(_, address, rule string) string {
@@ -163,7 +171,8 @@ func (o outside) behind(kind, address, rule string) (end func()) {
 // looks runs remote test, and gives what it says.
 func (o outside) looks(address string, more ...string) (lines map[string]verdict.Line, code int) {
 	o.t.Helper()
-	out, errs, code := o.run("", append([]string{"remote", "test", "--json", "--ca", o.ca, "--connect", address, "--from", "127.9.9.9"},
+	out, errs, code := o.run("", append([]string{"remote", "test", "--json", "--ca", o.ca, "--connect", address, "--from",
+		"127.9.9.9"},
 		more...)...)
 	var got struct{ Lines []verdict.Line }
 	if err := json.Unmarshal([]byte(out), &got); err != nil {
@@ -196,9 +205,11 @@ func TestTheWayInThroughProxies(t *testing.T) {
 		t.Fatalf("%d %+v", code, lines)
 	}
 	end()
-	m.edit("address = \"https://shelf.example.net\"", "address = \"https://shelf.example.net\"\ntrusted_proxies = [\"127.0.0.1\"]")
+	m.edit("address = \"https://shelf.example.net\"",
+		"address = \"https://shelf.example.net\"\ntrusted_proxies = [\"127.0.0.1\"]")
 	m.must("deploy", "--yes")
-	well := []string{"certificate", "plain HTTP", "answer", "client's address", "HTTPS is told", "ranges", "uploads", "events"}
+	well := []string{"certificate", "plain HTTP", "answer", "client's address", "HTTPS is told", "ranges", "uploads",
+		"events"}
 	for kind, address := range map[string]string{"nginx": "127.26.17.2", "haproxy": "127.26.17.3", "apache": "127.26.17.4",
 		"caddy": "127.26.17.5"} {
 		end := o.behind(kind, address, o.rule(kind, address))
@@ -245,8 +256,9 @@ func TestTheWayInThroughProxies(t *testing.T) {
 			other := (&mill{t: t, dir: t.TempDir()}).issue("other.example.net") // another authority
 			more = []string{"--ca", other.ca}
 		}
-		if lines, code := o.looks(address, more...); lines[one.what].Status == verdict.OK || lines[one.what].What == "" || code != 3 &&
-			lines[one.what].Status == verdict.Blocked {
+		if lines, code := o.looks(address, more...); lines[one.what].Status == verdict.OK || lines[one.what].What == "" ||
+			code != 3 &&
+				lines[one.what].Status == verdict.Blocked {
 			t.Errorf("without %q, %s: code %d, %+v", one.old, one.what, code, lines)
 		}
 		end()

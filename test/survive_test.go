@@ -123,7 +123,8 @@ func (m *mill) whole(where string, members ...string) {
 	out := m.must("deploy", "--yes")
 	for range 3 {
 		// A program that another test is about to keep belongs to nobody for a moment.
-		if !strings.Contains(out, "no household uses it") || strings.Count(out, "• ") != strings.Count(out, "no household uses it") {
+		if !strings.Contains(out, "no household uses it") || strings.Count(out, "• ") != strings.Count(out,
+			"no household uses it") {
 			break
 		}
 		out = m.must("deploy", "--yes")

@@ -377,7 +377,8 @@ func TestYardstickRepacked(t *testing.T) {
 		alone = append(alone, used.Seconds()/float64(sent)*(1<<30))
 	}
 	fmt.Printf("yardstick repacked: %.2f s of processor a GiB, nginx with the file %.2f s (%.2f times), "+
-		"ffmpeg -c copy to segments %.2f s; first segment after %s\n", median(ours), median(theirs), median(ours)/median(theirs),
+		"ffmpeg -c copy to segments %.2f s; first segment after %s\n", median(ours), median(theirs),
+		median(ours)/median(theirs),
 		median(alone), first.Round(100*time.Microsecond))
 }
 

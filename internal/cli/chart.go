@@ -137,7 +137,8 @@ func (a *app) showColumns(r chartReport) {
 	groups = groups[:min(mostSplit, len(groups))]
 	heads := []show.Column{{Head: string(r.By), Whole: true}, {Head: ""}, {Head: string(r.Of), Right: true}}
 	for i, g := range groups {
-		heads = append(heads, show.Column{Head: show.Clean(cmp.Or(g, "forgotten")), Right: true, Drop: len(groups) - i, Most: 24})
+		heads = append(heads, show.Column{Head: show.Clean(cmp.Or(g, "forgotten")), Right: true, Drop: len(groups) - i,
+			Most: 24})
 	}
 	var rows [][]string
 	for _, c := range r.Columns {
@@ -280,7 +281,8 @@ func (a *app) exportTo(to, format string, zone *time.Location, each func(func(us
 }
 
 // exported writes plays, and gives how many there were.
-func exported(w io.Writer, format string, crlf bool, zone *time.Location, each func(func(usage.Play) error) error) (n int, err error) {
+func exported(w io.Writer, format string, crlf bool, zone *time.Location,
+	each func(func(usage.Play) error) error) (n int, err error) {
 	out := bufio.NewWriter(w)
 	table := csv.NewWriter(out)
 	table.UseCRLF = crlf

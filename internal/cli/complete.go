@@ -182,8 +182,9 @@ func (a *app) completions(root *cobra.Command) error {
 	chosen := map[string]source{"member": a.memberNames, "shelf": a.shelfNames, "delivery": words(usage.Deliveries...),
 		"where": words("home", "away"), "finished": words("yes", "no")}
 	charted := maps.Clone(chosen)
-	charted["by"], charted["of"] = words("day", "week", "month", "hour", "weekday", "heat"), words("watched", "plays", "streams",
-		"bytes")
+	charted["by"], charted["of"] = words("day", "week", "month", "hour", "weekday", "heat"),
+		words("watched", "plays", "streams",
+			"bytes")
 	charted["split"] = words("member", "shelf", "device", "delivery")
 	flags := map[string]map[string]source{
 		"member add":    {"role": words(roles...), "away": words("yes", "no")},
@@ -193,7 +194,8 @@ func (a *app) completions(root *cobra.Command) error {
 		"new": {"engine": engines, "bind": words("lan", "localhost"), "network": words("own", "host"),
 			"scratch": words("memory")},
 		"demo": {"engine": engines}, "logs": {"level": words("debug", "info", "warn", "error")},
-		"usage history": chosen, "usage export": chosen, "usage chart": charted, "backup": {"every": words("day", "week", "12h", "never")},
+		"usage history": chosen, "usage export": chosen, "usage chart": charted,
+		"backup":      {"every": words("day", "week", "12h", "never")},
 		"intake copy": {"onto": a.shelfNames}, "intake fetch": {"onto": a.shelfNames},
 	}
 	for path, list := range flags {

@@ -33,7 +33,8 @@ func (a *app) remoteCommand() *cobra.Command {
 func (a *app) remoteProxyCommand() *cobra.Command {
 	var cert, key string
 	c := &cobra.Command{
-		Use: "proxy nginx|caddy|haproxy|apache", Short: "Write the rule by which a proxy of yours passes on what comes from outside",
+		Use:   "proxy nginx|caddy|haproxy|apache",
+		Short: "Write the rule by which a proxy of yours passes on what comes from outside",
 		Long: `Writes the rule for exactly this household: HTTPS at the address that the household file gives under [remote],
 passed on with the address of the client, films in parts, uploads of any size, events as they happen, and answers that
 take long. The proxy runs on this machine. Then cozyshelf remote test tells whether it does what it should, and which
@@ -71,7 +72,8 @@ address the server has to trust.`,
 			return nil
 		},
 	}
-	c.Flags().StringVar(&cert, "certificate", "", "the file with the chain of the certificate; left out, a place is proposed")
+	c.Flags().StringVar(&cert, "certificate", "",
+		"the file with the chain of the certificate; left out, a place is proposed")
 	c.Flags().StringVar(&key, "key", "", "the file with its key")
 	return a.withJSON(c)
 }
@@ -128,7 +130,8 @@ func (f *asking) wish(c *cobra.Command, address string) (visit.Wish, error) {
 				Fix: "name a file that you may read", Err: err}
 		}
 		if w.Roots = x509.NewCertPool(); !w.Roots.AppendCertsFromPEM(b) {
-			return w, &problem.Problem{What: "the authority's certificate cannot be read", Where: f.ca, Why: "there is none in it",
+			return w, &problem.Problem{What: "the authority's certificate cannot be read", Where: f.ca,
+				Why: "there is none in it",
 				Fix: "name a file in PEM, which begins with -----BEGIN CERTIFICATE-----", Exit: problem.ExitUsage}
 		}
 	}
@@ -195,7 +198,8 @@ films, uploads and events. It says the least that has to be done. Exit code 3 wh
 		},
 	}
 	f.flags(c)
-	c.Flags().BoolVar(&f.patient, "patient", false, "see whether an answer is waited for that takes longer than a minute, too")
+	c.Flags().BoolVar(&f.patient, "patient", false,
+		"see whether an answer is waited for that takes longer than a minute, too")
 	return a.withJSON(c)
 }
 
@@ -246,8 +250,9 @@ func (a *app) remoteStatusCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			out := remoteReport{Address: r.Address, Trusted: append([]string{}, r.TrustedProxies...), SecondFactor: r.SecondFactor,
-				AllowPlain: r.AllowPlain, Lines: []verdict.Line{}, Came: came}
+			out := remoteReport{Address: r.Address, Trusted: append([]string{}, r.TrustedProxies...),
+				SecondFactor: r.SecondFactor,
+				AllowPlain:   r.AllowPlain, Lines: []verdict.Line{}, Came: came}
 			if r.Address != "" {
 				w.Outside = true
 				stop := a.looking("looking at "+r.Address, 0)

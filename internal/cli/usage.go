@@ -143,7 +143,8 @@ func (a *app) showStreams(list []usage.Play) {
 			show.Length(p.Position) + " of " + show.Length(p.Duration), p.Device, place(p), p.Address,
 			delivered(p), show.Size(p.Bytes), show.When(p.Started)})
 	}
-	a.out.Table([]show.Column{{Head: "stream", Right: true, Drop: 8}, {Head: "member", Whole: true}, {Head: "title", Most: 60},
+	a.out.Table([]show.Column{{Head: "stream", Right: true, Drop: 8}, {Head: "member", Whole: true},
+		{Head: "title", Most: 60},
 		{Head: "", Drop: 5},
 		{Head: "position", Right: true}, {Head: "device", Whole: true, Most: 24, Drop: 4},
 		{Head: "where", Whole: true, Drop: 6}, {Head: "address", Drop: 2}, {Head: "delivered", Whole: true, Drop: 7},
@@ -248,7 +249,8 @@ func (a *app) usageHistoryCommand() *cobra.Command {
 	}
 	choose.flags(c)
 	c.Flags().IntVar(&choose.Limit, "limit", 50, "at most so many; 0 for all")
-	c.Flags().Int64Var(&choose.After, "after", 0, "only those below this play in the list, by its number in --json: the next page")
+	c.Flags().Int64Var(&choose.After, "after", 0,
+		"only those below this play in the list, by its number in --json: the next page")
 	return a.withJSON(c)
 }
 
@@ -260,7 +262,8 @@ func (a *app) usageTopCommand() *cobra.Command {
 	var from, order string
 	var limit int
 	c := &cobra.Command{
-		Use: "top [titles|members|devices]", Short: "What is watched most, who watches most, and on what", Args: cobra.MaximumNArgs(1),
+		Use: "top [titles|members|devices]", Short: "What is watched most, who watches most, and on what",
+		Args: cobra.MaximumNArgs(1),
 		Long: `Shows what is watched most, and who watches most; devices where they are named. With --since each row also tells what
 was watched in the period before, which is as long.`,
 		ValidArgs: []string{"titles", "members", "devices"},
@@ -292,7 +295,8 @@ was watched in the period before, which is as long.`,
 			}
 			var before []usage.Play
 			if !start.IsZero() {
-				if before, err = cl.History(c.Context(), usage.Filter{Since: start.Add(-time.Since(start)), Until: start}); err != nil {
+				if before, err = cl.History(c.Context(), usage.Filter{Since: start.Add(-time.Since(start)),
+					Until: start}); err != nil {
 					return err
 				}
 				// One that goes on into this period counts here.
@@ -307,7 +311,8 @@ was watched in the period before, which is as long.`,
 				lists[what] = list
 			}
 			if a.json {
-				return a.document(topReport{SinceAt: start, Titles: lists["titles"], Members: lists["members"], Devices: lists["devices"]})
+				return a.document(topReport{SinceAt: start, Titles: lists["titles"], Members: lists["members"],
+					Devices: lists["devices"]})
 			}
 			if len(plays) == 0 {
 				a.out.Printf("No plays\n")

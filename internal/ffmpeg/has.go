@@ -72,7 +72,8 @@ func (t Tools) Film(ctx context.Context, to *os.File, source string, args ...str
 
 // Mux puts tracks together, as they are, into an MP4 file whose index is at its beginning: the picture
 // and the sound, each the first of its kind in a file or the one whose number is given (counted from
-// 1), and subtitles as MP4's own sort: those of the film, and then WebVTT that lies beside it, whose times are from where
+// 1), and subtitles as MP4's own sort: those of the film, and then WebVTT that lies beside it, whose times are from
+// where
 // the film begins. All keep their times, less that at which the film begins (seconds), so that they stay together. out
 // must be open for writing.
 func (t Tools) Mux(ctx context.Context, out *os.File, begins float64, picture, sound Part, film *os.File,

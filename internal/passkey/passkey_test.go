@@ -176,7 +176,8 @@ func FuzzAnswers(f *testing.F) {
 	if err != nil {
 		f.Fatal(err)
 	}
-	for _, answer := range []string{string(first), strings.Replace(string(first), "attestationObject", "signature", 1), "{}", "",
+	for _, answer := range []string{string(first), strings.Replace(string(first), "attestationObject", "signature", 1),
+		"{}", "",
 		`{"id":"","rawId":"","type":"public-key","response":{}}`, "[1]", `{"rawId":7}`} {
 		f.Add([]byte(answer))
 	}

@@ -49,7 +49,8 @@ var hidden = map[string]struct {
 }
 
 var shelfThere = map[string]int{"GET /api/v1/shelves/{shelf}/titles": 200, "GET /shelf/{shelf}": 200,
-	"POST /api/v1/intake/{shelf}": 403, "HEAD /api/v1/intake/{shelf}/{upload}": 0, "PATCH /api/v1/intake/{shelf}/{upload}": 0,
+	"POST /api/v1/intake/{shelf}": 403, "HEAD /api/v1/intake/{shelf}/{upload}": 0,
+	"PATCH /api/v1/intake/{shelf}/{upload}":  0,
 	"DELETE /api/v1/intake/{shelf}/{upload}": 0}
 
 // TestWhatMayNotBeSeenDoesNotExist asks each address for a film, as a child to whom it is not there. An
@@ -74,7 +75,8 @@ func (h *house) notThere(bounds allowance.Allowance, rule *bool, age *int, other
 		t.Fatalf("%s", body)
 	}
 	var made struct{ URL string }
-	if _, body := h.ask("POST", fmt.Sprintf("/api/v1/files/%d/delivery", film), `{"device":"player"}`); json.Unmarshal(body,
+	if _, body := h.ask("POST", fmt.Sprintf("/api/v1/files/%d/delivery", film),
+		`{"device":"player"}`); json.Unmarshal(body,
 		&made) != nil || made.URL == "" {
 		t.Fatalf("%s", body)
 	}
@@ -84,7 +86,8 @@ func (h *house) notThere(bounds allowance.Allowance, rule *bool, age *int, other
 	}
 	// Something is for everybody.
 	other, _, err := h.Store.FileOf(ctx, h.fileCalled("Tiny Harbour"), 0)
-	if err != nil || h.Store.Describe(ctx, other.ID, store.Described{Description: describe.Description{Age: new(0)}}) != nil {
+	if err != nil || h.Store.Describe(ctx, other.ID,
+		store.Described{Description: describe.Description{Age: new(0)}}) != nil {
 		t.Fatal(err)
 	}
 	m := h.allow("bram", bounds)
@@ -99,20 +102,24 @@ func (h *house) notThere(bounds allowance.Allowance, rule *bool, age *int, other
 	}
 	hide(bounds, rule)
 	number, title := fmt.Sprint(film), fmt.Sprint(whole.Title)
-	fill := strings.NewReplacer("{file}", number, "{title}", title, "{shelf}", "films", "{n}", "0", "{name}", "x.srt", "{copy}",
+	fill := strings.NewReplacer("{file}", number, "{title}", title, "{shelf}", "films", "{n}", "0", "{name}", "x.srt",
+		"{copy}",
 		"1", "{upload}", "0123456789abcdef", "{ticket}", strings.Split(made.URL, "/")[4], "{$}", "", "{room}", h.room(film))
 	const gone = http.StatusNotFound
 	want := map[string]int{
-		"GET /healthz": 0, "GET /api/v1/openapi.json": 0, "POST /api/v1/pairing": 0, "POST /api/v1/token": 0, "POST /api/v1/sign-in": 0, "POST /api/v1/sign-out": 0, "GET /api/v1/me": 200,
+		"GET /healthz": 0, "GET /api/v1/openapi.json": 0, "POST /api/v1/pairing": 0, "POST /api/v1/token": 0,
+		"POST /api/v1/sign-in": 0, "POST /api/v1/sign-out": 0, "GET /api/v1/me": 200,
 		"OPTIONS /api/v1/intake/{shelf}": 0, // tells of the protocol only
 		"GET /api/v1/shelves":            200, "GET /api/v1/shelves/{shelf}/titles": gone, "GET /api/v1/titles/{title}": gone,
 		"GET /api/v1/search": 200, "GET /api/v1/files/{file}": gone, "GET /api/v1/files/{file}/content": gone,
 		"PUT /api/v1/files/{file}/position": gone, "GET /api/v1/files/{file}/subtitles/{name}": gone,
 		"POST /api/v1/files/{file}/delivery": gone, "GET /api/v1/files/{file}/prepared": gone,
 		"POST /api/v1/files/{file}/prepared": gone,
-		"POST /api/v1/files/{file}/plays":    gone, "POST /api/v1/files/{file}/together": gone, "GET /api/v1/together/{room}": gone, "PUT /api/v1/together/{room}": gone,
+		"POST /api/v1/files/{file}/plays":    gone, "POST /api/v1/files/{file}/together": gone,
+		"GET /api/v1/together/{room}": gone, "PUT /api/v1/together/{room}": gone,
 		"GET /api/v1/together/{room}/events": gone, "GET /together/{room}": gone,
-		"GET /api/v1/files/{file}/sofa": gone, "PUT /api/v1/files/{file}/sofa": gone, "GET /api/v1/prepared/{copy}/content": gone,
+		"GET /api/v1/files/{file}/sofa": gone, "PUT /api/v1/files/{file}/sofa": gone,
+		"GET /api/v1/prepared/{copy}/content": gone,
 		"GET /api/v1/streams/{ticket}/{name}": 0, // it is another's, and asked for below
 		"POST /api/v1/intake/{shelf}":         gone, "HEAD /api/v1/intake/{shelf}/{upload}": gone,
 		"PATCH /api/v1/intake/{shelf}/{upload}": gone, "DELETE /api/v1/intake/{shelf}/{upload}": gone,
@@ -174,7 +181,8 @@ func (h *house) notThere(bounds allowance.Allowance, rule *bool, age *int, other
 	if after := shelves(); fmt.Sprint(after) == fmt.Sprint(before) {
 		t.Errorf("the figures of shelves count what is not there: %v", before)
 	}
-	if _, body := h.ask("POST", fmt.Sprintf("/api/v1/files/%d/delivery", film), `{"device":"player"}`); json.Unmarshal(body,
+	if _, body := h.ask("POST", fmt.Sprintf("/api/v1/files/%d/delivery", film),
+		`{"device":"player"}`); json.Unmarshal(body,
 		&made) != nil || made.URL == "" {
 		t.Fatalf("%s", body)
 	}
@@ -401,7 +409,8 @@ func TestBoundsOfAMember(t *testing.T) {
 		Reasons []struct{ Code string }
 	}
 	// Nothing converts here, so it is refused; never is it sent as it is.
-	if res, body := h.ask("POST", fmt.Sprintf("/api/v1/files/%d/delivery", one), "{}"); res.StatusCode != http.StatusConflict &&
+	if res, body := h.ask("POST", fmt.Sprintf("/api/v1/files/%d/delivery", one),
+		"{}"); res.StatusCode != http.StatusConflict &&
 		(json.Unmarshal(body, &plan) != nil || plan.As != "converted") {
 		t.Errorf("a delivery above the bound: %s %s", res.Status, body)
 	}

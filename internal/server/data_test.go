@@ -49,7 +49,8 @@ func TestMembersTakeTheirDataAlong(t *testing.T) {
 		t.Fatal(err)
 	}
 	cookie := h.cookie("ozan")
-	if err := h.Store.SetFactor(ctx, m.ID, 0, store.Factor{Secret: "SECRETSECRETSECRETSECRETSECRET22", Created: time.Now()},
+	if err := h.Store.SetFactor(ctx, m.ID, 0, store.Factor{Secret: "SECRETSECRETSECRETSECRETSECRET22",
+		Created: time.Now()},
 		[]string{"aaaabbbbccccdddd"}); err != nil {
 		t.Fatal(err)
 	}
@@ -66,7 +67,8 @@ func TestMembersTakeTheirDataAlong(t *testing.T) {
 		!strings.HasPrefix(res.Header.Get("Content-Disposition"), "attachment") {
 		t.Fatalf("%v: %s %.500s", err, res.Status, b)
 	}
-	if got.Household != "Fernhollow Mill" || got.Member.Name != "ozan" || len(got.Devices) != 1 || len(got.Positions) != 1 ||
+	if got.Household != "Fernhollow Mill" || got.Member.Name != "ozan" || len(got.Devices) != 1 ||
+		len(got.Positions) != 1 ||
 		len(got.Plays) != many+1 {
 		t.Errorf("%+v, %d plays", got.Member, len(got.Plays))
 	}
@@ -94,7 +96,8 @@ func TestMembersTakeTheirDataAlong(t *testing.T) {
 		t.Errorf("another's sofa: %q", rows[1])
 	}
 	for _, path := range []string{"/own/data.json", "/own/plays.csv"} {
-		if res, b := h.ask("GET", path, ""); res.StatusCode != http.StatusUnauthorized || bytes.Contains(b, []byte("Copper")) {
+		if res, b := h.ask("GET", path, ""); res.StatusCode != http.StatusUnauthorized ||
+			bytes.Contains(b, []byte("Copper")) {
 			t.Errorf("%s without a sign-in: %s", path, res.Status)
 		}
 	}
@@ -108,7 +111,8 @@ func TestPlaysAreForgotten(t *testing.T) {
 	now := time.Now()
 	play := func(name string, device int64, ago time.Duration, sofa ...store.Sitting) int64 {
 		t.Helper()
-		p, err := h.Store.BeginPlay(ctx, usage.Play{Member: name, Shelf: "films", Title: "Copper Kite", Device: name + "'s tablet",
+		p, err := h.Store.BeginPlay(ctx, usage.Play{Member: name, Shelf: "films", Title: "Copper Kite", Device: name +
+			"'s tablet",
 			Address: "192.0.2.9"}, device, film, now.Add(-ago))
 		if err == nil {
 			err = h.Store.MarkPlays(ctx, store.Mark{Play: p.ID, Position: 3, Watched: 3, Over: true, At: now.Add(-ago)})

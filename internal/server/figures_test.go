@@ -16,7 +16,8 @@ import (
 func TestFiguresAreForWhoseTheyAre(t *testing.T) {
 	h, wren := housed(t)
 	film := h.fileCalled("Copper Kite")
-	for name, role := range map[string]allowance.Role{"bram": allowance.Child, "ozan": allowance.Adult, "piet": allowance.Guest} {
+	for name, role := range map[string]allowance.Role{"bram": allowance.Child, "ozan": allowance.Adult,
+		"piet": allowance.Guest} {
 		h.add(name, role)
 		_, h.token = h.signs(name, name+" by the millpond")
 		h.tell(film, 0, "playing")
@@ -37,10 +38,13 @@ func TestFiguresAreForWhoseTheyAre(t *testing.T) {
 	}{
 		{"bram's own", bram, "/own/figures", 200, "What you watched"},
 		{"bram's own by name", bram, "/own/figures/Bram", 200, "What you watched"},
-		{"bram sees ozan's", bram, "/own/figures/ozan", 404, ""}, {"ozan sees bram's", ozan, "/own/figures/bram", 200, "What bram watched"},
+		{"bram sees ozan's", bram, "/own/figures/ozan", 404, ""}, {"ozan sees bram's", ozan, "/own/figures/bram", 200,
+			"What bram watched"},
 		{"ozan sees piet's", ozan, "/own/figures/piet", 404, ""}, {"ozan sees wren's", ozan, "/own/figures/wren", 404, ""},
-		{"piet sees bram's", piet, "/own/figures/bram", 404, ""}, {"nobody of that name", ozan, "/own/figures/linnea", 404, ""},
-		{"ozan sees the house's", ozan, "/house/figures", 404, ""}, {"wren sees the house's", wren, "/house/figures", 200, "in the house"},
+		{"piet sees bram's", piet, "/own/figures/bram", 404, ""}, {"nobody of that name", ozan, "/own/figures/linnea", 404,
+			""},
+		{"ozan sees the house's", ozan, "/house/figures", 404, ""}, {"wren sees the house's", wren, "/house/figures", 200,
+			"in the house"},
 	} {
 		status, b := see(one.as, one.path)
 		if status != one.status || !bytes.Contains(b, []byte(one.says)) {

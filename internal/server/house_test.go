@@ -48,13 +48,15 @@ func TestTheHouseIsSeenToByAdministrators(t *testing.T) {
 	h.tell(film, 1, "playing") // wren, as a program
 	token := h.token
 	h.token = ""
-	paths := map[string]string{"GET /house": "", "POST /house/streams/1": "says=x", "POST /house/invites": "name=nora&role=child",
+	paths := map[string]string{"GET /house": "", "POST /house/streams/1": "says=x",
+		"POST /house/invites":      "name=nora&role=child",
 		"POST /house/invites/nora": "", "POST /house/shelves/films": "", "POST /house/titles/1": "take="}
 	all := func(who, cookie string, want int, headers ...string) {
 		t.Helper()
 		for route, body := range paths {
 			method, path, _ := strings.Cut(route, " ")
-			res, b := h.ask(method, path, body, append(headers, "Cookie", cookie, "Content-Type", "application/x-www-form-urlencoded")...)
+			res, b := h.ask(method, path, body, append(headers, "Cookie", cookie, "Content-Type",
+				"application/x-www-form-urlencoded")...)
 			if res.StatusCode != want || bytes.Contains(b, []byte("Copper")) {
 				t.Errorf("%s: %s gives %s", who, route, res.Status)
 			}
@@ -87,7 +89,8 @@ func TestTheHouseIsSeenToByAdministrators(t *testing.T) {
 	if res.StatusCode != http.StatusOK || link == nil || !bytes.Contains(b, []byte("<svg")) {
 		t.Fatalf("%s %s", res.Status, b)
 	}
-	if res, b := h.ask("GET", string(link[1]), ""); res.StatusCode != http.StatusOK || !bytes.Contains(b, []byte("linnea")) {
+	if res, b := h.ask("GET", string(link[1]), ""); res.StatusCode != http.StatusOK ||
+		!bytes.Contains(b, []byte("linnea")) {
 		t.Errorf("the link: %s", res.Status)
 	}
 	for _, bad := range []url.Values{{"name": {"wren"}, "role": {"child"}}, {"name": {"a b"}, "role": {"child"}},
@@ -110,11 +113,13 @@ func TestTheHouseIsSeenToByAdministrators(t *testing.T) {
 	if _, b := h.ask("GET", "/house", "", "Cookie", admin); !bytes.Contains(b, []byte(`value="wikidata Q900190"`)) {
 		t.Errorf("entries are not offered: %s", b)
 	}
-	if res, b := h.form(fmt.Sprintf("/house/titles/%d", title), admin, url.Values{"take": {"wikidata Q900104"}}); res.StatusCode !=
+	if res, b := h.form(fmt.Sprintf("/house/titles/%d", title), admin,
+		url.Values{"take": {"wikidata Q900104"}}); res.StatusCode !=
 		http.StatusBadRequest || !bytes.Contains(b, []byte("catalogue of that name")) {
 		t.Errorf("an entry where no catalogue may be asked: %s", res.Status)
 	}
-	if res, _ := h.form(fmt.Sprintf("/house/titles/%d", title), admin, url.Values{"take": {""}}); res.StatusCode != http.StatusSeeOther {
+	if res, _ := h.form(fmt.Sprintf("/house/titles/%d", title), admin,
+		url.Values{"take": {""}}); res.StatusCode != http.StatusSeeOther {
 		t.Errorf("none of them: %s", res.Status)
 	}
 	if d, err := h.Store.Described(ctx, title); err != nil || d.Match != describe.None {
@@ -138,7 +143,8 @@ func TestTheHouseIsSeenToByAdministrators(t *testing.T) {
 		return ""
 	}
 	before := scanned()
-	if res, b := h.form("/house/shelves/films", admin, nil); res.StatusCode != http.StatusOK || !bytes.Contains(b, []byte("is being looked through")) {
+	if res, b := h.form("/house/shelves/films", admin, nil); res.StatusCode != http.StatusOK ||
+		!bytes.Contains(b, []byte("is being looked through")) {
 		t.Errorf("a scan: %s", res.Status)
 	}
 	for began := time.Now(); scanned() == before; time.Sleep(10 * time.Millisecond) {
@@ -153,12 +159,14 @@ func TestTheHouseIsSeenToByAdministrators(t *testing.T) {
 	if err != nil || len(plays) != 1 {
 		t.Fatal(plays, err)
 	}
-	if res, _ := h.form(fmt.Sprintf("/house/streams/%d", plays[0].ID), admin, url.Values{"says": {"supper is ready"}}); res.StatusCode !=
+	if res, _ := h.form(fmt.Sprintf("/house/streams/%d", plays[0].ID), admin,
+		url.Values{"says": {"supper is ready"}}); res.StatusCode !=
 		http.StatusSeeOther {
 		t.Errorf("ending it: %s", res.Status)
 	}
 	h.token = token
-	if res, b := h.ask("PUT", fmt.Sprintf("/api/v1/files/%d/position", film), `{"position":2,"state":"playing"}`); !bytes.Contains(b,
+	if res, b := h.ask("PUT", fmt.Sprintf("/api/v1/files/%d/position", film),
+		`{"position":2,"state":"playing"}`); !bytes.Contains(b,
 		[]byte(`"allowed":false`)) || !bytes.Contains(b, []byte("stopped")) {
 		t.Errorf("its position: %s %s", res.Status, b)
 	}
@@ -166,7 +174,8 @@ func TestTheHouseIsSeenToByAdministrators(t *testing.T) {
 		!bytes.Contains(b, []byte("supper is ready")) || res.Header.Get("Retry-After") == "" {
 		t.Errorf("the film: %s %s", res.Status, b)
 	}
-	if res, _ := h.ask("GET", fmt.Sprintf("/api/v1/files/%d/content", h.fileCalled("Paper Lighthouse")), "", "Range", "bytes=0-9"); res.StatusCode !=
+	if res, _ := h.ask("GET", fmt.Sprintf("/api/v1/files/%d/content", h.fileCalled("Paper Lighthouse")), "", "Range",
+		"bytes=0-9"); res.StatusCode !=
 		http.StatusPartialContent {
 		t.Errorf("another film: %s", res.Status)
 	}

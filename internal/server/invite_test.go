@@ -55,8 +55,9 @@ func TestAnInviteIsGoodOnce(t *testing.T) {
 		res.Header.Get("Referrer-Policy") != "no-referrer" {
 		t.Errorf("%s %s", res.Status, b)
 	}
-	for said, p := range map[string][2]string{"not the same": {password, password + "s"}, "fewer than 12": {"short", "short"},
-		"name": {"linnealinnea", "linnealinnea"}} {
+	for said, p := range map[string][2]string{"not the same": {password, password + "s"},
+		"fewer than 12": {"short", "short"},
+		"name":          {"linnealinnea", "linnealinnea"}} {
 		status, session, b := h.chosen(token, p[0], p[1])
 		if status >= 500 || session != "" || !bytes.Contains(b, []byte(said)) {
 			t.Errorf("%q: %d %s", p, status, b)

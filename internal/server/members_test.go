@@ -89,7 +89,8 @@ func TestMembersAreBoundOnThePage(t *testing.T) {
 		t.Errorf("%+v %v", again, err)
 	}
 	// An emptied form bounds nothing.
-	if res, _ := h.form("/house/members/bram", wren, url.Values{"do": {"save"}, "role": {"adult"}, "away": {"yes"}}); res.StatusCode !=
+	if res, _ := h.form("/house/members/bram", wren, url.Values{"do": {"save"}, "role": {"adult"},
+		"away": {"yes"}}); res.StatusCode !=
 		http.StatusOK {
 		t.Errorf("nothing: %s", res.Status)
 	}
@@ -105,7 +106,8 @@ func TestWhoSeesToMembersShowsWhoTheyAre(t *testing.T) {
 	ilse := h.comesIn("ilse", "ilse by the millpond")
 	for who, cookie := range map[string]string{"an adult": ilse, "nobody": ""} {
 		for _, do := range []string{"save", "sign-out", "remove"} {
-			if res, _ := h.form("/house/members/wren", cookie, url.Values{"do": {do}, "role": {"child"}}); res.StatusCode == http.StatusOK {
+			if res, _ := h.form("/house/members/wren", cookie, url.Values{"do": {do},
+				"role": {"child"}}); res.StatusCode == http.StatusOK {
 				t.Errorf("%s may %s", who, do)
 			}
 		}
@@ -145,7 +147,8 @@ func TestWhoSeesToMembersShowsWhoTheyAre(t *testing.T) {
 	if ticket == nil {
 		t.Fatalf("%s %s", res.Status, b)
 	}
-	res, _ = h.form("/sign-in/code", "", url.Values{"ticket": {string(ticket[1])}, "code": {h.code(shared, 30*time.Second)}})
+	res, _ = h.form("/sign-in/code", "", url.Values{"ticket": {string(ticket[1])},
+		"code": {h.code(shared, 30*time.Second)}})
 	by := ""
 	for _, k := range res.Cookies() {
 		if strings.Contains(k.Name, "session") {
@@ -156,7 +159,8 @@ func TestWhoSeesToMembersShowsWhoTheyAre(t *testing.T) {
 	if res, _ := h.form("/house/members/ozan", by, url.Values{"do": {"remove"}}); res.StatusCode != http.StatusForbidden {
 		t.Errorf("without the password: %s", res.Status)
 	}
-	if res, _ := h.form("/house/members/ozan", by, url.Values{"do": {"remove"}, "now": {"by the millpond"}}); res.StatusCode !=
+	if res, _ := h.form("/house/members/ozan", by, url.Values{"do": {"remove"},
+		"now": {"by the millpond"}}); res.StatusCode !=
 		http.StatusOK {
 		t.Errorf("with the password: %s", res.Status)
 	}

@@ -19,7 +19,8 @@ func TestPlaysThatAreToldAfterwardsCount(t *testing.T) {
 	now := time.Now().Truncate(time.Millisecond)
 	tell := func(started, ended time.Time, position, watched float64) (int, int64) {
 		t.Helper()
-		b, err := json.Marshal(map[string]any{"started_at": started, "ended_at": ended, "position": position, "watched": watched})
+		b, err := json.Marshal(map[string]any{"started_at": started, "ended_at": ended, "position": position,
+			"watched": watched})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -46,11 +47,13 @@ func TestPlaysThatAreToldAfterwardsCount(t *testing.T) {
 	if status != http.StatusOK || id == 0 || used().Today != 20*time.Second {
 		t.Errorf("today: %d, play %d, %+v", status, id, used())
 	}
-	if status, again := tell(at, at.Add(20*time.Second), 9, 20); status != http.StatusOK || again != id || used().Today != 20*time.Second {
+	if status, again := tell(at, at.Add(20*time.Second), 9, 20); status != http.StatusOK || again != id ||
+		used().Today != 20*time.Second {
 		t.Errorf("told twice: %d, play %d, %+v", status, again, used())
 	}
 	yesterday := midnight.Add(-10 * time.Minute)
-	if status, _ := tell(yesterday, yesterday.Add(9*time.Minute), 3, 500); status != http.StatusOK || used().Today != 20*time.Second {
+	if status, _ := tell(yesterday, yesterday.Add(9*time.Minute), 3, 500); status != http.StatusOK ||
+		used().Today != 20*time.Second {
 		t.Errorf("yesterday: %d, %+v", status, used())
 	}
 	// The later position stays.

@@ -86,7 +86,8 @@ func TestMembersSeeToTheirOwnDevicesAndPassword(t *testing.T) {
 	// Guesses at the one before are counted as at the door.
 	wrong := 0
 	for range 60 {
-		res, _ := h.form("/own/password", fresh, url.Values{"now": {"a guess at it"}, "password": {before}, "again": {before}})
+		res, _ := h.form("/own/password", fresh, url.Values{"now": {"a guess at it"}, "password": {before},
+			"again": {before}})
 		if res.StatusCode == http.StatusTooManyRequests {
 			wrong++
 		}
@@ -134,7 +135,8 @@ func TestAnAdultAtHomeGrantsMore(t *testing.T) {
 			t.Errorf("more for %s: %s", name, res.Status)
 		}
 	}
-	if _, body := h.ask("GET", "/own", "", "Cookie", adult); !bytes.Contains(body, []byte("watch again tomorrow at 00:00")) {
+	if _, body := h.ask("GET", "/own", "", "Cookie", adult); !bytes.Contains(body,
+		[]byte("watch again tomorrow at 00:00")) {
 		t.Errorf("an adult's page: %s", body)
 	}
 	if res, _ := h.form("/own/children/bram", adult, nil); res.StatusCode != http.StatusSeeOther || !watches() {
@@ -199,7 +201,8 @@ func TestANewDeviceIsTold(t *testing.T) {
 	if said := front(); said != "" {
 		t.Errorf("of the first device: %s", said)
 	}
-	res, b := h.ask("POST", "/api/v1/sign-in", `{"name":"ozan","password":"ozan by the millpond","device":"mill telephone"}`)
+	res, b := h.ask("POST", "/api/v1/sign-in",
+		`{"name":"ozan","password":"ozan by the millpond","device":"mill telephone"}`)
 	var got struct{ Token string }
 	if json.Unmarshal(b, &got) != nil || got.Token == "" {
 		t.Fatalf("%s %s", res.Status, b)
@@ -213,7 +216,8 @@ func TestANewDeviceIsTold(t *testing.T) {
 	}
 	use := func(headers []string) {
 		t.Helper()
-		if res, b := h.ask("GET", "/api/v1/me", "", append(headers, "Authorization", "Bearer "+got.Token)...); res.StatusCode !=
+		if res, b := h.ask("GET", "/api/v1/me", "", append(headers, "Authorization",
+			"Bearer "+got.Token)...); res.StatusCode !=
 			http.StatusOK {
 			t.Fatalf("%s %s", res.Status, b)
 		}

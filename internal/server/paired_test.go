@@ -72,7 +72,8 @@ func TestAScreenShowsACode(t *testing.T) {
 		t.Errorf("another secret: %d %+v", status, got)
 	}
 	var other tokenAnswer
-	if status := h.post("/api/v1/token", url.Values{"grant_type": {"password"}}, &other); status != http.StatusBadRequest ||
+	if status := h.post("/api/v1/token", url.Values{"grant_type": {"password"}},
+		&other); status != http.StatusBadRequest ||
 		other.Error != "unsupported_grant_type" {
 		t.Errorf("another grant: %d %+v", status, other)
 	}
@@ -89,10 +90,12 @@ func TestAScreenShowsACode(t *testing.T) {
 	if res, _ := page("GET", "/pair/BBBB-BBBB", ""); res.StatusCode != http.StatusNotFound {
 		t.Errorf("another code: %s", res.Status)
 	}
-	if res, b := h.ask("GET", "/pair/"+p.Code, ""); res.StatusCode != http.StatusUnauthorized || bytes.Contains(b, []byte("television")) {
+	if res, b := h.ask("GET", "/pair/"+p.Code, ""); res.StatusCode != http.StatusUnauthorized ||
+		bytes.Contains(b, []byte("television")) {
 		t.Errorf("without a sign-in: %s", res.Status)
 	}
-	if res, b := page("POST", "/pair/"+p.Code, "do=yes"); res.StatusCode != http.StatusOK || !bytes.Contains(b, []byte("comes in as ozan")) {
+	if res, b := page("POST", "/pair/"+p.Code, "do=yes"); res.StatusCode != http.StatusOK ||
+		!bytes.Contains(b, []byte("comes in as ozan")) {
 		t.Errorf("confirmed: %s %s", res.Status, b)
 	}
 	status, got := h.asks(p.Secret)
@@ -157,7 +160,8 @@ func TestAScreenOutsideIsForWhoMayBeThere(t *testing.T) {
 	h.Trusted = []netip.Prefix{netip.MustParsePrefix("127.0.0.1/32")}
 	outside := []string{"X-Forwarded-For", "203.0.113.9", "X-Forwarded-Proto", "https"}
 	var p pairingAnswer
-	if status := h.post("/api/v1/pairing", nil, &p, outside...); status != http.StatusOK || !strings.HasPrefix(p.URI, "https://") {
+	if status := h.post("/api/v1/pairing", nil, &p, outside...); status != http.StatusOK ||
+		!strings.HasPrefix(p.URI, "https://") {
 		t.Fatalf("%d %+v", status, p)
 	}
 	h.add("bram", allowance.Child)

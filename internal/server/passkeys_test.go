@@ -87,7 +87,8 @@ func TestPasskeysStandForPasswordAndSecondFactor(t *testing.T) {
 	const password = "by the millpond"
 	cookie := h.comesIn("wren", password)
 	var a passkeytest.Authenticator
-	if status, said, _ := h.passkey(a.Make, "/own/passkeys", cookie, map[string]any{"password": "by the millrace"}); status !=
+	if status, said, _ := h.passkey(a.Make, "/own/passkeys", cookie,
+		map[string]any{"password": "by the millrace"}); status !=
 		http.StatusForbidden {
 		t.Errorf("with another password: %d %s", status, said)
 	}
@@ -114,11 +115,13 @@ func TestPasskeysStandForPasswordAndSecondFactor(t *testing.T) {
 	if res, _ := h.ask("GET", "/house", "", "Cookie", with); res.StatusCode != http.StatusOK {
 		t.Errorf("the house with a passkey: %s", res.Status)
 	}
-	if _, said, _ := h.passkey(a.Use, "/sign-in/passkey", "", map[string]any{"next": "https://example.net/"}); said != `"/"` {
+	if _, said, _ := h.passkey(a.Use, "/sign-in/passkey", "",
+		map[string]any{"next": "https://example.net/"}); said != `"/"` {
 		t.Errorf("sent on to %s", said)
 	}
 	// It stands for the password for a while, on this device only.
-	if status, said, _ := h.passkey((&passkeytest.Authenticator{}).Make, "/own/passkeys", with, nil); status != http.StatusOK {
+	if status, said, _ := h.passkey((&passkeytest.Authenticator{}).Make, "/own/passkeys", with,
+		nil); status != http.StatusOK {
 		t.Errorf("another passkey, after signing in with one: %d %s", status, said)
 	}
 	if status, _, _ := h.passkey((&passkeytest.Authenticator{}).Make, "/own/passkeys", cookie, nil); status !=
@@ -136,14 +139,16 @@ func TestPasskeysStandForPasswordAndSecondFactor(t *testing.T) {
 	if res, b := h.form("/own/passkeys/"+ids[0][1], cookie, nil); res.StatusCode != http.StatusOK {
 		t.Errorf("taking one away: %s %s", res.Status, b)
 	}
-	if status, _, session := h.passkey(a.Use, "/sign-in/passkey", "", nil); status != http.StatusUnauthorized || session != "" {
+	if status, _, session := h.passkey(a.Use, "/sign-in/passkey", "", nil); status != http.StatusUnauthorized ||
+		session != "" {
 		t.Errorf("with one that was taken away: %d", status)
 	}
 	// Nobody takes another's away, nor confirms for another.
 	h.add("ilse", allowance.Adult)
 	other := h.comesIn("ilse", "ilse by the millpond")
 	var b passkeytest.Authenticator
-	if status, said, _ := h.passkey(b.Make, "/own/passkeys", other, map[string]any{"password": "ilse by the millpond"}); status !=
+	if status, said, _ := h.passkey(b.Make, "/own/passkeys", other,
+		map[string]any{"password": "ilse by the millpond"}); status !=
 		http.StatusOK {
 		t.Fatalf("%d %s", status, said)
 	}
@@ -161,7 +166,8 @@ func TestPasskeysAreGoodOnceAndForWhatWasAsked(t *testing.T) {
 	h := byName(t)
 	cookie := h.comesIn("wren", "by the millpond")
 	var a passkeytest.Authenticator
-	if status, said, _ := h.passkey(a.Make, "/own/passkeys", cookie, map[string]any{"password": "by the millpond"}); status !=
+	if status, said, _ := h.passkey(a.Make, "/own/passkeys", cookie,
+		map[string]any{"password": "by the millpond"}); status !=
 		http.StatusOK {
 		t.Fatalf("%d %s", status, said)
 	}
@@ -184,7 +190,8 @@ func TestPasskeysAreGoodOnceAndForWhatWasAsked(t *testing.T) {
 		"answer": json.RawMessage(answer)}); status != http.StatusUnauthorized {
 		t.Errorf("with a ticket of their own: %d %s", status, got)
 	}
-	for what, body := range map[string]string{"nothing": "", "no JSON": "{", "large": `{"name":"` + strings.Repeat("x", 70000) +
+	for what, body := range map[string]string{"nothing": "", "no JSON": "{", "large": `{"name":"` +
+		strings.Repeat("x", 70000) +
 		`"}`, "an array": "[]", "no answer": `{"ticket":""}`} {
 		res, b := h.ask("POST", "/sign-in/passkey", body)
 		if res.StatusCode < 400 || res.StatusCode >= 500 || !bytes.Contains(b, []byte(`"said"`)) {
@@ -256,7 +263,8 @@ func TestAnInviteIsTakenWithAPasskey(t *testing.T) {
 		[]byte("only way in")) {
 		t.Errorf("the only one: %s %s", res.Status, b)
 	}
-	res, body := h.form("/own/password", session, url.Values{"password": {"under the alder"}, "again": {"under the alder"}})
+	res, body := h.form("/own/password", session, url.Values{"password": {"under the alder"},
+		"again": {"under the alder"}})
 	if res.StatusCode != http.StatusOK {
 		t.Fatalf("a password: %s %s", res.Status, body)
 	}

@@ -101,11 +101,13 @@ func TestAScreenForSeveral(t *testing.T) {
 			t.Errorf("%v: %d", bad, status)
 		}
 	}
-	if status, b := s.do("POST", "/own/pin", url.Values{"now": {"ozan by the millpond"}, "pin": {"4711"}}); status != 200 ||
+	if status, b := s.do("POST", "/own/pin", url.Values{"now": {"ozan by the millpond"},
+		"pin": {"4711"}}); status != 200 ||
 		!strings.Contains(b, "You have a PIN") {
 		t.Errorf("a PIN: %d", status)
 	}
-	if status, to := s.do("POST", "/own/several", url.Values{"name": {"big screen"}}); status != http.StatusSeeOther || to != "/who" {
+	if status, to := s.do("POST", "/own/several", url.Values{"name": {"big screen"}}); status != http.StatusSeeOther ||
+		to != "/who" {
 		t.Errorf("an adult makes a screen: %d %s", status, to)
 	}
 	if s.is() != "" {
@@ -118,7 +120,8 @@ func TestAScreenForSeveral(t *testing.T) {
 		t.Errorf("with a password all the same: %d", status)
 	}
 	_, b := s.do("GET", "/who", nil)
-	for name, there := range map[string]bool{"ozan": true, "bram": true, "linnea": true, "piet": true, "ilse": false, "wren": false} {
+	for name, there := range map[string]bool{"ozan": true, "bram": true, "linnea": true, "piet": true, "ilse": false,
+		"wren": false} {
 		if strings.Contains(b, `value="`+name+`"`) != there {
 			t.Errorf("%s can be picked: %v", name, !there)
 		}
@@ -173,7 +176,8 @@ func TestAScreenForSeveral(t *testing.T) {
 	}
 	// A screen is one at home only, and is forgotten with who is there.
 	h.Trusted = []netip.Prefix{netip.MustParsePrefix("127.0.0.1/32")}
-	if status, _ := s.do("GET", "/who", nil, "X-Forwarded-For", "203.0.113.9", "X-Forwarded-Proto", "https"); status != http.StatusNotFound {
+	if status, _ := s.do("GET", "/who", nil, "X-Forwarded-For", "203.0.113.9", "X-Forwarded-Proto",
+		"https"); status != http.StatusNotFound {
 		t.Errorf("from outside: %d", status)
 	}
 	list, err := h.Store.Screens(context.Background())

@@ -57,7 +57,8 @@ func (h *house) setUp(cookie, password string) (shared string, recoveries []stri
 		h.t.Fatalf("%s %s", res.Status, b)
 	}
 	shared = strings.ReplaceAll(string(m[1]), " ", "")
-	if res, b := h.form("/own/factor/keep", cookie, url.Values{"code": {"000000"}}); res.StatusCode != http.StatusUnauthorized ||
+	if res, b := h.form("/own/factor/keep", cookie,
+		url.Values{"code": {"000000"}}); res.StatusCode != http.StatusUnauthorized ||
 		!bytes.Contains(b, m[1]) {
 		h.t.Errorf("a wrong code while setting up: %s", res.Status)
 	}
@@ -109,7 +110,8 @@ func TestASecondFactorIsAskedForEverywhere(t *testing.T) {
 		return ""
 	}
 	cookie := door()
-	if res, b := h.form("/own/factor", cookie, url.Values{"now": {"not my password"}}); res.StatusCode != http.StatusForbidden ||
+	if res, b := h.form("/own/factor", cookie,
+		url.Values{"now": {"not my password"}}); res.StatusCode != http.StatusForbidden ||
 		sharedText.Match(b) {
 		t.Errorf("with another password: %s", res.Status)
 	}
@@ -153,7 +155,8 @@ func TestASecondFactorIsAskedForEverywhere(t *testing.T) {
 	if res.StatusCode != http.StatusSeeOther || res.Header.Get("Location") != "/shelf/films" || len(res.Cookies()) == 0 {
 		t.Errorf("a right one: %s %s", res.Status, b)
 	}
-	if res, _ := h.form("/sign-in/code", "", url.Values{"ticket": {string(ticket[1])}, "code": {recoveries[2]}}); res.StatusCode !=
+	if res, _ := h.form("/sign-in/code", "", url.Values{"ticket": {string(ticket[1])},
+		"code": {recoveries[2]}}); res.StatusCode !=
 		http.StatusGone {
 		t.Errorf("the same ticket again: %s", res.Status)
 	}
@@ -170,7 +173,8 @@ func TestASecondFactorIsAskedForEverywhere(t *testing.T) {
 			t.Errorf("%s: %s", what, res.Status)
 		}
 	}
-	if res, b := h.form("/own/factor/drop", cookie, url.Values{"now": {password}, "code": {recoveries[4]}}); res.StatusCode !=
+	if res, b := h.form("/own/factor/drop", cookie, url.Values{"now": {password},
+		"code": {recoveries[4]}}); res.StatusCode !=
 		http.StatusOK || !bytes.Contains(b, []byte("no second factor any more")) {
 		t.Errorf("both: %s", res.Status)
 	}
@@ -223,7 +227,8 @@ func TestFromOutsideAdministratorsNeedOne(t *testing.T) {
 	}
 	had := h.token
 	h.token = ""
-	if res, b := h.ask("POST", "/api/v1/sign-in", `{"name":"wren","password":"by the millpond"}`, outside...); res.StatusCode !=
+	if res, b := h.ask("POST", "/api/v1/sign-in", `{"name":"wren","password":"by the millpond"}`,
+		outside...); res.StatusCode !=
 		http.StatusForbidden || !bytes.Contains(b, []byte("set one up at home")) {
 		t.Errorf("signing in without one: %s %s", res.Status, b)
 	}

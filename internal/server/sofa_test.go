@@ -34,8 +34,9 @@ func (h *house) sofa(method string, file int64, body string) (int, sofaAnswer) {
 
 func (h *house) tell(file int64, position float64, state string) {
 	h.t.Helper()
-	if res, b := h.ask("PUT", fmt.Sprintf("/api/v1/files/%d/position", file), fmt.Sprintf(`{"position":%v,"state":%q}`, position,
-		state)); res.StatusCode != http.StatusOK {
+	if res, b := h.ask("PUT", fmt.Sprintf("/api/v1/files/%d/position", file),
+		fmt.Sprintf(`{"position":%v,"state":%q}`, position,
+			state)); res.StatusCode != http.StatusOK {
 		h.t.Fatalf("%s %s", res.Status, b)
 	}
 }
@@ -78,7 +79,8 @@ func TestTogetherOnTheSofa(t *testing.T) {
 		t.Error("who was not there has a position")
 	}
 	plays, err := h.Store.Plays(ctx, usage.Filter{Member: "BRAM"})
-	if err != nil || len(plays) != 1 || plays[0].Member != "wren" || !slices.Equal(plays[0].Sofa, []string{"bram", "ozan"}) {
+	if err != nil || len(plays) != 1 || plays[0].Member != "wren" || !slices.Equal(plays[0].Sofa,
+		[]string{"bram", "ozan"}) {
 		t.Errorf("the play: %+v, %v", plays, err)
 	}
 	// The play goes on with the same sofa; the next film has it proposed.
@@ -94,13 +96,16 @@ func TestTogetherOnTheSofa(t *testing.T) {
 	// Afterwards.
 	h.tell(film, 6, "stopped")
 	before, _, _ := h.Standing(ctx, piet)
-	if status, got := h.sofa("PUT", film, `{"members":["piet"]}`); status != 200 || !slices.Equal(got.Members, []string{"piet"}) {
+	if status, got := h.sofa("PUT", film, `{"members":["piet"]}`); status != 200 ||
+		!slices.Equal(got.Members, []string{"piet"}) {
 		t.Errorf("afterwards: %d %+v", status, got)
 	}
-	if after, _, err := h.Standing(ctx, piet); err != nil || after.Today-before.Today < time.Second || h.positionOf(film, piet.ID) != 6 {
+	if after, _, err := h.Standing(ctx, piet); err != nil || after.Today-before.Today < time.Second ||
+		h.positionOf(film, piet.ID) != 6 {
 		t.Errorf("piet watched %s, %v, and is at %v", after.Today, err, h.positionOf(film, piet.ID))
 	}
-	for body, want := range map[string]int{`{"members":["ilse"]}`: 400, `{"members":["nobody"]}`: 400, `{"members":["wren"]}`: 400,
+	for body, want := range map[string]int{`{"members":["ilse"]}`: 400, `{"members":["nobody"]}`: 400,
+		`{"members":["wren"]}`:                                400,
 		`{"members":["` + strings.Repeat(`x","`, 20) + `y"]}`: 400, `{"members":[]}`: 200, `{`: 400} {
 		if status, got := h.sofa("PUT", film, body); status != want {
 			t.Errorf("%s: %d %+v", body, status, got)
@@ -123,7 +128,8 @@ func TestTheYoungestOnTheSofa(t *testing.T) {
 	h, ctx := open(t), context.Background()
 	film := h.fileCalled("Copper Kite")
 	title, _, err := h.Store.FileOf(ctx, film, 0)
-	if err != nil || h.Store.Describe(ctx, title.ID, store.Described{Description: describe.Description{Age: new(12)}}) != nil {
+	if err != nil || h.Store.Describe(ctx, title.ID,
+		store.Described{Description: describe.Description{Age: new(12)}}) != nil {
 		t.Fatal(err)
 	}
 	h.add("bram", allowance.Child)
@@ -132,7 +138,8 @@ func TestTheYoungestOnTheSofa(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.tell(film, 0, "playing")
-	if status, got := h.sofa("PUT", film, `{"members":["bram"]}`); status != http.StatusForbidden || !strings.Contains(got.Why, "older") {
+	if status, got := h.sofa("PUT", film, `{"members":["bram"]}`); status != http.StatusForbidden ||
+		!strings.Contains(got.Why, "older") {
 		t.Errorf("%d %+v", status, got)
 	}
 	if status, got := h.sofa("PUT", film, `{"members":["bram"],"they_may":true}`); status != 200 || len(got.Members) != 1 {
@@ -181,8 +188,9 @@ func TestTimeOnTheSofaIsTold(t *testing.T) {
 		}
 	}) {
 		t.Helper()
-		res, b := h.ask("PUT", fmt.Sprintf("/api/v1/files/%d/position", film), fmt.Sprintf(`{"position":%g,"state":"playing"}`,
-			position))
+		res, b := h.ask("PUT", fmt.Sprintf("/api/v1/files/%d/position", film),
+			fmt.Sprintf(`{"position":%g,"state":"playing"}`,
+				position))
 		if err := json.Unmarshal(b, &got); err != nil || res.StatusCode != http.StatusOK {
 			t.Fatalf("%s %s", res.Status, b)
 		}

@@ -78,7 +78,8 @@ func TestSubtitlesBesideAFilmAreOffered(t *testing.T) {
 	_, b = h.ask("GET", fmt.Sprint("/play/", title.Files[0].ID), "", "Cookie", "shelf_session="+h.token)
 	page := string(b)
 	for _, want := range []string{
-		`kind="subtitles" src="` + at(".en.forced.srt") + `" srclang="en" label="en, only what is in another language" default>`,
+		`kind="subtitles" src="` + at(".en.forced.srt") +
+			`" srclang="en" label="en, only what is in another language" default>`,
 		`kind="captions" src="` + at(".de.sdh.vtt") + `" srclang="de" label="de, with sounds">`,
 		`srclang="lv" label="lv">`,
 	} {

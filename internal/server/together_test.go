@@ -123,18 +123,23 @@ func TestTogetherApart(t *testing.T) {
 	change := s.Change
 	do(ilse, `{"playing":true,"position":3.1}`)
 	do(ilse, `{"playing":false,"position":9}`)
-	if s := wait(t, one, "ilse pauses, to wren", func(s roomState) bool { return !s.Playing && s.By == "ilse" }); s.Position != 9 ||
+	if s := wait(t, one, "ilse pauses, to wren", func(s roomState) bool {
+		return !s.Playing &&
+			s.By == "ilse"
+	}); s.Position != 9 ||
 		s.Change != change+1 {
 		t.Errorf("%+v, before %d", s, change)
 	}
-	for body, want := range map[string]int{`{"playing":true,"position":-1}`: 400, `{}`: 200, `{"position":1e99}`: 400, `[]`: 400} {
+	for body, want := range map[string]int{`{"playing":true,"position":-1}`: 400, `{}`: 200, `{"position":1e99}`: 400,
+		`[]`: 400} {
 		if status := do(ilse, body); status != want {
 			t.Errorf("%s: %d", body, status)
 		}
 	}
 	// Who may not see the film is told kindly, and who may not any more is let go.
 	h.allow("bram", allowance.Allowance{Shelves: []string{"series"}})
-	for _, path := range []string{"/api/v1/together/" + room, "/api/v1/together/" + room + "/events", "/api/v1/together/none"} {
+	for _, path := range []string{"/api/v1/together/" + room, "/api/v1/together/" + room + "/events",
+		"/api/v1/together/none"} {
 		if res, b := h.ask("GET", path, ""); res.StatusCode != http.StatusNotFound || strings.Contains(string(b), "Copper") {
 			t.Errorf("%s: %s %s", path, res.Status, b)
 		}

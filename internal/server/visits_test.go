@@ -36,9 +36,11 @@ func TestVisitsAreAnnounced(t *testing.T) {
 	if h.Visits.Seen(token) != nil {
 		t.Error("seen before it came")
 	}
-	res, _ := h.ask("GET", reach.VisitPath+token, "", "X-Forwarded-For", "203.0.113.77, 198.51.100.4", "X-Forwarded-Proto", "https")
+	res, _ := h.ask("GET", reach.VisitPath+token, "", "X-Forwarded-For", "203.0.113.77, 198.51.100.4",
+		"X-Forwarded-Proto", "https")
 	got := h.Visits.Seen(token)
-	if want := (reach.Arrival{Via: "127.0.0.1", Client: "198.51.100.4", Secure: true, Host: strings.TrimPrefix(h.url, "http://"),
+	if want := (reach.Arrival{Via: "127.0.0.1", Client: "198.51.100.4", Secure: true,
+		Host:      strings.TrimPrefix(h.url, "http://"),
 		Forwarded: 2}); res.StatusCode != http.StatusOK || got == nil || *got != want {
 		t.Errorf("%s %+v", res.Status, got)
 	}
@@ -56,12 +58,14 @@ func TestVisitsAreAnnounced(t *testing.T) {
 		t.Errorf("17 MiB: %s %s", res.Status, b)
 	}
 	var brought struct{ Bytes int64 }
-	if _, b := h.ask("PUT", reach.VisitPath+token+"/data", "abc"); json.Unmarshal(b, &brought) != nil || brought.Bytes != 3 {
+	if _, b := h.ask("PUT", reach.VisitPath+token+"/data", "abc"); json.Unmarshal(b, &brought) != nil ||
+		brought.Bytes != 3 {
 		t.Errorf("3 bytes: %s", b)
 	}
 	// One that is refused is seen all the same, so that it can be said why.
 	token = h.Visits.Announce(time.Now())
-	if res, _ := h.ask("GET", reach.VisitPath+token, "", "X-Forwarded-For", "198.51.100.4"); res.StatusCode != http.StatusForbidden ||
+	if res, _ := h.ask("GET", reach.VisitPath+token, "", "X-Forwarded-For",
+		"198.51.100.4"); res.StatusCode != http.StatusForbidden ||
 		h.Visits.Seen(token) == nil || h.Visits.Seen(token).Secure {
 		t.Errorf("plain HTTP from outside: %s %+v", res.Status, h.Visits.Seen(token))
 	}

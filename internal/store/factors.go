@@ -32,12 +32,14 @@ func (s *Store) Factor(ctx context.Context, member int64) (Factor, error) {
 func (s *Store) SetFactor(ctx context.Context, member, device int64, f Factor, recoveries []string) error {
 	defer s.changed()
 	return s.change(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "INSERT INTO factors (member, secret, used, created) VALUES (?, ?, ?, ?) ON CONFLICT "+
-			"DO UPDATE SET secret = excluded.secret, used = excluded.used, created = excluded.created", member, f.Secret, f.Used,
+		if _, err := tx.ExecContext(ctx,
+			"INSERT INTO factors (member, secret, used, created) VALUES (?, ?, ?, ?) ON CONFLICT "+
+				"DO UPDATE SET secret = excluded.secret, used = excluded.used, created = excluded.created", member, f.Secret, f.Used,
 			milli(f.Created)); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE devices SET second = 1 WHERE id = ? AND member = ?", device, member); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE devices SET second = 1 WHERE id = ? AND member = ?", device,
+			member); err != nil {
 			return err
 		}
 		return setRecoveries(ctx, tx, member, recoveries)

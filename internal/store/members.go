@@ -126,7 +126,8 @@ const memberColumns = `SELECT m.id, m.name, m.role, m.away, m.created, m.passwor
 func scanMember(r *sql.Rows, m *Member) error {
 	var created, seen int64
 	var allowed string
-	err := r.Scan(&m.ID, &m.Name, &m.Role, &m.Away, &created, &m.Password, &allowed, &m.Devices, &seen, &m.Ruled, &m.History, &m.PIN)
+	err := r.Scan(&m.ID, &m.Name, &m.Role, &m.Away, &created, &m.Password, &allowed, &m.Devices, &seen, &m.Ruled,
+		&m.History, &m.PIN)
 	m.Created, m.Seen = fromMilli(created), fromMilli(seen)
 	m.allow(allowed)
 	return err
@@ -403,7 +404,8 @@ func (s *Store) changed() {
 func (s *Store) TouchDevice(ctx context.Context, d Device, tell bool, now, expires time.Time) error {
 	defer s.changed()
 	_, err := s.w.ExecContext(ctx, "UPDATE devices SET seen = ?1, expires = max(expires, min(ends, ?2)), address = ?4, "+
-		"away = ?5, networks = ?6, told = iif(?7, 0, told), moved = iif(?7, ?1, moved) WHERE id = ?3", milli(now), milli(expires), d.ID, d.Address, d.Away,
+		"away = ?5, networks = ?6, told = iif(?7, 0, told), moved = iif(?7, ?1, moved) WHERE id = ?3", milli(now),
+		milli(expires), d.ID, d.Address, d.Away,
 		d.Networks, tell)
 	return err
 }

@@ -32,7 +32,8 @@ func (s *Store) AddWatched(ctx context.Context, list ...WatchedDay) error {
 
 // WatchedDays gives what a member watched, by the day.
 func (s *Store) WatchedDays(ctx context.Context, member int64) ([]WatchedDay, error) {
-	return rows(ctx, s.r, scanWatched, "SELECT member, day, week, watched, fetched FROM watched WHERE member = ? ORDER BY day",
+	return rows(ctx, s.r, scanWatched,
+		"SELECT member, day, week, watched, fetched FROM watched WHERE member = ? ORDER BY day",
 		member)
 }
 
@@ -45,8 +46,9 @@ func scanWatched(r *sql.Rows, d *WatchedDay) error {
 
 // WatchedWeek gives what a member watched in the week that begins on a Monday, by the day.
 func (s *Store) WatchedWeek(ctx context.Context, member int64, week string) ([]WatchedDay, error) {
-	return rows(ctx, s.r, scanWatched, "SELECT member, day, week, watched, fetched FROM watched WHERE member = ? AND week = ? "+
-		"ORDER BY day", member, week)
+	return rows(ctx, s.r, scanWatched,
+		"SELECT member, day, week, watched, fetched FROM watched WHERE member = ? AND week = ? "+
+			"ORDER BY day", member, week)
 }
 
 // Grant lets a member watch until a moment, whatever its hours and minutes are. What was granted for longer

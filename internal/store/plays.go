@@ -167,12 +167,14 @@ func (s *Store) KeepHistory(ctx context.Context, member int64, days usage.Kept) 
 // or of all for an empty name. Where somebody else's sofa is concerned, that member leaves it.
 func (s *Store) ForgetPlays(ctx context.Context, name string, before time.Time) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "DELETE FROM sofas WHERE ?1 IN ('', folded) AND play IN (SELECT id FROM plays WHERE "+
-			"ended != 0 AND ended < ?2)", Fold(name), milli(before)); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			"DELETE FROM sofas WHERE ?1 IN ('', folded) AND play IN (SELECT id FROM plays WHERE "+
+				"ended != 0 AND ended < ?2)", Fold(name), milli(before)); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "UPDATE plays SET member = '', device = '', device_id = 0, address = '' WHERE ended != 0 "+
-			"AND ended < ?2 AND member != '' AND ?1 IN ('', lower(member))", Fold(name), milli(before))
+		_, err := tx.ExecContext(ctx,
+			"UPDATE plays SET member = '', device = '', device_id = 0, address = '' WHERE ended != 0 "+
+				"AND ended < ?2 AND member != '' AND ?1 IN ('', lower(member))", Fold(name), milli(before))
 		return err
 	})
 }
@@ -187,7 +189,8 @@ func (s *Store) Plays(ctx context.Context, f usage.Filter) ([]usage.Play, error)
 		until = milli(f.Until)
 	}
 	if f.After != 0 {
-		if _, err := one(rows(ctx, s.r, func(r *sql.Rows, n *int64) error { return r.Scan(n) }, "SELECT id FROM plays WHERE id = ?",
+		if _, err := one(rows(ctx, s.r, func(r *sql.Rows, n *int64) error { return r.Scan(n) },
+			"SELECT id FROM plays WHERE id = ?",
 			f.After)); err != nil {
 			return nil, err // what comes after nothing is not known
 		}

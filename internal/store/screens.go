@@ -39,7 +39,8 @@ func (s *Store) AddScreen(ctx context.Context, v Screen, token string, now time.
 		if n >= mostScreens {
 			return ErrMany
 		}
-		res, err := tx.ExecContext(ctx, "INSERT INTO screens (name, token, made, created) VALUES (?, ?, ?, ?)", v.Name, hash[:],
+		res, err := tx.ExecContext(ctx, "INSERT INTO screens (name, token, made, created) VALUES (?, ?, ?, ?)", v.Name,
+			hash[:],
 			v.Made, milli(now))
 		if err == nil {
 			v.ID, err = res.LastInsertId()

@@ -24,8 +24,9 @@ func TestWhatIsSeenIsWhatIsAllowed(t *testing.T) {
 	for shelf, kind := range kinds {
 		var list []Found
 		for i := range 40 {
-			list = append(list, Found{Name: fmt.Sprintf("%s %d.mp4", shelf, i), Title: fmt.Sprintf("%c kite %s %d", 'a'+i%9, shelf, i),
-				Size: int64(1 + i)})
+			list = append(list, Found{Name: fmt.Sprintf("%s %d.mp4", shelf, i),
+				Title: fmt.Sprintf("%c kite %s %d", 'a'+i%9, shelf, i),
+				Size:  int64(1 + i)})
 		}
 		stock(t, s, shelf, kind, list...)
 	}
@@ -140,7 +141,8 @@ func TestRulesGoWithAFile(t *testing.T) {
 	add(t, s, "wren", allowance.Admin)
 	m := add(t, s, "bram", allowance.Child)
 	stock(t, s, "films", household.Films, Found{Name: "a.mp4", Title: "Copper Kite", Year: 2003, Size: 1},
-		Found{Name: "b.mp4", Title: "Salt and Semaphore", Year: 2018, Size: 2}, Found{Name: "c.mp4", Title: "The Understudy Moon",
+		Found{Name: "b.mp4", Title: "Salt and Semaphore", Year: 2018, Size: 2},
+		Found{Name: "c.mp4", Title: "The Understudy Moon",
 			Year: 1996, Size: 3})
 	id := map[string]int64{}
 	list := func() map[string]int64 {
@@ -154,7 +156,8 @@ func TestRulesGoWithAFile(t *testing.T) {
 		return id
 	}
 	list()
-	if err := s.RuleTitles(ctx, m.ID, map[int64]*bool{id["Copper Kite"]: new(false), id["Salt and Semaphore"]: new(true)}); err != nil {
+	if err := s.RuleTitles(ctx, m.ID, map[int64]*bool{id["Copper Kite"]: new(false),
+		id["Salt and Semaphore"]: new(true)}); err != nil {
 		t.Fatal(err)
 	}
 	file := func(title string) int64 {
@@ -182,7 +185,8 @@ func TestRulesGoWithAFile(t *testing.T) {
 		got = append(got, fmt.Sprint(r.Name, " ", r.Shown))
 	}
 	slices.Sort(got)
-	if want := "Copper Kite false, Kite of Copper false, Salt and Semaphore true"; err != nil || strings.Join(got, ", ") != want {
+	if want := "Copper Kite false, Kite of Copper false, Salt and Semaphore true"; err != nil ||
+		strings.Join(got, ", ") != want {
 		t.Errorf("got %s, %v; want %s", strings.Join(got, ", "), err, want)
 	}
 }

@@ -230,7 +230,8 @@ func (s *Store) TitlePage(ctx context.Context, w Wanted) (Page, error) {
 		var any bool
 		err = s.r.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM titles t LEFT JOIN descriptions x ON x.title = t.id "+
 			"WHERE t.shelf = ? AND (t.folded, t.year, t.maker) < (?, ?, ?) AND EXISTS (SELECT 1 FROM files WHERE "+
-			"title = t.id AND gone = 0 AND (NOT ? OR problem = '')) AND "+w.Sight.shown()+")", w.Shelf, first.folded, first.year, first.maker, w.Usable).Scan(&any)
+			"title = t.id AND gone = 0 AND (NOT ? OR problem = '')) AND "+w.Sight.shown()+")", w.Shelf, first.folded,
+			first.year, first.maker, w.Usable).Scan(&any)
 		if !any {
 			out.Before = nil
 		}

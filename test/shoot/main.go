@@ -79,7 +79,8 @@ func shoot(address, name, password, dir string) error {
 	}
 	link := func(text string) error {
 		// By its words, so that the pictures do not depend on ids.
-		err := b.Eval(fmt.Sprintf(`[...document.querySelectorAll("main a")].find(a => a.textContent.includes(%q)).click()`, text), nil)
+		err := b.Eval(fmt.Sprintf(`[...document.querySelectorAll("main a")].find(a => a.textContent.includes(%q)).click()`,
+			text), nil)
 		if err != nil {
 			return fmt.Errorf("no link %q: %w", text, err)
 		}

@@ -84,8 +84,9 @@ func TestWordsThatCannotBeRead(t *testing.T) {
 		"bring": {{Bring: "maybe"}}, "copies": {{Copies: "YES"}}, "hours": {{Hours: "never"}, {Hours: "mon 25:00-26:00"}},
 		"minutes": {{Minutes: "0"}, {Minutes: "1441"}, {Minutes: "-5"}}, "weekly-minutes": {{Weekly: "10081"}},
 		"streams": {{Streams: "0"}, {Streams: "1001"}}, "height": {{Height: "1080p"}}, "height-away": {{HeightAway: "x"}},
-		"bitrate": {{Bitrate: "8Mm"}, {Bitrate: "5"}, {Bitrate: "-8M"}, {Bitrate: "1T"}}, "bitrate-away": {{BitrateAway: "x"}},
-		"until": {{Until: "tomorrow"}, {Until: "2026-13-01"}},
+		"bitrate":      {{Bitrate: "8Mm"}, {Bitrate: "5"}, {Bitrate: "-8M"}, {Bitrate: "1T"}},
+		"bitrate-away": {{BitrateAway: "x"}},
+		"until":        {{Until: "tomorrow"}, {Until: "2026-13-01"}},
 	} {
 		for _, w := range list {
 			var f *Fault

@@ -11,7 +11,8 @@ func TestAgesAreReadFromMarks(t *testing.T) {
 	const none = -1
 	for mark, want := range map[string]int{
 		"12": 12, "FSK 12": 12, "FSK: 0": 0, "0": 0, "PG-13": 13, "Rated PG-13": 13, "R": 17, "Rated R": 17, "NC-17": 17,
-		"TV-MA": 17, "TV-14": 14, "TV-Y7": 7, "TV-Y7-FV": 7, "TV-Y": 0, "TV-G": 0, "G": 0, "PG": 8, "U": 0, "12A": 12, "15": 15,
+		"TV-MA": 17, "TV-14": 14, "TV-Y7": 7, "TV-Y7-FV": 7, "TV-Y": 0, "TV-G": 0, "G": 0, "PG": 8, "U": 0, "12A": 12,
+		"15":  15,
 		"18+": 18, "16 certificate": 16, "BBFC U": 0, "-12": 12, "Tous publics": 0, "K-16": 16, "PEGI 7": 7, "AL": 0,
 		"MA15+": 15, "de:16": 16, "de/6": 6, "R18+": 18, "ab 6": 6, "R21": 21,
 		"": none, "Unrated": none, "NR": none, "Not Rated": none, "99": none, "2019": none,
@@ -39,8 +40,10 @@ func TestAgesAreReadFromMarks(t *testing.T) {
 }
 
 func TestSidecarsTellTheAge(t *testing.T) {
-	for rating, want := range map[string]string{`"FSK 12"`: "12", `16`: "16", `{"@type":"Rating","ratingValue":"PG-13","author":"x"}`: "13",
-		`{"@type":"Rating","ratingValue":6}`: "6", `["G",{"@type":"Rating","name":"12"}]`: "12", `"Not Rated"`: "none", `null`: "none",
+	for rating, want := range map[string]string{`"FSK 12"`: "12", `16`: "16",
+		`{"@type":"Rating","ratingValue":"PG-13","author":"x"}`: "13",
+		`{"@type":"Rating","ratingValue":6}`:                    "6", `["G",{"@type":"Rating","name":"12"}]`: "12", `"Not Rated"`: "none",
+		`null`:      "none",
 		`{"a":[1]}`: "none"} {
 		d, err := ReadSidecar([]byte(`{"@type":"Movie","name":"Copper Kite","contentRating":` + rating + `}`))
 		if err != nil {

@@ -23,7 +23,9 @@ func Example() {
 }
 
 // all is one of each.
-var all = []event.Event{event.MemberAdded{}, event.MemberRemoved{}, event.PasswordChanged{}, event.FactorChanged{}, event.PasskeyChanged{}, event.ScreenMade{}, event.StreamStopped{}, event.DeviceMoved{}, event.RecoveryUsed{}, event.MemberChanged{},
+var all = []event.Event{event.MemberAdded{}, event.MemberRemoved{}, event.PasswordChanged{}, event.FactorChanged{},
+	event.PasskeyChanged{}, event.ScreenMade{}, event.StreamStopped{}, event.DeviceMoved{}, event.RecoveryUsed{},
+	event.MemberChanged{},
 	event.SignedIn{}, event.RefusedAway{}, event.Scanned{}, event.FolderAway{}, event.FolderBack{},
 	event.UploadBegun{}, event.UploadPlaced{},
 	event.UploadPlaced{Known: true}, event.UploadUnfit{}, event.BackupMade{}, event.BackupFailed{}, event.PlayEnded{},

@@ -53,7 +53,8 @@ func SiteOf(household, address, at string) (Site, error) {
 	s := Site{Household: household, Port: 443, Upstream: at}
 	switch {
 	case err != nil || address == "":
-		return s, &Fault{"there is no address for people outside", "write address = \"https://shelf.example.net\" under [remote]"}
+		return s, &Fault{"there is no address for people outside",
+			"write address = \"https://shelf.example.net\" under [remote]"}
 	case u.Scheme != "https":
 		return s, &Fault{"the address is plain HTTP", "write it with https: a proxy brings it"}
 	}
@@ -80,7 +81,10 @@ func (s Site) Address() string {
 
 // Remark is the household's name as one line of a remark.
 func (s Site) Remark() string {
-	return strings.Join(strings.FieldsFunc(s.Household, func(r rune) bool { return r < ' ' || r == 0x7f || r > 0x7e && r < 0xa0 }), " ")
+	return strings.Join(strings.FieldsFunc(s.Household, func(r rune) bool {
+		return r < ' ' || r == 0x7f || r > 0x7e &&
+			r < 0xa0
+	}), " ")
 }
 
 // Files names where the certificate lies.

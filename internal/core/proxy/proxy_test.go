@@ -36,17 +36,20 @@ func TestRulesNameTheSite(t *testing.T) {
 }
 
 func TestWhatCannotStandInARule(t *testing.T) {
-	for _, address := range []string{"", "http://shelf.example.net", "https://", "https://a;b.example.net", "https://[2001:db8::1]",
-		"https://ex ample.net", "https://-a.example.net", "https://" + strings.Repeat("a.", 130) + "net", "https://x.example.net:99999"} {
+	for _, address := range []string{"", "http://shelf.example.net", "https://", "https://a;b.example.net",
+		"https://[2001:db8::1]",
+		"https://ex ample.net", "https://-a.example.net", "https://" + strings.Repeat("a.", 130) + "net",
+		"https://x.example.net:99999"} {
 		if s, err := SiteOf("mill", address, "127.0.0.1:26990"); err == nil {
 			t.Errorf("%q: %+v", address, s)
 		}
 	}
 	good := Site{Household: "mill", Host: "shelf.example.net", Port: 443, Upstream: "127.0.0.1:26990"}
 	for what, spoil := range map[string]func(*Site){
-		"upstream": func(s *Site) { s.Upstream = "127.0.0.1:26990; evil" }, "no port": func(s *Site) { s.Upstream = "127.0.0.1" },
-		"path": func(s *Site) { s.Certificate, s.Key = "/etc/a b.pem", "/etc/k.pem" },
-		"key":  func(s *Site) { s.Certificate = "/etc/a.pem" },
+		"upstream": func(s *Site) { s.Upstream = "127.0.0.1:26990; evil" },
+		"no port":  func(s *Site) { s.Upstream = "127.0.0.1" },
+		"path":     func(s *Site) { s.Certificate, s.Key = "/etc/a b.pem", "/etc/k.pem" },
+		"key":      func(s *Site) { s.Certificate = "/etc/a.pem" },
 	} {
 		s := good
 		spoil(&s)

@@ -147,8 +147,9 @@ func (j *judge) name(u *url.URL) bool {
 		j.add("name", verdict.Blocked, "make a record for it of type A or AAAA", "%s has no address", u.Hostname())
 		return false
 	case home == len(words):
-		j.add("name", verdict.Warning, "from elsewhere look whether it stands for the line's address there", "%s stands for %s "+
-			"as seen from here, which nobody outside reaches", u.Hostname(), strings.Join(words, ", "))
+		j.add("name", verdict.Warning, "from elsewhere look whether it stands for the line's address there",
+			"%s stands for %s "+
+				"as seen from here, which nobody outside reaches", u.Hostname(), strings.Join(words, ", "))
 	default:
 		j.add("name", verdict.OK, "", "%s stands for %s", u.Hostname(), strings.Join(words, ", "))
 	}
@@ -166,8 +167,9 @@ func (j *judge) reachable(what string, u *url.URL, fault Fault, why string) {
 	}
 	switch fault {
 	case Unreachable:
-		j.add(what, verdict.Blocked, "forward port "+port+" of the router to the proxy, and let the firewall pass it; from inside "+
-			"some routers do not turn back to themselves, so try from elsewhere, too",
+		j.add(what, verdict.Blocked,
+			"forward port "+port+" of the router to the proxy, and let the firewall pass it; from inside "+
+				"some routers do not turn back to themselves, so try from elsewhere, too",
 			"nothing answers at port %s: it is dropped on the way (%s)", port, why)
 	case Refused:
 		j.add(what, verdict.Blocked, "start what is to listen there, or forward the port to where it listens",
@@ -191,7 +193,8 @@ func (j *judge) certificate(u *url.URL) bool {
 		j.reachable("port", u, c.Fault, c.Error)
 		return false
 	case c.Fault == NoTLS:
-		j.add("certificate", verdict.Blocked, "let what listens there speak HTTPS; a port of plain HTTP may have been forwarded",
+		j.add("certificate", verdict.Blocked,
+			"let what listens there speak HTTPS; a port of plain HTTP may have been forwarded",
 			"what answers does not speak TLS: %s", c.Error)
 		return false
 	case c.Fault == WrongName:
@@ -206,8 +209,9 @@ func (j *judge) certificate(u *url.URL) bool {
 		j.add("certificate", verdict.Blocked, "renew it, and see why that did not happen by itself", "%s", words)
 		return false
 	case c.Fault == Untrusted:
-		j.add("certificate", verdict.Blocked, "use one of a public authority, and let the proxy send those between, too; for an "+
-			"authority of your own give --ca", "nobody vouches for it: %s (issued by %s)", c.Error, cmp.Or(c.Issuer, "nobody"))
+		j.add("certificate", verdict.Blocked,
+			"use one of a public authority, and let the proxy send those between, too; for an "+
+				"authority of your own give --ca", "nobody vouches for it: %s (issued by %s)", c.Error, cmp.Or(c.Issuer, "nobody"))
 		return false
 	default:
 		j.reachable("certificate", u, c.Fault, c.Error)
@@ -218,7 +222,8 @@ func (j *judge) certificate(u *url.URL) bool {
 		j.add("certificate", verdict.Warning, "see whether it is renewed by itself", "it ends in %d days, on %s",
 			int(left.Hours()/24), day(c.Until))
 	} else {
-		j.add("certificate", verdict.OK, "", "good until %s, by %s; %s%s", day(c.Until), cmp.Or(c.Issuer, "an authority of no name"),
+		j.add("certificate", verdict.OK, "", "good until %s, by %s; %s%s", day(c.Until),
+			cmp.Or(c.Issuer, "an authority of no name"),
 			c.Version, map[bool]string{true: ", HTTP/2"}[c.HTTP2])
 	}
 	return true
@@ -236,7 +241,8 @@ func (j *judge) plain(u *url.URL) {
 	switch {
 	case p.Error != "":
 		j.add("plain HTTP", verdict.OK, "", "nothing is answered without HTTPS")
-	case p.Status >= 300 && p.Status < 400 && err == nil && to.Scheme == "https" && strings.EqualFold(to.Hostname(), u.Hostname()):
+	case p.Status >= 300 && p.Status < 400 && err == nil && to.Scheme == "https" &&
+		strings.EqualFold(to.Hostname(), u.Hostname()):
 		j.add("plain HTTP", verdict.OK, "", "leads on to HTTPS")
 	case p.Status >= 400:
 		j.add("plain HTTP", verdict.OK, "", "is refused")
@@ -268,23 +274,28 @@ func (j *judge) answer(u *url.URL) bool {
 		j.add("answer", verdict.Blocked, "let the first person in: cozyshelf member add NAME --role admin",
 			"this household's server answers%s, but there is no member yet", by)
 	case a.Status == 421:
-		j.add("answer", verdict.Blocked, "let the proxy pass the Host header on as it came, or write the name it sends into names "+
-			"under [server]", "the server is asked by a name that it does not know")
+		j.add("answer", verdict.Blocked,
+			"let the proxy pass the Host header on as it came, or write the name it sends into names "+
+				"under [server]", "the server is asked by a name that it does not know")
 	case a.Status == 403:
-		j.add("answer", verdict.Blocked, "let the proxy send X-Forwarded-Proto: https, and write its address into trusted_proxies",
+		j.add("answer", verdict.Blocked,
+			"let the proxy send X-Forwarded-Proto: https, and write its address into trusted_proxies",
 			"the server answers, but takes the question for plain HTTP from outside")
 	case a.Status == 502 || a.Status == 503 || a.Status == 504:
-		j.add("answer", verdict.Blocked, "see whether the server runs (cozyshelf status), and whether the proxy may reach it where "+
-			"its rule says", "what stands between%s does not reach the server: it says %d", by, a.Status)
+		j.add("answer", verdict.Blocked,
+			"see whether the server runs (cozyshelf status), and whether the proxy may reach it where "+
+				"its rule says", "what stands between%s does not reach the server: it says %d", by, a.Status)
 	case a.Status == 401 || a.Status == 407:
 		j.add("answer", verdict.Blocked, "let it pass on what comes for this server: members sign in by themselves",
 			"what stands between%s wants a password of its own", by)
 	case a.Status >= 300 && a.Status < 400:
-		j.add("answer", verdict.Blocked, "see where it leads, and let it end", "what stands between%s leads elsewhere (%d)", by,
+		j.add("answer", verdict.Blocked, "see where it leads, and let it end", "what stands between%s leads elsewhere (%d)",
+			by,
 			a.Status)
 	case a.Status == 200:
-		j.add("answer", verdict.Blocked, "see where the name and the port lead", "something answers%s, but not this household's "+
-			"server", by)
+		j.add("answer", verdict.Blocked, "see where the name and the port lead",
+			"something answers%s, but not this household's "+
+				"server", by)
 	default:
 		j.add("answer", verdict.Blocked, "see the log of what stands between", "the answer%s is %d", by, a.Status)
 	}
@@ -306,16 +317,19 @@ func (j *judge) arrival(u *url.URL, trusted []netip.Prefix) {
 		j.add("client's address", verdict.Blocked, "let the proxy set X-Forwarded-For to the address of the client",
 			"%s passes no address of the client on, so everybody seems to be where it is", a.Via)
 	case !isTrusted:
-		j.add("client's address", verdict.Blocked, fmt.Sprintf("write trusted_proxies = [%q] under [remote], and deploy", a.Via),
+		j.add("client's address", verdict.Blocked, fmt.Sprintf("write trusted_proxies = [%q] under [remote], and deploy",
+			a.Via),
 			"%s passes it on, and is not trusted: everybody seems to be where it is", a.Via)
 	case a.Client == a.Via:
 		j.add("client's address", verdict.Warning, "ask from another machine, or with --from another address of this one",
 			"it cannot be told: the question came from %s, where the proxy is", a.Via)
 	case a.Client == j.s.Claimed:
-		j.add("client's address", verdict.Blocked, "let the proxy set X-Forwarded-For anew, or add the client's address at its end",
+		j.add("client's address", verdict.Blocked,
+			"let the proxy set X-Forwarded-For anew, or add the client's address at its end",
 			"whoever asks may say where they come from: the server took them for %s, as the question claimed", a.Client)
 	default:
-		j.add("client's address", verdict.OK, "", "passed on as %s by %s, which is trusted; what a stranger claims does not count",
+		j.add("client's address", verdict.OK, "",
+			"passed on as %s by %s, which is trusted; what a stranger claims does not count",
 			a.Client, a.Via)
 	}
 	switch {
@@ -338,10 +352,12 @@ func (j *judge) trials() {
 		t              *Trial
 		s              verdict.Status
 	}{
-		{"ranges", "parts of a file come as they were asked for", "let the proxy pass Range on, and neither keep nor compress media",
+		{"ranges", "parts of a file come as they were asked for",
+			"let the proxy pass Range on, and neither keep nor compress media",
 			j.s.Ranges, verdict.Blocked},
-		{"uploads", "large bodies arrive whole", "take the bound of the body's size away in the proxy, and its waiting for the " +
-			"whole body", j.s.Upload, verdict.Warning},
+		{"uploads", "large bodies arrive whole",
+			"take the bound of the body's size away in the proxy, and its waiting for the " +
+				"whole body", j.s.Upload, verdict.Warning},
 		{"events", "come as they happen", "take buffering away in the proxy", j.s.Events, verdict.Warning},
 		{"long answers", "are waited for", "give the proxy an hour to wait for an answer", j.s.Patient, verdict.Warning},
 	} {

@@ -94,7 +94,8 @@ func (r *Rooms) Open(now time.Time, id string, file int64, length float64, by st
 	if r.of == nil {
 		r.of = map[string]*room{}
 	}
-	r.of[id] = &room{State: State{File: file, At: now, By: by}, opened: by, length: length, used: now, members: map[int64]*member{}}
+	r.of[id] = &room{State: State{File: file, At: now, By: by}, opened: by, length: length, used: now,
+		members: map[int64]*member{}}
 	return nil
 }
 
@@ -115,7 +116,8 @@ func (r *Rooms) State(id string) (State, []string, error) {
 }
 
 // Join lets a device in. The channel tells when something has changed; leave has to be called once.
-func (r *Rooms) Join(now time.Time, id string, device int64, name string) (changed <-chan struct{}, leave func(), err error) {
+func (r *Rooms) Join(now time.Time, id string, device int64, name string) (changed <-chan struct{}, leave func(),
+	err error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	room := r.of[id]

@@ -48,10 +48,12 @@ func TestWhatOneDoesAllDo(t *testing.T) {
 	if s, _ := r.Do(noon.Add(5*time.Second), "a", true, 15.1, "ilse"); s.Change != 1 || told(first) {
 		t.Errorf("an echo changes it: %+v", s)
 	}
-	if s, _ := r.Do(noon.Add(5*time.Second), "a", false, 15, "ilse"); s.Change != 2 || s.Playing || s.By != "ilse" || !told(first) {
+	if s, _ := r.Do(noon.Add(5*time.Second), "a", false, 15, "ilse"); s.Change != 2 || s.Playing || s.By != "ilse" ||
+		!told(first) {
 		t.Errorf("a pause: %+v", s)
 	}
-	if s, names, err := r.State("a"); err != nil || s.Now(noon.Add(time.Minute), 100) != 15 || fmt.Sprint(names) != "[ilse wren]" {
+	if s, names, err := r.State("a"); err != nil || s.Now(noon.Add(time.Minute), 100) != 15 ||
+		fmt.Sprint(names) != "[ilse wren]" {
 		t.Errorf("%+v %v %v", s, names, err)
 	}
 	if s, _ := r.Do(noon, "a", false, 1e9, "x"); s.Position != 100 {

@@ -85,7 +85,8 @@ func (p Play) hours(zone *time.Location, do func(at time.Time, share float64)) {
 		return
 	}
 	for at := from.In(zone); at.Before(to); {
-		past := time.Duration(at.Minute())*time.Minute + time.Duration(at.Second())*time.Second + time.Duration(at.Nanosecond())
+		past := time.Duration(at.Minute())*time.Minute + time.Duration(at.Second())*time.Second +
+			time.Duration(at.Nanosecond())
 		next := at.Add(time.Hour - past)
 		do(at, min(next.Sub(at).Seconds(), to.Sub(at).Seconds())/whole)
 		at = next

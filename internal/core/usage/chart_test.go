@@ -12,7 +12,8 @@ import (
 func made(r *rand.Rand, zone *time.Location, n int) (out []Play) {
 	for range n {
 		start := time.Date(2026, 10, 20+r.IntN(12), r.IntN(24), r.IntN(60), r.IntN(60), r.IntN(1e9), zone)
-		p := Play{Started: start, Watched: float64(r.IntN(9000)), Bytes: r.Int64N(1 << 32), Member: []string{"wren", "bram"}[r.IntN(2)]}
+		p := Play{Started: start, Watched: float64(r.IntN(9000)), Bytes: r.Int64N(1 << 32),
+			Member: []string{"wren", "bram"}[r.IntN(2)]}
 		p.Seen = start.Add(time.Duration(r.IntN(4*3600)) * time.Second)
 		switch r.IntN(8) {
 		case 0:
@@ -114,7 +115,8 @@ func TestColumnsAreNamed(t *testing.T) {
 	zone := time.UTC
 	at := time.Date(2026, 12, 31, 23, 30, 0, 0, zone)
 	p := Play{Started: at, Seen: at.Add(time.Hour), Ended: at.Add(time.Hour), Watched: 3600, Bytes: 10}
-	for by, want := range map[By][]string{ByDay: {"2026-12-31", "2027-01-01"}, ByWeek: {"2026-W53"}, ByMonth: {"2026-12", "2027-01"}} {
+	for by, want := range map[By][]string{ByDay: {"2026-12-31", "2027-01-01"}, ByWeek: {"2026-W53"},
+		ByMonth: {"2026-12", "2027-01"}} {
 		got := Chart([]Play{p}, Asked{By: by, Of: OfWatched, From: at, To: at.Add(2 * time.Hour), Zone: zone})
 		if len(got) != len(want) {
 			t.Errorf("%s: %+v", by, got)
@@ -130,7 +132,8 @@ func TestColumnsAreNamed(t *testing.T) {
 		t.Errorf("no plays: %+v", got)
 	}
 	// From the beginning of time on is from the first play on.
-	if got := Chart([]Play{p}, Asked{By: ByDay, From: time.Unix(0, 0), To: at.Add(time.Hour), Zone: zone}); len(got) != 2 ||
+	if got := Chart([]Play{p}, Asked{By: ByDay, From: time.Unix(0, 0), To: at.Add(time.Hour),
+		Zone: zone}); len(got) != 2 ||
 		got[0].Value != 1800 {
 		t.Errorf("since ever: %+v", got)
 	}

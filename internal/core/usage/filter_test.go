@@ -10,8 +10,9 @@ import (
 func TestFiltersAreWrittenAndRead(t *testing.T) {
 	yes := true
 	at := time.Date(2026, 11, 1, 2, 3, 4, 5000, time.UTC)
-	for _, f := range []Filter{{}, {Member: "wren & co", Title: "a=b", Shelf: "films", Device: "kitchen tablet", Delivery: "repacked",
-		Where: Away, Finished: &yes, Since: at, Until: at.AddDate(0, 1, 0), After: 7, Open: true, Limit: 3},
+	for _, f := range []Filter{{}, {Member: "wren & co", Title: "a=b", Shelf: "films", Device: "kitchen tablet",
+		Delivery: "repacked",
+		Where:    Away, Finished: &yes, Since: at, Until: at.AddDate(0, 1, 0), After: 7, Open: true, Limit: 3},
 		{Finished: new(bool), Where: AtHome}} {
 		q, err := url.ParseQuery(f.Query().Encode())
 		if err != nil {
@@ -21,7 +22,8 @@ func TestFiltersAreWrittenAndRead(t *testing.T) {
 			t.Errorf("%+v, %v; want %+v", got, err, f)
 		}
 	}
-	for _, text := range []string{"since=yesterday", "until=x", "finished=perhaps", "after=x", "limit=-1", "limit=x", "where=outside",
+	for _, text := range []string{"since=yesterday", "until=x", "finished=perhaps", "after=x", "limit=-1", "limit=x",
+		"where=outside",
 		"delivery=copied"} {
 		q, err := url.ParseQuery(text)
 		if err != nil {

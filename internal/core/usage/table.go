@@ -19,7 +19,8 @@ func (p Play) Row(zone *time.Location) []string {
 		}
 		return t.In(zone).Format(time.RFC3339)
 	}
-	return []string{at(p.Started), at(p.Ended), cell(p.Member), cell(strings.Join(p.Sofa, "; ")), cell(p.Shelf), cell(p.Title),
+	return []string{at(p.Started), at(p.Ended), cell(p.Member), cell(strings.Join(p.Sofa, "; ")), cell(p.Shelf),
+		cell(p.Title),
 		cell(p.Part), number(p.Watched), number(p.Position), number(p.Duration), strconv.FormatBool(p.Done), cell(p.Device),
 		cell(p.Address), strconv.FormatBool(p.Away), cell(p.Delivery), strconv.FormatInt(p.Bytes, 10), cell(p.Why),
 		strconv.FormatInt(p.ID, 10)}

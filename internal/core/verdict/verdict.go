@@ -393,7 +393,8 @@ func (j *judge) converting() {
 	each := capacity.StreamBytes(delivery.BitrateFor(lines*16/9, lines, 25))
 	if want := int64(atOnce) * each * 10 / 9; want > int64(j.h.Storage.ScratchLimit) {
 		j.add("room to convert", Warning, fmt.Sprintf("%d films of %d lines at once want %s of scratch, and "+
-			"scratch_limit is %s: what was made is thrown away and made again", atOnce, lines, bytes(want), bytes(int64(j.h.Storage.ScratchLimit))),
+			"scratch_limit is %s: what was made is thrown away and made again", atOnce, lines, bytes(want),
+			bytes(int64(j.h.Storage.ScratchLimit))),
 			fmt.Sprintf("write scratch_limit = \"%d MiB\" under [storage], a smaller at_once, or a smaller ladder", want>>20+1))
 	}
 	if want := int64(serverItself) + int64(atOnce)*capacity.StreamMemory(lines); j.f.Engine.Can.Limits &&

@@ -97,7 +97,8 @@ func (a *Authenticator) Make(asked []byte, origin string) ([]byte, error) {
 	}
 	data := append(a.data(rp, 0x40), make([]byte, 16)...) // of no known make
 	data = append(binary.BigEndian.AppendUint16(data, uint16(len(a.ID))), a.ID...)
-	object, err := cbor.Marshal(map[string]any{"fmt": "none", "attStmt": map[string]any{}, "authData": append(data, key...)})
+	object, err := cbor.Marshal(map[string]any{"fmt": "none", "attStmt": map[string]any{},
+		"authData": append(data, key...)})
 	if err != nil {
 		return nil, err
 	}

@@ -69,8 +69,12 @@ func Go(ctx context.Context, w Wish) reach.Seen {
 	if !v.name(ctx) {
 		return v.seen
 	}
-	v.http = &http.Client{Timeout: toAnswer, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-		Transport: &http.Transport{DialContext: v.dial, TLSClientConfig: &tls.Config{RootCAs: w.Roots, MinVersion: tls.VersionTLS12},
+	v.http = &http.Client{Timeout: toAnswer, CheckRedirect: func(*http.Request,
+		[]*http.Request) error {
+		return http.ErrUseLastResponse
+	},
+		Transport: &http.Transport{DialContext: v.dial, TLSClientConfig: &tls.Config{RootCAs: w.Roots,
+			MinVersion: tls.VersionTLS12},
 			ForceAttemptHTTP2: true, DisableCompression: true, TLSHandshakeTimeout: toConnect}}
 	defer v.http.CloseIdleConnections()
 	if u.Scheme == "https" {
@@ -223,7 +227,8 @@ func (v *visitor) certificate(ctx context.Context) *reach.Certificate {
 	state := c.ConnectionState()
 	leaf := state.PeerCertificates[0]
 	out.Names, out.From, out.Until = leaf.DNSNames, leaf.NotBefore, leaf.NotAfter
-	out.Issuer, out.Version, out.HTTP2 = leaf.Issuer.CommonName, tls.VersionName(state.Version), state.NegotiatedProtocol == "h2"
+	out.Issuer, out.Version, out.HTTP2 = leaf.Issuer.CommonName, tls.VersionName(state.Version),
+		state.NegotiatedProtocol == "h2"
 	if out.Issuer == "" && len(leaf.Issuer.Organization) > 0 {
 		out.Issuer = leaf.Issuer.Organization[0]
 	}
@@ -262,7 +267,8 @@ func (v *visitor) plain(ctx context.Context) {
 	v.seen.Plain = &reach.Plain{Status: res.StatusCode, Location: res.Header.Get("Location")}
 }
 
-func (v *visitor) ask(ctx context.Context, method, address string, body io.Reader, header http.Header) (*http.Response, error) {
+func (v *visitor) ask(ctx context.Context, method, address string, body io.Reader, header http.Header) (*http.Response,
+	error) {
 	r, err := http.NewRequestWithContext(ctx, method, address, body)
 	if err != nil {
 		return nil, err
@@ -348,7 +354,8 @@ func (v *visitor) upload(ctx context.Context) error {
 		Sum string `json:"sha256"`
 	}
 	sum := sha256.Sum256(b)
-	if err := json.NewDecoder(io.LimitReader(res.Body, 1<<20)).Decode(&got); err != nil || res.StatusCode != http.StatusOK {
+	if err := json.NewDecoder(io.LimitReader(res.Body, 1<<20)).Decode(&got); err != nil ||
+		res.StatusCode != http.StatusOK {
 		return fmt.Errorf("of %d MiB came %d", upload>>20, res.StatusCode)
 	}
 	if got.Sum != hex.EncodeToString(sum[:]) {
@@ -359,7 +366,8 @@ func (v *visitor) upload(ctx context.Context) error {
 
 // events sees whether events come as they happen.
 func (v *visitor) events(ctx context.Context) error {
-	res, err := v.ask(ctx, "GET", v.at("/events"), nil, http.Header{"Accept": {"text/event-stream"}, "Accept-Encoding": {"gzip"}})
+	res, err := v.ask(ctx, "GET", v.at("/events"), nil, http.Header{"Accept": {"text/event-stream"},
+		"Accept-Encoding": {"gzip"}})
 	if err != nil {
 		return err
 	}

@@ -60,8 +60,10 @@ func newAuthority(t *testing.T) *authority {
 
 // serve answers with a certificate for a name, good from and until so many hours from now.
 func (a *authority) serve(name string, from, until int) *httptest.Server {
-	leaf, key := a.make(x509.Certificate{DNSNames: []string{name}, NotBefore: time.Now().Add(time.Duration(from) * time.Hour),
-		NotAfter: time.Now().Add(time.Duration(until) * time.Hour), ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}})
+	leaf, key := a.make(x509.Certificate{DNSNames: []string{name},
+		NotBefore:   time.Now().Add(time.Duration(from) * time.Hour),
+		NotAfter:    time.Now().Add(time.Duration(until) * time.Hour),
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}})
 	s := httptest.NewUnstartedServer(http.NotFoundHandler())
 	s.TLS = &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{leaf.Raw}, PrivateKey: key}}}
 	s.StartTLS()
@@ -145,7 +147,8 @@ func TestNoVisitOfAStranger(t *testing.T) {
 		w.Header().Add("X-Frame-Options", "DENY")
 	}))
 	defer s.Close()
-	seen := Go(context.Background(), Wish{Address: s.URL, Token: "t", Arrived: func(context.Context) (*reach.Arrival, error) { return nil, nil }})
+	seen := Go(context.Background(), Wish{Address: s.URL, Token: "t",
+		Arrived: func(context.Context) (*reach.Arrival, error) { return nil, nil }})
 	if seen.Answer == nil || seen.Answer.Status != http.StatusOK || seen.Arrived != nil || seen.Ranges != nil ||
 		len(seen.Doubled) != 1 {
 		t.Errorf("%+v", seen)

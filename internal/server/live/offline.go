@@ -60,7 +60,8 @@ func (s *Server) TellPlay(r *http.Request, t store.Title, f store.File, in Told)
 		return usage.Play{}, bad("it ends in the future; is the device's clock right?")
 	case now.Sub(in.Started) > oldestTold:
 		return usage.Play{}, bad("it is older than 60 days")
-	case !(in.From >= 0) || !(in.Position >= 0) || in.Position > 1e7 || in.From > 1e7 || f.Duration > 0 && in.Position > f.Duration+60:
+	case !(in.From >= 0) || !(in.Position >= 0) || in.Position > 1e7 || in.From > 1e7 || f.Duration > 0 &&
+		in.Position > f.Duration+60:
 		return usage.Play{}, bad("its positions do not lie in the file")
 	case !(in.Watched >= 0) || in.Watched > 2*length.Seconds()+1:
 		return usage.Play{}, bad("more was watched than there was time for")

@@ -141,7 +141,8 @@ func deviceName(name string) string {
 
 // addDevice signs a member in on a device, of which the name, what for, the second factor and the screen are
 // given, and gives its token.
-func (s *Server) addDevice(r *http.Request, m store.Member, d store.Device, now time.Time) (string, store.Device, error) {
+func (s *Server) addDevice(r *http.Request, m store.Member, d store.Device, now time.Time) (string, store.Device,
+	error) {
 	v, token := VisitorOf(r), secret.Token()
 	networks, _ := allowance.Moved("", allowance.Area(v.Address, v.Away))
 	d.Name, d.Expires, d.Ends = deviceName(d.Name), now.Add(Stays[d.Kind].Slides), now.Add(Stays[d.Kind].Ends)

@@ -73,7 +73,8 @@ func (s *Server) Allowable(a allowance.Allowance) error {
 }
 
 // Invite makes an invite for somebody who is to become a member, and gives the token of its link.
-func (s *Server) Invite(ctx context.Context, m store.Member, lasts time.Duration) (token string, i store.Invite, err error) {
+func (s *Server) Invite(ctx context.Context, m store.Member, lasts time.Duration) (token string, i store.Invite,
+	err error) {
 	if lasts < shortestInvite || lasts > longestInvite {
 		return "", i, UsageProblem("the invite cannot be good for so long", "it may be from a minute to 30 days",
 			"leave --for out for a day")

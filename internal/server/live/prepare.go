@@ -262,7 +262,8 @@ func (s *Server) sweepPrepared(ctx context.Context) {
 		var id int64
 		var ending string
 		n, _ := fmt.Sscanf(e.Name(), "%d.%s", &id, &ending)
-		if strings.HasPrefix(e.Name(), wordsName) || n == 2 && !slices.ContainsFunc(all, func(p store.Prepared) bool { return p.ID == id }) {
+		if strings.HasPrefix(e.Name(), wordsName) || n == 2 && !slices.ContainsFunc(all,
+			func(p store.Prepared) bool { return p.ID == id }) {
 			_ = os.Remove(filepath.Join(s.Settings.State, layout.Prepared, e.Name())) // it is tried at each start
 		}
 	}

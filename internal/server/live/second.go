@@ -70,7 +70,8 @@ func needsSecond(m store.Member) error {
 
 // second goes on with a sign-in whose password was right: with a code where the member has a factor. It
 // gives whether one was used.
-func (s *Server) second(r *http.Request, m store.Member, code, device string, kind store.For, now time.Time) (bool, error) {
+func (s *Server) second(r *http.Request, m store.Member, code, device string, kind store.For, now time.Time) (bool,
+	error) {
 	f, err := s.Store.Factor(r.Context(), m.ID)
 	switch {
 	case errors.Is(err, store.ErrNotFound):

@@ -160,7 +160,8 @@ func (s *Server) MayBring(r *http.Request) (blueprint.SettingsShelf, error) {
 		switch {
 		case !VisitorOf(r).Member.Allowed.MayBring(VisitorOf(r).Member.Role):
 			return sh, &StatusError{Problem: &problem.Problem{What: "you may not bring anything onto the shelves",
-				Why: "that is for adults, unless it was allowed to you", Fix: "ask the household's administrator"}, Status: http.StatusForbidden, Wait: 0}
+				Why: "that is for adults, unless it was allowed to you", Fix: "ask the household's administrator"},
+				Status: http.StatusForbidden, Wait: 0}
 		case sh.Access != household.Change:
 			return sh, &StatusError{Problem: &problem.Problem{What: "nothing can be brought onto this shelf from here",
 				Why: "the server may only read it",

@@ -90,7 +90,8 @@ func (s *Server) Sit(r *http.Request, t store.Title, f store.File, names []strin
 	for _, name := range names {
 		i := slices.IndexFunc(people, func(m store.Member) bool { return store.Fold(m.Name) == store.Fold(name) })
 		if i < 0 {
-			return Sofa{}, UsageProblem(fmt.Sprintf("%q cannot be named", name), "there is no such member, or you may not name them",
+			return Sofa{}, UsageProblem(fmt.Sprintf("%q cannot be named", name),
+				"there is no such member, or you may not name them",
 				"GET tells who may be")
 		}
 		m := people[i]

@@ -102,7 +102,8 @@ func (s *Web) dataOwn(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	d := ownData{Household: s.Settings.Name, Taken: now, Member: ownMember{Name: m.Name, Role: string(m.Role), Away: m.Away,
+	d := ownData{Household: s.Settings.Name, Taken: now, Member: ownMember{Name: m.Name, Role: string(m.Role),
+		Away:    m.Away,
 		Created: m.Created, Bounds: m.Allowed}, Devices: []store.Device{}, Days: []ownDay{}, Positions: []ownPosition{},
 		Plays: []struct{}{}}
 	if f, err := s.Store.Factor(ctx, m.ID); err == nil {

@@ -100,7 +100,8 @@ func figuresIn(list []usage.Rank) (out []figure) {
 		most = max(most, r.Watched)
 	}
 	for _, r := range list {
-		out = append(out, figure{Name: r.Name, Shelf: r.Shelf, Watched: clock(r.Watched), Plays: r.Plays, Part: r.Watched, Whole: most})
+		out = append(out, figure{Name: r.Name, Shelf: r.Shelf, Watched: clock(r.Watched), Plays: r.Plays, Part: r.Watched,
+			Whole: most})
 	}
 	return out
 }
@@ -113,12 +114,14 @@ func weeksDrawn(list []usage.Column) template.HTML {
 		most = max(most, c.Value)
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, `<svg class="weeks" viewBox="0 0 %d %d" role="img" aria-label="Hours watched, by week">`, len(list)*(wide+gap), high+18)
+	fmt.Fprintf(&b, `<svg class="weeks" viewBox="0 0 %d %d" role="img" aria-label="Hours watched, by week">`,
+		len(list)*(wide+gap), high+18)
 	month := ""
 	for i, c := range list {
 		x := i * (wide + gap)
 		tall := c.Value / most * high
-		fmt.Fprintf(&b, `<rect x="%d" y="%.1f" width="%d" height="%.1f" rx="2"><title>%s: %s</title></rect>`, x, high-max(tall, 1), wide,
+		fmt.Fprintf(&b, `<rect x="%d" y="%.1f" width="%d" height="%.1f" rx="2"><title>%s: %s</title></rect>`, x,
+			high-max(tall, 1), wide,
 			max(tall, 1), c.Name, clock(c.Value))
 		if m := c.Begins.Format("Jan"); m != month {
 			if month != "" {
@@ -141,7 +144,8 @@ func heatDrawn(heat [7][24]float64) template.HTML {
 		}
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, `<svg class="heat" viewBox="0 0 %d %d" role="img" aria-label="Hours watched, by weekday and hour">`, left+24*cell,
+	fmt.Fprintf(&b, `<svg class="heat" viewBox="0 0 %d %d" role="img" aria-label="Hours watched, by weekday and hour">`,
+		left+24*cell,
 		top+7*cell)
 	for h := 0; h < 24; h += 3 {
 		fmt.Fprintf(&b, `<text x="%d" y="12">%02d</text>`, left+h*cell, h)

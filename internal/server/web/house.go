@@ -194,7 +194,8 @@ func (s *Web) stopHouse(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return live.Nothing(r)
 	}
-	if err := s.StopStream(r.Context(), id, strings.TrimSpace(r.PostFormValue("says")), live.VisitorOf(r).Member.Name); err != nil {
+	if err := s.StopStream(r.Context(), id, strings.TrimSpace(r.PostFormValue("says")),
+		live.VisitorOf(r).Member.Name); err != nil {
 		return s.refusedHouse(w, r, err)
 	}
 	http.Redirect(w, r, "/house", http.StatusSeeOther)

@@ -55,7 +55,8 @@ func (s *Web) showMember(w http.ResponseWriter, r *http.Request, status int, pag
 	page.Frame, page.Roles = s.Frame(v, page.Of.Name, "house"), allowance.Roles
 	page.Self = page.Of.ID == v.Member.ID
 	for _, sh := range s.Settings.Shelves {
-		page.Shown = append(page.Shown, memberShelf{sh.Name, len(page.Of.Allowed.Shelves) > 0 && page.Of.Allowed.Sees(sh.Name)})
+		page.Shown = append(page.Shown, memberShelf{sh.Name, len(page.Of.Allowed.Shelves) > 0 &&
+			page.Of.Allowed.Sees(sh.Name)})
 	}
 	list, err := s.Store.DevicesOf(r.Context(), page.Of.ID, now)
 	if err != nil {
@@ -96,16 +97,19 @@ func asked(r *http.Request) allowance.Words {
 	if shelves == "" || r.PostForm.Get("all") != "" {
 		shelves = "all"
 	}
-	return allowance.Words{Shelves: shelves, Age: say("age", "any"), Bring: say("bring", "role"), Copies: say("copies", "role"),
-		Hours: say("hours", "any"), Minutes: say("minutes", "any"), Weekly: say("weekly-minutes", "any"),
+	return allowance.Words{Shelves: shelves, Age: say("age", "any"), Bring: say("bring", "role"),
+		Copies: say("copies", "role"),
+		Hours:  say("hours", "any"), Minutes: say("minutes", "any"), Weekly: say("weekly-minutes", "any"),
 		Streams: say("streams", "any"), Height: say("height", "any"), HeightAway: say("height-away", "any"),
 		Bitrate: say("bitrate", "any"), BitrateAway: say("bitrate-away", "any"), Until: say("until", "never")}
 }
 
 // labels are what the page calls the words of an allowance.
-var labels = map[string]string{"weekly-minutes": "minutes a week", "minutes": "minutes a day", "height": "lines at home",
+var labels = map[string]string{"weekly-minutes": "minutes a week", "minutes": "minutes a day",
+	"height":      "lines at home",
 	"height-away": "lines outside", "bitrate": "bits a second at home", "bitrate-away": "bits a second outside",
-	"streams": "streams at once", "until": "the end of the account", "bring": "bringing media in", "copies": "taking copies along"}
+	"streams": "streams at once", "until": "the end of the account", "bring": "bringing media in",
+	"copies": "taking copies along"}
 
 // editMember changes a member, signs their devices out, or takes the account away: whoever does it shows once
 // more who they are.
@@ -167,7 +171,8 @@ func (s *Web) editMember(w http.ResponseWriter, r *http.Request) error {
 		if err := s.DropMember(r.Context(), m.Name); err != nil {
 			return s.refusedMember(w, r, page, err)
 		}
-		return s.showHouse(w, r, http.StatusOK, housePage{Done: m.Name + " has no account any more. What they watched stays in the figures."})
+		return s.showHouse(w, r, http.StatusOK, housePage{Done: m.Name +
+			" has no account any more. What they watched stays in the figures."})
 	}
 	page.Said = "The form could not be read; please try again."
 	return s.showMember(w, r, http.StatusBadRequest, page)

@@ -125,7 +125,8 @@ func (s *Web) Routes(m *http.ServeMux) {
 		"player.js": "text/javascript; charset=utf-8", "abilities.js": "text/javascript; charset=utf-8",
 		"segments.js": "text/javascript; charset=utf-8", "shelf.js": "text/javascript; charset=utf-8",
 		"copies.js": "text/javascript; charset=utf-8", "screen.js": "text/javascript; charset=utf-8",
-		"passkey.js": "text/javascript; charset=utf-8", "together.js": "text/javascript; charset=utf-8", "sofa.js": "text/javascript; charset=utf-8",
+		"passkey.js": "text/javascript; charset=utf-8", "together.js": "text/javascript; charset=utf-8",
+		"sofa.js":  "text/javascript; charset=utf-8",
 		"icon.svg": "image/svg+xml"} {
 		b, err := pageFiles.ReadFile("pages/" + name)
 		if err != nil {

@@ -55,7 +55,8 @@ func (s *Web) pageScreen(w http.ResponseWriter, r *http.Request) {
 	if r.Method == http.MethodPost {
 		p, err := s.BeginPairing(r, "screen, "+browser(r.UserAgent()), true)
 		if err == nil {
-			page.Code, page.Secret, page.Address = pairing.Shown(p.Code), p.Secret, strings.TrimPrefix(base(r), "http://")+live.PairPath
+			page.Code, page.Secret, page.Address = pairing.Shown(p.Code), p.Secret,
+				strings.TrimPrefix(base(r), "http://")+live.PairPath
 			page.Picture, err = drawn(base(r) + live.PairPath + "/" + page.Code)
 		}
 		if err != nil {
