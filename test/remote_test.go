@@ -3,15 +3,10 @@ package test
 import (
 	"bytes"
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/x509"
-	"crypto/x509/pkix"
 	"encoding/json"
 	"encoding/pem"
 	"fmt"
-	"math/big"
 	"net"
 	"os"
 	"os/exec"
@@ -38,32 +33,12 @@ func (m *mill) issue(names ...string) outside {
 	m.t.Helper()
 	o := outside{mill: m, ca: m.path("ca.pem"), chain: m.path("chain.pem"), key: m.path("key.pem"),
 		both: m.path("both.pem")}
-	make := func(parent *x509.Certificate, by *ecdsa.PrivateKey, c x509.Certificate) (*x509.Certificate,
-		*ecdsa.PrivateKey, []byte) {
-		k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-		if err != nil {
-			m.t.Fatal(err)
-		}
-		c.SerialNumber, c.NotBefore, c.NotAfter = big.NewInt(time.Now().UnixNano()), time.Now().Add(-time.Hour),
-			time.Now().AddDate(0, 2, 0)
-		if parent == nil {
-			parent, by = &c, k
-		}
-		b, err := x509.CreateCertificate(rand.Reader, &c, parent, &k.PublicKey, by)
-		if err != nil {
-			m.t.Fatal(err)
-		}
-		out, err := x509.ParseCertificate(b)
-		if err != nil {
-			m.t.Fatal(err)
-		}
-		return out, k, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: b})
+	a := testbuild.NewAuthority(m.t, "Fernhollow Mill's own")
+	leaf, key := a.Issue(time.Now().Add(-time.Hour), time.Now().AddDate(0, 2, 0), names...)
+	encoded := func(c *x509.Certificate) []byte {
+		return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: c.Raw})
 	}
-	ca, caKey, caText := make(nil, nil, x509.Certificate{Subject: pkix.Name{CommonName: "Fernhollow Mill's own"},
-		IsCA:                  true,
-		BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign})
-	_, key, text := make(ca, caKey, x509.Certificate{DNSNames: names,
-		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}})
+	caText, text := encoded(a.Cert), encoded(leaf)
 	b, err := x509.MarshalPKCS8PrivateKey(key)
 	if err != nil {
 		m.t.Fatal(err)

@@ -218,15 +218,23 @@ that is not there yet.`,
 			// Page by page, so that many plays need little memory.
 			f.Limit = exportedAtOnce
 			each := func(do func(usage.Play) error) error {
-				for {
+				var last usage.Play
+				for n := 0; ; {
 					list, err := h.Client().History(c.Context(), f)
 					if err != nil {
 						return err
 					}
 					for _, p := range list {
+						// What the server tells is not believed to come to an end.
+						if n++; n > mostExported || n > 1 && !after(p, last) {
+							return &problem.Problem{What: "the plays cannot be exported",
+								Why: "the server does not tell them one after the other, each once",
+								Fix: "see cozyshelf status, and the server's log"}
+						}
 						if err := do(p); err != nil {
 							return err
 						}
+						last = p
 					}
 					if len(list) < f.Limit {
 						return nil
@@ -248,8 +256,16 @@ that is not there yet.`,
 	return c
 }
 
-// exportedAtOnce is how many plays are asked for at a time.
-const exportedAtOnce = 5000
+// How many plays are asked for at a time, and exported at most.
+const (
+	exportedAtOnce = 5000
+	mostExported   = 100_000_000
+)
+
+// after reports whether a play stands below another in the list of all.
+func after(p, other usage.Play) bool {
+	return p.Started.Before(other.Started) || p.Started.Equal(other.Started) && p.ID < other.ID
+}
 
 // exportTo writes plays into a file that appears when it is whole.
 func (a *app) exportTo(to, format string, zone *time.Location, each func(func(usage.Play) error) error) error {

@@ -2,14 +2,9 @@ package visit
 
 import (
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
-	"crypto/x509/pkix"
 	"errors"
-	"math/big"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -19,56 +14,19 @@ import (
 	"time"
 
 	"cozyshelf/internal/core/reach"
+	"cozyshelf/internal/testbuild"
 )
 
-// authority makes certificates.
-type authority struct {
-	t    *testing.T
-	cert *x509.Certificate
-	key  *ecdsa.PrivateKey
-}
-
-func (a *authority) make(c x509.Certificate) (*x509.Certificate, *ecdsa.PrivateKey) {
-	a.t.Helper()
-	k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		a.t.Fatal(err)
-	}
-	c.SerialNumber = big.NewInt(time.Now().UnixNano())
-	parent, by := a.cert, a.key
-	if parent == nil {
-		parent, by = &c, k
-	}
-	b, err := x509.CreateCertificate(rand.Reader, &c, parent, &k.PublicKey, by)
-	if err != nil {
-		a.t.Fatal(err)
-	}
-	out, err := x509.ParseCertificate(b)
-	if err != nil {
-		a.t.Fatal(err)
-	}
-	return out, k
-}
-
-func newAuthority(t *testing.T) *authority {
-	a := &authority{t: t}
-	a.cert, a.key = a.make(x509.Certificate{Subject: pkix.Name{CommonName: "the mill's own"}, IsCA: true,
-		BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign, NotBefore: time.Now().Add(-time.Hour),
-		NotAfter: time.Now().Add(1000 * time.Hour)})
-	return a
-}
-
 // serve answers with a certificate for a name, good from and until so many hours from now.
-func (a *authority) serve(name string, from, until int) *httptest.Server {
-	leaf, key := a.make(x509.Certificate{DNSNames: []string{name},
-		NotBefore:   time.Now().Add(time.Duration(from) * time.Hour),
-		NotAfter:    time.Now().Add(time.Duration(until) * time.Hour),
-		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}})
+func serve(t *testing.T, a *testbuild.Authority, name string, from, until int) string {
+	t.Helper()
+	in := func(hours int) time.Time { return time.Now().Add(time.Duration(hours) * time.Hour) }
+	leaf, key := a.Issue(in(from), in(until), name)
 	s := httptest.NewUnstartedServer(http.NotFoundHandler())
 	s.TLS = &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{leaf.Raw}, PrivateKey: key}}}
 	s.StartTLS()
-	a.t.Cleanup(s.Close)
-	return s
+	t.Cleanup(s.Close)
+	return s.Listener.Addr().String()
 }
 
 func port(t *testing.T, address string) string {
@@ -81,9 +39,9 @@ func port(t *testing.T, address string) string {
 }
 
 func TestWhatCertificatesAreWorth(t *testing.T) {
-	a, other := newAuthority(t), newAuthority(t)
+	a, other := testbuild.NewAuthority(t, "the mill's own"), testbuild.NewAuthority(t, "another's")
 	roots := x509.NewCertPool()
-	roots.AddCert(a.cert)
+	roots.AddCert(a.Cert)
 	const name = "shelf.example.net"
 	plain := httptest.NewServer(http.NotFoundHandler())
 	defer plain.Close()
@@ -96,11 +54,11 @@ func TestWhatCertificatesAreWorth(t *testing.T) {
 		at    string
 		fault reach.Fault
 	}{
-		"good":        {a.serve(name, -1, 500).Listener.Addr().String(), ""},
-		"another":     {a.serve("other.example.net", -1, 500).Listener.Addr().String(), reach.WrongName},
-		"over":        {a.serve(name, -5, -1).Listener.Addr().String(), reach.Expired},
-		"not yet":     {a.serve(name, 5, 9).Listener.Addr().String(), reach.Expired},
-		"another's":   {other.serve(name, -1, 500).Listener.Addr().String(), reach.Untrusted},
+		"good":        {serve(t, a, name, -1, 500), ""},
+		"another":     {serve(t, a, "other.example.net", -1, 500), reach.WrongName},
+		"over":        {serve(t, a, name, -5, -1), reach.Expired},
+		"not yet":     {serve(t, a, name, 5, 9), reach.Expired},
+		"another's":   {serve(t, other, name, -1, 500), reach.Untrusted},
 		"plain HTTP":  {plain.Listener.Addr().String(), reach.NoTLS},
 		"nobody here": {free.Addr().String(), reach.Refused},
 	} {
