@@ -12,6 +12,7 @@ package usage
 import (
 	"cmp"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -47,6 +48,21 @@ func (p Play) Viewers() (out []string) {
 		out = append(out, p.Member)
 	}
 	return append(out, p.Sofa...)
+}
+
+// Rates gives how many bytes a second each stream was sent between two looks.
+func Rates(before, now []Play, passed time.Duration) map[int64]float64 {
+	out := map[int64]float64{}
+	if passed <= 0 {
+		return out
+	}
+	for _, p := range now {
+		i := slices.IndexFunc(before, func(b Play) bool { return b.ID == p.ID })
+		if i >= 0 && p.Bytes >= before[i].Bytes {
+			out[p.ID] = float64(p.Bytes-before[i].Bytes) / passed.Seconds()
+		}
+	}
+	return out
 }
 
 // MergeWithin is how long after its end a play is continued by the same member
@@ -187,6 +203,33 @@ func TopDevices(plays []Play, limit int) []Rank {
 			return nil, "", nil // it is forgotten
 		}
 		return []string{p.Device}, "", p.Viewers()
+	}, func(r *Rank, others int) { r.Members = others })
+}
+
+// platforms are what a device's name tells of what it runs on, by what stands in it; the first that does counts.
+var platforms = []struct{ word, name string }{{"iphone", "iPhone"}, {"ipad", "iPad"}, {"android", "Android"},
+	{"windows", "Windows"}, {"macintosh", "macOS"}, {"macos", "macOS"}, {"linux", "Linux"}, {"television", "television"},
+	{"tv", "television"}, {"screen", "television"}, {"tablet", "tablet"}, {"telephone", "telephone"},
+	{"phone", "telephone"}}
+
+// Platform gives what a device runs on, as far as its name tells; else other.
+func Platform(device string) string {
+	name := strings.ToLower(device)
+	for _, p := range platforms {
+		if strings.Contains(name, p.word) {
+			return p.name
+		}
+	}
+	return "other"
+}
+
+// TopPlatforms ranks what devices run on in the same manner.
+func TopPlatforms(plays []Play, limit int) []Rank {
+	return rank(plays, limit, func(p Play) (names []string, shelf string, others []string) {
+		if p.Device == "" {
+			return nil, "", nil // it is forgotten
+		}
+		return []string{Platform(p.Device)}, "", p.Viewers()
 	}, func(r *Rank, others int) { r.Members = others })
 }
 

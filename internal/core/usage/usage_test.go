@@ -159,3 +159,34 @@ func TestASofaCountsOnceForTheHouse(t *testing.T) {
 		}
 	}
 }
+
+func TestRatesAreBetweenTwoLooks(t *testing.T) {
+	before := []Play{{ID: 1, Bytes: 1000}, {ID: 2, Bytes: 500}, {ID: 3, Bytes: 9000}}
+	now := []Play{{ID: 1, Bytes: 5000}, {ID: 3, Bytes: 10}, {ID: 4, Bytes: 100}, {ID: 2, Bytes: 500}}
+	got := Rates(before, now, 2*time.Second)
+	if len(got) != 2 || got[1] != 2000 || got[2] != 0 {
+		t.Errorf("%v", got)
+	}
+	if got := Rates(before, now, 0); len(got) != 0 {
+		t.Errorf("no time passed: %v", got)
+	}
+}
+
+func TestPlatformsAreWhatNamesTell(t *testing.T) {
+	for device, want := range map[string]string{"browser on Android": "Android", "browser on iPhone": "iPhone",
+		"living room TV": "television",
+		"big screen":     "television", "kitchen tablet": "tablet", "ilse's telephone": "telephone",
+		"browser on Macintosh": "macOS",
+		"browser on Linux":     "Linux", "mill": "other", "": "other"} {
+		if got := Platform(device); got != want {
+			t.Errorf("%q: %s, want %s", device, got, want)
+		}
+	}
+	plays := []Play{{Member: "wren", Device: "browser on Linux", Watched: 5}, {Member: "ozan",
+		Device: "my Linux box", Watched: 7},
+		{Member: "wren", Device: "tablet", Watched: 20}, {Watched: 100}}
+	got := TopPlatforms(plays, 0)
+	if len(got) != 2 || got[0].Name != "tablet" || got[1].Watched != 12 || got[1].Members != 2 {
+		t.Errorf("%+v", got)
+	}
+}
