@@ -44,6 +44,8 @@ const (
 	Settings     = "settings.json"
 	Ledger       = layout.Ledger
 	Pictures     = layout.Pictures + "/"
+
+	mostKeys = 16
 )
 
 // Manifest says what an archive holds.
@@ -127,6 +129,26 @@ func PicturesOf(d *boundary.Dir, owners []int) ([]Part, error) {
 	return out, err
 }
 
+// KeysOf gives the keys in a state folder that belong to one of the owners: without them no password of the
+// store can be checked, and no device trusts the server's certificate.
+func KeysOf(d *boundary.Dir, owners []int) ([]Part, error) {
+	names, err := d.Names()
+	if err != nil {
+		return nil, err
+	}
+	slices.Sort(names)
+	var out []Part
+	for _, name := range names {
+		if !layout.Secret(name) || len(out) >= mostKeys {
+			continue
+		}
+		if st, err := d.Lstat(name); err == nil && st.Mode&unix.S_IFMT == unix.S_IFREG && st.Size <= mostKey {
+			out = append(out, In(d, name, owners))
+		}
+	}
+	return out, nil
+}
+
 // Write writes an archive of the parts. Manifest.Files is filled in.
 func Write(ctx context.Context, w io.Writer, m Manifest, parts []Part) (Manifest, error) {
 	a, err := begin(contextWriter{ctx, w}, m)
@@ -154,7 +176,7 @@ func Merge(ctx context.Context, w io.Writer, from io.Reader, parts []Part) (Mani
 				return out, err
 			}
 		}
-		if h.Name != Store && !strings.HasPrefix(h.Name, Pictures) {
+		if h.Name != Store && !layout.Secret(h.Name) && !strings.HasPrefix(h.Name, Pictures) {
 			sum := sha256.New()
 			return out, copySum(&out, sum, r, nil, sum)
 		}
@@ -269,6 +291,7 @@ const (
 	mostWindow  = 64 << 20
 	mostEntries = 200_000
 	mostPicture = 64 << 20
+	mostKey     = 16 << 10
 	mostLedger  = 256 << 20
 	MostText    = 16 << 20 // of the household file, the settings and the manifest
 	Reserve     = 8 << 20
@@ -400,7 +423,7 @@ func manifest(r io.Reader, size int64, m *Manifest) error {
 var pictureName = regexp.MustCompile(`^pictures/[A-Za-z0-9._-]+(/[A-Za-z0-9._-]+)*$`)
 
 func known(name string) bool {
-	return slices.Contains([]string{ManifestName, Store, Household, Settings, Ledger}, name) ||
+	return slices.Contains([]string{ManifestName, Store, Household, Settings, Ledger}, name) || layout.Secret(name) ||
 		pictureName.MatchString(name) && path.Clean(name) == name && !strings.Contains(name, "..")
 }
 
@@ -409,6 +432,8 @@ func mostOf(name string) int64 {
 	switch {
 	case name == Store:
 		return math.MaxInt64
+	case layout.Secret(name):
+		return mostKey
 	case name == Ledger:
 		return mostLedger
 	case strings.HasPrefix(name, Pictures):

@@ -51,6 +51,11 @@ func Take(ctx context.Context, w io.Writer, s Source) (Manifest, error) {
 			return s.Manifest, err
 		}
 	}
+	keys, err := KeysOf(d, nil)
+	if err != nil {
+		return s.Manifest, err
+	}
+	parts = append(parts, keys...)
 	pictures, err := PicturesOf(d, nil)
 	if err != nil {
 		return s.Manifest, err

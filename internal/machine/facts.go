@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"net/netip"
 	"os"
@@ -36,6 +37,10 @@ func Gather(h *household.Household, engine facts.Engine, account facts.Account, 
 		f.Devices = append(f.Devices, Devices(d)...)
 	}
 	f.Firewall = firewall(h.Server.Port)
+	if h.Remote.HTTPS() {
+		https := firewall(h.Remote.Certificate.Port)
+		f.HTTPSFirewall = &https
+	}
 	if engine.Root != "" && !engine.Elsewhere {
 		var fs unix.Statfs_t
 		if unix.Statfs(engine.Root, &fs) == nil {
@@ -61,6 +66,17 @@ func Gather(h *household.Household, engine facts.Engine, account facts.Account, 
 	}
 	if h.Backup.Folder != "" {
 		f.Backups = serverFolder(h.Backup.Folder, f, counted)
+	}
+	if x := h.Remote.Certificate; len(x.Files()) > 0 {
+		d := folder(x.Folder)
+		audit(&d, f, false, counted)
+		f.Certificate = &d
+		for _, name := range x.Files() {
+			if st, err := os.Stat(filepath.Join(x.Folder, name)); errors.Is(err, fs.ErrNotExist) ||
+				err == nil && !st.Mode().IsRegular() {
+				f.CertificateMissing = append(f.CertificateMissing, name)
+			}
+		}
 	}
 	f.Units = Units()
 	for _, s := range h.Shelves {

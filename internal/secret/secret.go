@@ -1,6 +1,6 @@
 // Package secret makes and checks passwords and tokens. Passwords are kept as
-// argon2id (RFC 9106) in the usual PHC string form; tokens are random and kept
-// only as a hash, by package store.
+// argon2id (RFC 9106) in the usual PHC string form, of a password that a key was
+// mixed in; tokens are random and kept only as a hash, by package store.
 package secret
 
 import (
@@ -56,15 +56,30 @@ func Judge(password, member string) string {
 }
 
 // Hash makes the string that is kept of a password.
-func Hash(password string) string {
+func (k *Keys) Hash(password string) string {
+	id := k.newest()
+	secret, err := k.key(id)
+	if err != nil {
+		id = "" // which cannot be: it is one of those that are there
+	}
 	salt := make([]byte, 16)
 	rand.Read(salt) // never fails, see crypto/rand
 	places.wait(context.Background(), First, true)
 	defer places.leave(time.Time{})
-	key := derive(password, salt, passes, memory, threads, keyLen)
+	key := derive(mixed(secret, password), salt, passes, memory, threads, keyLen)
 	b := base64.RawStdEncoding
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, memory, passes, threads,
+	if id != "" {
+		id = ",keyid=" + id
+	}
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d%s$%s$%s", argon2.Version, memory, passes, threads, id,
 		b.EncodeToString(salt), b.EncodeToString(key))
+}
+
+// Current reports whether a hash is made as Hash makes it now.
+func (k *Keys) Current(hash string) bool {
+	_, id, _ := strings.Cut(hash, ",keyid=")
+	id, _, _ = strings.Cut(id, "$")
+	return id == k.newest()
 }
 
 func derive(password string, salt []byte, t, m uint32, p uint8, n uint32) []byte {
@@ -72,19 +87,21 @@ func derive(password string, salt []byte, t, m uint32, p uint8, n uint32) []byte
 }
 
 // Check reports whether a password is the one that was hashed. A hash of an
-// unknown form is an error; ErrBusy says that so many wait that nothing was tried.
-func Check(ctx context.Context, line Line, hash, password string) (bool, error) {
+// unknown form is an error; ErrNoKey says that its key is not there, ErrBusy that so
+// many wait that nothing was tried.
+func (k *Keys) Check(ctx context.Context, line Line, hash, password string) (bool, error) {
 	if len(password) > mostBytes {
 		password = password[:mostBytes+1] // that fits none, and takes as long
 	}
 	parts := strings.Split(hash, "$")
-	if len(parts) != 6 || parts[1] != "argon2id" {
+	if len(parts) != 6 || parts[0] != "" || parts[1] != "argon2id" {
 		return false, errors.New("a password is kept in a form that is not known")
 	}
 	var v int
 	var m, t uint32
 	var p uint8
-	if _, err := fmt.Sscanf(parts[2]+" "+parts[3], "v=%d m=%d,t=%d,p=%d", &v, &m, &t, &p); err != nil ||
+	costs, id, _ := strings.Cut(parts[3], ",keyid=")
+	if _, err := fmt.Sscanf(parts[2]+" "+costs, "v=%d m=%d,t=%d,p=%d", &v, &m, &t, &p); err != nil ||
 		v != argon2.Version || m > 1<<20 || t == 0 || t > 100 || p == 0 {
 		return false, errors.New("a password is kept with settings that are not known")
 	}
@@ -96,6 +113,10 @@ func Check(ctx context.Context, line Line, hash, password string) (bool, error) 
 	if err != nil || len(key) == 0 {
 		return false, errors.New("a password is kept without its key")
 	}
+	mix, err := k.key(id)
+	if err != nil {
+		return false, err
+	}
 	if err := places.wait(ctx, line, false); err != nil {
 		return false, err
 	}
@@ -104,7 +125,7 @@ func Check(ctx context.Context, line Line, hash, password string) (bool, error) 
 		began = time.Now()
 	}
 	defer places.leave(began)
-	return subtle.ConstantTimeCompare(key, derive(password, salt, t, m, p, uint32(len(key)))) == 1, nil
+	return subtle.ConstantTimeCompare(key, derive(mixed(mix, password), salt, t, m, p, uint32(len(key)))) == 1, nil
 }
 
 // Nobody is a hash that no password fits, to spend the same time on members

@@ -14,24 +14,24 @@ import (
 )
 
 func TestPasswordsAreRecognisedAndOthersNot(t *testing.T) {
-	h := Hash("sourdough & rye")
-	if ok, err := Check(context.Background(), First, h, "sourdough & rye"); !ok || err != nil {
+	h := new(Keys).Hash("sourdough & rye")
+	if ok, err := new(Keys).Check(context.Background(), First, h, "sourdough & rye"); !ok || err != nil {
 		t.Errorf("the right one: %v, %v", ok, err)
 	}
 	for _, p := range []string{"", "sourdough & ry", "Sourdough & rye"} {
-		if ok, _ := Check(context.Background(), First, h, p); ok {
+		if ok, _ := new(Keys).Check(context.Background(), First, h, p); ok {
 			t.Errorf("%q was taken", p)
 		}
 	}
-	if Hash("sourdough & rye") == h {
+	if new(Keys).Hash("sourdough & rye") == h {
 		t.Error("two hashes of one password are the same: there is no salt")
 	}
-	if ok, err := Check(context.Background(), First, Nobody, ""); ok || err != nil {
+	if ok, err := new(Keys).Check(context.Background(), First, Nobody, ""); ok || err != nil {
 		t.Errorf("nobody's: %v, %v", ok, err)
 	}
 	for _, bad := range []string{"", "plain", "$argon2id$v=19$m=99999999,t=2,p=1$AAAA$AAAA",
 		"$argon2i$v=19$m=1,t=1,p=1$AAAA$AAAA", "$argon2id$v=19$m=8,t=1,p=1$AAAA$"} {
-		if ok, err := Check(context.Background(), First, bad, "x"); ok || err == nil {
+		if ok, err := new(Keys).Check(context.Background(), First, bad, "x"); ok || err == nil {
 			t.Errorf("%q: %v, %v", bad, ok, err)
 		}
 	}
@@ -48,7 +48,7 @@ func TestHashesAgreeWithAnotherImplementation(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if ok, err := Check(context.Background(), First, strings.TrimSpace(string(out)), "sourdough & rye"); !ok ||
+	if ok, err := new(Keys).Check(context.Background(), First, strings.TrimSpace(string(out)), "sourdough & rye"); !ok ||
 		err != nil {
 		t.Errorf("%s: %v, %v", out, ok, err)
 	}
@@ -82,7 +82,7 @@ func TestPassphrasesAreAllDifferent(t *testing.T) {
 // However many names that nobody has are tried, members go first; and nobody waits in a
 // line that has no end.
 func TestMembersGoFirst(t *testing.T) {
-	h := Hash("an honest passphrase")
+	h := new(Keys).Hash("an honest passphrase")
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
 	var wg sync.WaitGroup
@@ -90,7 +90,7 @@ func TestMembersGoFirst(t *testing.T) {
 	for range 1500 {
 		wg.Go(func() {
 			for ctx.Err() == nil {
-				if _, err := Check(ctx, Later, Nobody, "guess"); errors.Is(err, ErrBusy) {
+				if _, err := new(Keys).Check(ctx, Later, Nobody, "guess"); errors.Is(err, ErrBusy) {
 					busy.Add(1)
 					time.Sleep(5 * time.Millisecond)
 				}
@@ -100,7 +100,7 @@ func TestMembersGoFirst(t *testing.T) {
 	time.Sleep(200 * time.Millisecond)
 	for range 5 {
 		began := time.Now()
-		if ok, err := Check(ctx, First, h, "an honest passphrase"); !ok || err != nil {
+		if ok, err := new(Keys).Check(ctx, First, h, "an honest passphrase"); !ok || err != nil {
 			t.Errorf("%v, %v", ok, err)
 		}
 		if took := time.Since(began); took > 10*time.Second { // of 1,500 that wait

@@ -30,6 +30,8 @@ type Member struct {
 	Ruled    bool       // titles were shown to the member by themselves, or hidden
 	Seen     time.Time
 	Password string // argon2id, PHC string
+	// MadeUntil is when a password ends that was made for the member; zero for one of their own.
+	MadeUntil time.Time
 }
 
 // Device is a client that a member has signed in from.
@@ -97,8 +99,9 @@ func addMember(ctx context.Context, tx *sql.Tx, m Member, now time.Time) (Member
 		return m, err
 	}
 	m.Created = now
-	res, err := tx.ExecContext(ctx, "INSERT INTO members (name, folded, role, away, password, created, allowance) "+
-		"VALUES (?, ?, ?, ?, ?, ?, ?)", m.Name, Fold(m.Name), m.Role, m.Away, m.Password, milli(now), string(allowed))
+	res, err := tx.ExecContext(ctx, "INSERT INTO members (name, folded, role, away, password, created, allowance, "+
+		"made_until) VALUES (?, ?, ?, ?, ?, ?, ?, ?)", m.Name, Fold(m.Name), m.Role, m.Away, m.Password, milli(now),
+		string(allowed), milli(m.MadeUntil))
 	if err == nil {
 		m.ID, err = res.LastInsertId()
 	}
@@ -121,14 +124,14 @@ func (s *Store) change(ctx context.Context, do func(*sql.Tx) error) error {
 const memberColumns = `SELECT m.id, m.name, m.role, m.away, m.created, m.password, m.allowance,
 	(SELECT count(*) FROM devices d WHERE d.member = m.id AND d.expires > unixepoch() * 1000),
 		coalesce((SELECT max(seen) FROM devices d WHERE d.member = m.id), 0),
-	EXISTS (SELECT 1 FROM title_rules r WHERE r.member = m.id), m.history, m.pin FROM members m `
+	EXISTS (SELECT 1 FROM title_rules r WHERE r.member = m.id), m.history, m.pin, m.made_until FROM members m `
 
 func scanMember(r *sql.Rows, m *Member) error {
-	var created, seen int64
+	var created, seen, made int64
 	var allowed string
 	err := r.Scan(&m.ID, &m.Name, &m.Role, &m.Away, &created, &m.Password, &allowed, &m.Devices, &seen, &m.Ruled,
-		&m.History, &m.PIN)
-	m.Created, m.Seen = fromMilli(created), fromMilli(seen)
+		&m.History, &m.PIN, &made)
+	m.Created, m.Seen, m.MadeUntil = fromMilli(created), fromMilli(seen), fromMilli(made)
 	m.allow(allowed)
 	return err
 }
@@ -196,13 +199,14 @@ func (s *Store) RemoveMember(ctx context.Context, name string) error {
 	})
 }
 
-// SetPassword gives a member a new password and signs all its devices out.
-func (s *Store) SetPassword(ctx context.Context, name, password string) error {
+// SetPassword gives a member a new password and signs all its devices out. One that was made for them is good
+// until a moment; zero is for one of their own.
+func (s *Store) SetPassword(ctx context.Context, name, password string, until time.Time) error {
 	defer s.changed()
 	return s.change(ctx, func(tx *sql.Tx) error {
 		var id int64
-		err := tx.QueryRowContext(ctx, "UPDATE members SET password = ? WHERE folded = ? RETURNING id", password,
-			Fold(name)).Scan(&id)
+		err := tx.QueryRowContext(ctx, "UPDATE members SET password = ?, made_until = ? WHERE folded = ? RETURNING id",
+			password, milli(until), Fold(name)).Scan(&id)
 		if errors.Is(err, sql.ErrNoRows) {
 			return ErrNotFound
 		}
@@ -396,6 +400,7 @@ func (s *Store) changed() {
 	s.edition.Add(1)
 	s.devices.Store(nil)
 	s.people.Store(nil)
+	s.keys.Store(nil)
 }
 
 // TouchDevice notes that a device was used and from where, whether its member is to be told of it, and until

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"math"
 	"path"
 	"time"
@@ -165,18 +166,72 @@ func (s *Store) KeepHistory(ctx context.Context, member int64, days usage.Kept) 
 
 // ForgetPlays takes names, devices and addresses from plays that ended before a time: those of one member,
 // or of all for an empty name. Where somebody else's sofa is concerned, that member leaves it.
-func (s *Store) ForgetPlays(ctx context.Context, name string, before time.Time) error {
-	return s.change(ctx, func(tx *sql.Tx) error {
+func (s *Store) ForgetPlays(ctx context.Context, name string, before time.Time) (forgotten int64, err error) {
+	err = s.change(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx,
 			"DELETE FROM sofas WHERE ?1 IN ('', folded) AND play IN (SELECT id FROM plays WHERE "+
 				"ended != 0 AND ended < ?2)", Fold(name), milli(before)); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx,
+		res, err := tx.ExecContext(ctx,
 			"UPDATE plays SET member = '', device = '', device_id = 0, address = '' WHERE ended != 0 "+
 				"AND ended < ?2 AND member != '' AND ?1 IN ('', lower(member))", Fold(name), milli(before))
+		if err == nil {
+			forgotten, err = res.RowsAffected()
+		}
 		return err
 	})
+	return forgotten, err
+}
+
+// CutAddresses leaves the network of the addresses of plays that ended before a time, and of changes to how
+// members sign in, and gives how many were cut.
+func (s *Store) CutAddresses(ctx context.Context, before time.Time) (cut int, err error) {
+	const whole = "address != '' AND instr(address, '/') = 0"
+	for table, past := range map[string]string{"plays": "ended > 0 AND ended < ?", "changes": "at < ?"} {
+		err = errors.Join(err, s.change(ctx, func(tx *sql.Tx) error {
+			list, err := rows(ctx, tx, func(r *sql.Rows, a *string) error { return r.Scan(a) },
+				"SELECT DISTINCT address FROM "+table+" WHERE "+whole+" AND "+past, milli(before))
+			for _, a := range list {
+				if err == nil {
+					_, err = tx.ExecContext(ctx, "UPDATE "+table+" SET address = ? WHERE address = ? AND "+whole+" AND "+past,
+						usage.NetworkOf(a), a, milli(before))
+				}
+			}
+			cut += len(list)
+			return err
+		}))
+	}
+	return cut, err
+}
+
+// mostEffaced is how large a store may be, in bytes, that is written anew to leave no trace: it is in memory
+// meanwhile.
+const mostEffaced = 64 << 20
+
+// Efface has nothing left in the store's files of what was taken out of it. What is deleted is overwritten at once,
+// but what was moved when a page was full leaves a trace; so the store is written anew, and its log is emptied. A
+// store that is too large for that keeps such traces until they are overwritten. ErrBusy says that somebody reads
+// at this moment.
+func (s *Store) Efface(ctx context.Context) error {
+	var size int64
+	if err := s.w.QueryRowContext(ctx, "SELECT page_count * page_size FROM pragma_page_count, pragma_page_size").Scan(
+		&size); err != nil {
+		return s.explain(err)
+	}
+	if size <= mostEffaced {
+		if _, err := s.w.ExecContext(ctx, "VACUUM"); err != nil {
+			return s.explain(err)
+		}
+	}
+	var busy, log, done int
+	if err := s.w.QueryRowContext(ctx, "PRAGMA wal_checkpoint(TRUNCATE)").Scan(&busy, &log, &done); err != nil {
+		return s.explain(err)
+	}
+	if busy != 0 {
+		return ErrBusy
+	}
+	return nil
 }
 
 // Plays gives plays, the latest first.

@@ -33,6 +33,7 @@ var migrations embed.FS
 var (
 	ErrNotFound = errors.New("not known")
 	ErrExists   = errors.New("exists already")
+	ErrBusy     = errors.New("somebody reads the store at this moment")
 )
 
 // Store is an open store.
@@ -47,6 +48,7 @@ type Store struct {
 	// What is signed in, while nothing has changed since it was read; edition counts changes.
 	devices atomic.Pointer[map[[sha256.Size]byte]entry]
 	people  atomic.Pointer[map[string]Member] // by name, folded
+	keys    atomic.Pointer[map[[sha256.Size]byte]Key]
 	edition atomic.Int64
 	reading sync.Mutex
 }
@@ -83,7 +85,7 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	}
 	s := &Store{}
 	w, err := s.open(dsn("&_pragma=journal_mode(WAL)&_pragma=wal_autocheckpoint(4000)" +
-		"&_pragma=cache_size(-8000)&_txlock=immediate"))
+		"&_pragma=cache_size(-8000)&_pragma=secure_delete(1)&_txlock=immediate"))
 	if err != nil {
 		return nil, err
 	}

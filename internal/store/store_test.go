@@ -110,7 +110,7 @@ func TestTokensAreKeptAsHashesAndEnd(t *testing.T) {
 			t.Errorf("%q: got %v, want it not known", token, err)
 		}
 	}
-	if err := s.SetPassword(ctx, "wren", "x"); err != nil {
+	if err := s.SetPassword(ctx, "wren", "x", time.Time{}); err != nil {
 		t.Fatal(err)
 	}
 	if _, _, err := s.Authenticate(ctx, "the-token-itself", ForProgram, now); !errors.Is(err, ErrNotFound) {
