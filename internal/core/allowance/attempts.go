@@ -15,7 +15,9 @@ import (
 //
 // Attempts for one member from one network: that stops guessing, and keeps nobody else of
 // the household out, even where all share one address. And attempts for one member from
-// everywhere, more generously, against guessing from many networks. A device that a member
+// everywhere, more generously, against guessing from many networks. Outside the home attempts
+// for all members from one network are counted, too: whoever tries names in turn locks that
+// network out for a while. A device that a member
 // has signed in on before is counted by itself, so nobody can lock its owner out.
 //
 // Each is a bucket: a number of attempts at once, then one more after each pause. Nobody
@@ -45,6 +47,7 @@ type bound struct {
 var (
 	fromOne  = bound{8, time.Minute}       // for a member from a network
 	fromAll  = bound{40, 20 * time.Second} // for a member from everywhere
+	fromAway = bound{20, 2 * time.Minute}  // for all members, from a network outside the home
 	onDevice = bound{10, time.Minute}      // on a device of the member's own
 )
 
@@ -97,6 +100,9 @@ func (l *Attempts) Take(member string, from netip.Addr, device int64, now time.T
 		}
 		wants = append(wants, want{maphash.Comparable(l.seed, pair{member, Network(from)}), fromOne},
 			want{maphash.String(l.seed, member), fromAll})
+		if !AtHome(from) {
+			wants = append(wants, want{maphash.Comparable(l.seed, Network(from)), fromAway})
+		}
 	}
 	for _, w := range wants {
 		if over := l.used(w.key, w.bound, now) + 1 - w.burst; over > 0 {
@@ -143,10 +149,10 @@ func (a Attempt) Forgive() {
 	defer a.of.mu.Unlock()
 	// What was tried from elsewhere stays counted.
 	delete(a.of.buckets, a.keys[0])
-	if len(a.keys) > 1 {
-		if b, ok := a.of.buckets[a.keys[1]]; ok {
+	for _, k := range a.keys[1:] {
+		if b, ok := a.of.buckets[k]; ok {
 			b.used = max(0, b.used-1)
-			a.of.buckets[a.keys[1]] = b
+			a.of.buckets[k] = b
 		}
 	}
 }

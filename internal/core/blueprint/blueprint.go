@@ -42,6 +42,8 @@ const (
 	ScratchInside = "/scratch"
 	ShelvesInside = "/shelves"
 	BackupsInside = "/backups"
+
+	CertificateInside = "/certificate"
 )
 
 // Backups is the folder in the state folder for backups, where no other is named.
@@ -121,33 +123,50 @@ func (b Blueprint) SettingsFile() string { return settingsFile(b.SettingsJSON())
 // Settings is what the server needs of the household file. It is written into
 // the state folder, named by its digest.
 type Settings struct {
-	Format         int                `json:"format"`
-	Household      string             `json:"household"`
-	Name           string             `json:"name"`
-	Timezone       string             `json:"timezone"`
-	Language       string             `json:"language"`
-	UnknownAge     int                `json:"unknown_age"` // of films of which no age is known
-	Listeners      []SettingsListener `json:"listeners"`
-	State          string             `json:"state"`
-	Scratch        string             `json:"scratch"`
-	ScratchLimit   int64              `json:"scratch_limit"`
-	Shelves        []SettingsShelf    `json:"shelves"`
-	RemoteAddress  string             `json:"remote_address,omitempty"`
-	TrustedProxies []string           `json:"trusted_proxies,omitempty"`
-	Names          []string           `json:"names,omitempty"`         // of this machine, by which it may be asked
-	AllowPlain     bool               `json:"allow_plain,omitempty"`   // from outside over plain HTTP, too
-	SecondFactor   string             `json:"second_factor"`           // who needs one from outside
-	Administration string             `json:"administration"`          // on the page, from where: home, anywhere, never
-	History        int                `json:"history_days"`            // how long plays are kept with names; 0 for ever
-	HistoryChoice  string             `json:"history_choice"`          // who may shorten that: members or household
-	HidesClients   bool               `json:"hides_clients,omitempty"` // the engine's forwarding hides who connects
-	Umask          uint32             `json:"umask"`
-	LogLevel       string             `json:"log_level"`
-	LogFormat      string             `json:"log_format"`
-	Backup         *SettingsBackup    `json:"backup,omitempty"`
-	Lookup         *SettingsLookup    `json:"lookup,omitempty"`
-	Quiet          *SettingsQuiet     `json:"quiet,omitempty"`
-	Convert        *SettingsConvert   `json:"convert,omitempty"`
+	Format          int                `json:"format"`
+	Household       string             `json:"household"`
+	Name            string             `json:"name"`
+	Timezone        string             `json:"timezone"`
+	Language        string             `json:"language"`
+	UnknownAge      int                `json:"unknown_age"` // of films of which no age is known
+	Listeners       []SettingsListener `json:"listeners"`
+	State           string             `json:"state"`
+	Scratch         string             `json:"scratch"`
+	ScratchLimit    int64              `json:"scratch_limit"`
+	Shelves         []SettingsShelf    `json:"shelves"`
+	RemoteAddress   string             `json:"remote_address,omitempty"`
+	TrustedProxies  []string           `json:"trusted_proxies,omitempty"`
+	Names           []string           `json:"names,omitempty"`            // of this machine, by which it may be asked
+	AllowedNetworks []string           `json:"allowed_networks,omitempty"` // from outside, alone
+	RefusedNetworks []string           `json:"refused_networks,omitempty"`
+	AllowPlain      bool               `json:"allow_plain,omitempty"`   // from outside over plain HTTP, too
+	SecondFactor    string             `json:"second_factor"`           // who needs one from outside
+	Administration  string             `json:"administration"`          // on the page, from where: home, anywhere, never
+	History         int                `json:"history_days"`            // how long plays are kept with names; 0 for ever
+	HistoryChoice   string             `json:"history_choice"`          // who may shorten that: members or household
+	HidesClients    bool               `json:"hides_clients,omitempty"` // the engine's forwarding hides who connects
+	Umask           uint32             `json:"umask"`
+	LogLevel        string             `json:"log_level"`
+	LogFormat       string             `json:"log_format"`
+	Backup          *SettingsBackup    `json:"backup,omitempty"`
+	Lookup          *SettingsLookup    `json:"lookup,omitempty"`
+	Quiet           *SettingsQuiet     `json:"quiet,omitempty"`
+	Convert         *SettingsConvert   `json:"convert,omitempty"`
+
+	Certificate *SettingsCertificate `json:"certificate,omitempty"` // nil for no HTTPS of the server's own
+}
+
+// SettingsCertificate says where the server's certificate comes from.
+type SettingsCertificate struct {
+	From      string `json:"from"`            // home, files, acme
+	Chain     string `json:"chain,omitempty"` // the file, as mounted
+	Key       string `json:"key,omitempty"`
+	Authority string `json:"authority,omitempty"`
+	Contact   string `json:"contact,omitempty"`
+
+	Credentials string `json:"credentials,omitempty"` // files, as mounted
+	Roots       string `json:"roots,omitempty"`
+	Nameserver  string `json:"nameserver,omitempty"`
 }
 
 // SettingsListener is one address that the server listens on.

@@ -30,6 +30,7 @@ func Draw(h *household.Household, s Site) Blueprint {
 	d.settings()
 	d.history()
 	d.network()
+	d.certificate()
 	d.storage()
 	d.routines()
 	for _, shelf := range h.Shelves {
@@ -119,6 +120,7 @@ func (d *drawing) settings() {
 		Language: h.Household.Language, UnknownAge: h.Household.UnknownAge, State: StateInside, Scratch: ScratchInside,
 		ScratchLimit:  int64(h.Storage.ScratchLimit),
 		RemoteAddress: strings.TrimSuffix(h.Remote.Address, "/"), TrustedProxies: h.Remote.TrustedProxies,
+		AllowedNetworks: h.Remote.AllowedNetworks, RefusedNetworks: h.Remote.RefusedNetworks,
 		AllowPlain: h.Remote.AllowPlain, SecondFactor: h.Remote.SecondFactor,
 		HistoryChoice: h.Usage.Choice, Administration: h.Page.Administration, Names: slices.Concat(s.Names, h.Server.Names),
 		HidesClients: s.Can.Isolates && h.HidesClients(s.HidesClients, s.IPv6),
@@ -159,6 +161,36 @@ func (d *drawing) network() {
 		c.Listeners = append(c.Listeners, out)
 		d.set.Listeners = append(d.set.Listeners, SettingsListener{Purpose: out.Purpose, Address: listen.String(),
 			Port: l.Port, TLS: l.TLS})
+	}
+}
+
+// certificate draws where the server's certificate comes from.
+func (d *drawing) certificate() {
+	x := d.h.Remote.Certificate
+	if !d.h.Remote.HTTPS() {
+		return
+	}
+	d.set.Certificate = &SettingsCertificate{From: x.From}
+	in := path.Clean(x.Folder)
+	if len(x.Files()) > 0 {
+		m := Mount{Role: MountCertificate, Source: in, Target: CertificateInside, ReadOnly: true, What: "certificate"}
+		d.srv.Mounts = append(d.srv.Mounts, m)
+		if d.site.Can.Isolates {
+			in = m.Target
+		}
+	}
+	inside := func(name string) string {
+		if name == "" {
+			return ""
+		}
+		return path.Join(in, name)
+	}
+	switch to := d.set.Certificate; x.From {
+	case household.CertificateFiles:
+		to.Chain, to.Key = inside(x.Chain), inside(x.Key)
+	case household.CertificateACME:
+		to.Authority, to.Contact = cmp.Or(x.Authority, household.PublicAuthority), x.Contact
+		to.Credentials, to.Roots, to.Nameserver = inside(x.Credentials), inside(x.Roots), x.Nameserver
 	}
 }
 

@@ -18,7 +18,8 @@ func TestKeysBecomeWhatTheirTableSays(t *testing.T) {
 		t.Fatal(err)
 	}
 	site := Site{Engine: "docker", UID: 1500, GID: 1500, Image: "sha256:1", Version: "1",
-		Can: facts.Capabilities{Isolates: true, Networks: true, HostNetwork: true, Volumes: true, Limits: true, Boots: true}}
+		Can: facts.Capabilities{Isolates: true, Networks: true, HostNetwork: true, Volumes: true, Limits: true,
+			Boots: true}}
 	draw := func(text []byte) Blueprint {
 		t.Helper()
 		h, err := household.Decode("h", text)
@@ -31,19 +32,27 @@ func TestKeysBecomeWhatTheirTableSays(t *testing.T) {
 	text = bytes.Replace(text, []byte(`network = "host"`), []byte(`network = "mill"`), 1)
 	text = bytes.Replace(text, []byte(`scratch = "/srv/scratch"`), []byte(`scratch = "memory"`), 1)
 	full := draw(text)
-	instead := map[string]string{"convert.device": `"/dev/nvidia0"`,
+	instead := map[string]string{"remote.certificate.folder": `"/srv/else"`, "remote.certificate.chain": `"other.pem"`,
+		"remote.certificate.key": `"other.pem"`, "remote.certificate.agree": "true # still",
+		"convert.device": `"/dev/nvidia0"`,
 		"household.name": `"Mill Yard"`, "storage.state": `"/srv/else"`,
 		"shelf.name": `"further"`,
-		"shelf.kind": `"series"`, "shelf.folders": `["smb://nas.home.arpa/else"]`, "lookup.wikidata": `"http://a.home.arpa"`,
-		"lookup.commons": `"http://a.home.arpa"`, "lookup.musicbrainz": `"http://a.home.arpa"`,
+		"shelf.kind": `"series"`, "shelf.folders": `["smb://nas.home.arpa/else"]`,
+		"lookup.wikidata": `"http://a.home.arpa"`,
+		"lookup.commons":  `"http://a.home.arpa"`, "lookup.musicbrainz": `"http://a.home.arpa"`,
 		"lookup.covers": `"http://a.home.arpa"`, "backup.every": `"day"`, "quiet.work": `["frames"]`,
 		"storage.scratch": `"/srv/scratch"`, "server.network": `"other"`, "lookup.sources": `["wikidata"]`}
 	for _, k := range household.Keys {
-		section, key, ok := strings.Cut(k.Name, ".")
-		if !ok {
+		dot := strings.LastIndexByte(k.Name, '.')
+		if dot < 0 {
 			continue // the format of the file
 		}
-		other, found := replaceKey(string(text), section, key, instead[k.Name])
+		text, full := string(text), full
+		if strings.Contains(k.Takes, "for `acme`") {
+			text = strings.Replace(text, `from = "files"`, `from = "acme"`, 1)
+			full = draw([]byte(text))
+		}
+		other, found := replaceKey(text, k.Name[:dot], k.Name[dot+1:], instead[k.Name])
 		if !found {
 			t.Errorf("%s: the test has no such key", k.Name)
 			continue

@@ -48,6 +48,8 @@ const (
 	MountScratch MountRole = "scratch"
 	MountBackups MountRole = "backups"
 	MountShelf   MountRole = "shelf"
+	// MountCertificate is the folder of certificates that somebody else renews.
+	MountCertificate MountRole = "certificate"
 )
 
 // Mount is a folder of the host inside the service.

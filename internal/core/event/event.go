@@ -190,6 +190,30 @@ func (e PasskeyChanged) Fields() []Field {
 	return []Field{{Key: "member", Value: e.Member}, {Key: "passkey", Value: e.Passkey}, {Key: "set", Value: e.Set}}
 }
 
+// OutsideChanged is that the way in from outside the home was closed, or opened again.
+type OutsideChanged struct {
+	info
+	Closed bool
+}
+
+// Name and Fields tell it.
+func (OutsideChanged) Name() string      { return "the way in from outside closed, or opened" }
+func (e OutsideChanged) Fields() []Field { return []Field{{Key: "closed", Value: e.Closed}} }
+
+// KeyChanged is that another system has a key from now on, or none any more.
+type KeyChanged struct {
+	info
+	Key string
+	May string // its rights
+	Set bool
+}
+
+// Name and Fields tell it.
+func (KeyChanged) Name() string { return "key made, or taken away" }
+func (e KeyChanged) Fields() []Field {
+	return []Field{{Key: "key", Value: e.Key}, {Key: "may", Value: e.May}, {Key: "set", Value: e.Set}}
+}
+
 // RecoveryUsed is that a member signed in by a recovery code in place of their second factor.
 type RecoveryUsed struct {
 	info

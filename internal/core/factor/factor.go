@@ -49,7 +49,7 @@ func Address(secret, household, member string) string {
 // code is good once.
 func Check(secret, code string, now time.Time, used int64) (step int64, ok bool) {
 	code = strings.ReplaceAll(strings.TrimSpace(code), " ", "")
-	if len(code) != digits.Length() {
+	if len(code) != digits.Length() || secret == "" { // of no secret, too, there would be a code
 		return 0, false
 	}
 	at := now.Unix() / period

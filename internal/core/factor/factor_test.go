@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/pquerna/otp"
+	"github.com/pquerna/otp/totp"
 )
 
 // TestTheCodesOfTheStandard holds the codes against the test values of RFC 6238, appendix B, of which the
@@ -46,6 +47,17 @@ func TestTheCodesOfTheStandard(t *testing.T) {
 }
 
 // TestAnAddressIsReadByOthers has the package that authenticators are made with read it.
+func TestNoSecretHasNoCode(t *testing.T) {
+	now := time.Unix(1_790_000_000, 0)
+	code, err := totp.GenerateCodeCustom("", now, totp.ValidateOpts{Period: 30, Digits: otp.DigitsSix})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, ok := Check("", code, now, 0); ok {
+		t.Error("a code of no secret was taken")
+	}
+}
+
 func TestAnAddressIsReadByOthers(t *testing.T) {
 	secret, err := NewSecret(rand.Reader)
 	if err != nil {

@@ -36,19 +36,25 @@ type Facts struct {
 	Devices         []Device  `json:"devices"`  // those that the household file maps, as far as they are there
 	Cgroup          Cgroup    `json:"cgroup"`
 	Security        Security  `json:"security"`
-	Firewall        Firewall  `json:"firewall"`
-	CallerUID       int       `json:"caller_uid"`
-	Account         Account   `json:"account"`
-	Engine          Engine    `json:"engine"`
-	Others          []Other   `json:"others,omitempty"` // other engines that the household is deployed on
-	Left            []string  `json:"left,omitempty"`   // what commands that were cut off left behind, a line each
-	Ports           []Port    `json:"ports"`            // one for each listener of the household
-	State           Folder    `json:"state"`
-	Scratch         *Folder   `json:"scratch,omitempty"` // nil where scratch is in memory
-	Backups         *Folder   `json:"backups,omitempty"` // nil where they are not made, or lie in the state folder
-	Units           string    `json:"units"`             // where systemd reads units; empty where there is none
-	FFmpeg          *FFmpeg   `json:"ffmpeg,omitempty"`  // nil where no work is asked for that needs it
-	Shelves         []Shelf   `json:"shelves"`
+	// HTTPSFirewall is what the packet filter says of the port of HTTPS; nil where there is none.
+	HTTPSFirewall *Firewall `json:"https_firewall,omitempty"`
+	Firewall      Firewall  `json:"firewall"`
+	CallerUID     int       `json:"caller_uid"`
+	Account       Account   `json:"account"`
+	Engine        Engine    `json:"engine"`
+	Others        []Other   `json:"others,omitempty"` // other engines that the household is deployed on
+	Left          []string  `json:"left,omitempty"`   // what commands that were cut off left behind, a line each
+	Ports         []Port    `json:"ports"`            // one for each listener of the household
+	State         Folder    `json:"state"`
+	Scratch       *Folder   `json:"scratch,omitempty"` // nil where scratch is in memory
+	Backups       *Folder   `json:"backups,omitempty"` // nil where they are not made, or lie in the state folder
+	// Certificate is the folder of a certificate that somebody else renews; nil where there is none.
+	Certificate *Folder `json:"certificate,omitempty"`
+	// CertificateMissing are the files that are not in it.
+	CertificateMissing []string `json:"certificate_missing,omitempty"`
+	Units              string   `json:"units"`            // where systemd reads units; empty where there is none
+	FFmpeg             *FFmpeg  `json:"ffmpeg,omitempty"` // nil where no work is asked for that needs it
+	Shelves            []Shelf  `json:"shelves"`
 }
 
 // Other is another engine than the one that is asked for, with a container of the

@@ -126,6 +126,12 @@ trusted_proxies = {{list .Remote.TrustedProxies}}
 {{- if and .Remote.SecondFactor (ne .Remote.SecondFactor "admins")}}
 second_factor   = {{q .Remote.SecondFactor}}    # who needs one from outside: admins, everybody, nobody
 {{- end}}
+{{- with .Remote.AllowedNetworks}}
+allowed_networks = {{list .}}    # alone from there somebody may come in
+{{- end}}
+{{- with .Remote.RefusedNetworks}}
+refused_networks = {{list .}}
+{{- end}}
 {{- if .Remote.AllowPlain}}
 allow_plain     = true    # answer from outside over plain HTTP, too
 {{- end}}
@@ -134,6 +140,38 @@ allow_plain     = true    # answer from outside over plain HTTP, too
 # address         = "https://shelf.example.net"
 # trusted_proxies = ["192.0.2.10"]    # whose X-Forwarded-For is believed
 {{end}}
+{{- with .Remote.Certificate}}{{if and .From (ne .From "none")}}
+[remote.certificate]
+from = {{q .From}}    # home, files, acme; none for no HTTPS of the server's own
+port = {{.Port}}
+{{- if .Folder}}
+folder = {{q .Folder}}
+{{- end}}
+{{- if .Chain}}
+chain = {{q .Chain}}
+{{- end}}
+{{- if .Key}}
+key = {{q .Key}}
+{{- end}}
+{{- if .Credentials}}
+credentials = {{q .Credentials}}
+{{- end}}
+{{- if .Roots}}
+roots = {{q .Roots}}
+{{- end}}
+{{- if .Nameserver}}
+nameserver = {{q .Nameserver}}
+{{- end}}
+{{- if .Authority}}
+authority = {{q .Authority}}
+{{- end}}
+{{- if .Contact}}
+contact = {{q .Contact}}
+{{- end}}
+{{- if .Agree}}
+agree = true    # to the authority's terms
+{{- end}}
+{{end}}{{end}}
 {{- if .Backup.Every}}
 [backup]
 every = {{q .Backup.Every}}

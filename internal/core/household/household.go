@@ -21,9 +21,11 @@ package household
 
 import (
 	"fmt"
+	"maps"
 	"net/netip"
 	"net/url"
 	"path"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
@@ -181,6 +183,44 @@ type Remote struct {
 	TrustedProxies []string `toml:"trusted_proxies"` // addresses or networks whose X-Forwarded-For is believed
 	AllowPlain     bool     `toml:"allow_plain"`     // answer from outside over plain HTTP, too
 	SecondFactor   string   `toml:"second_factor"`   // who needs one from outside: admins, everybody, nobody
+	// Networks outside from which alone somebody may come, and those from which nobody does.
+	AllowedNetworks []string `toml:"allowed_networks"`
+	RefusedNetworks []string `toml:"refused_networks"`
+
+	Certificate Certificate `toml:"certificate"`
+}
+
+// Certificate is [remote.certificate]: HTTPS of the server's own.
+type Certificate struct {
+	From      string `toml:"from"`      // none (default), home, files, acme
+	Port      int    `toml:"port"`      // of HTTPS; default 26943
+	Folder    string `toml:"folder"`    // for files: an absolute folder, which the server may read
+	Chain     string `toml:"chain"`     // in it: the certificate, and those above it, as PEM
+	Key       string `toml:"key"`       // in it: its private key, as PEM
+	Authority string `toml:"authority"` // for acme: the directory of the authority (RFC 8555)
+	Contact   string `toml:"contact"`   // for acme: a mail address that the authority may write to
+	Agree     bool   `toml:"agree"`     // for acme: its terms are agreed to
+	// For acme: files in the folder, with what the authority or the name server gave, and with the certificate
+	// that the authority's own address is trusted by.
+	Credentials string `toml:"credentials"`
+	Roots       string `toml:"roots"`
+	Nameserver  string `toml:"nameserver"` // for acme: host:port of the zone's name server, which takes updates (RFC 2136)
+}
+
+// Where certificates come from.
+const (
+	CertificateNone  = "none"
+	CertificateHome  = "home"  // a small authority of the household's own
+	CertificateFiles = "files" // files that somebody else renews
+	CertificateACME  = "acme"  // an authority that is asked by RFC 8555
+)
+
+// PublicAuthority is the authority that is asked where no other is named.
+const PublicAuthority = "https://acme-v02.api.letsencrypt.org/directory"
+
+// HTTPS reports whether the server has HTTPS of its own.
+func (r Remote) HTTPS() bool {
+	return r.Certificate.From != "" && r.Certificate.From != CertificateNone
 }
 
 // Page is [page].
@@ -423,6 +463,81 @@ func (h *Household) judgeRemote(c *complaints) {
 				"write an address or a network, such as \"192.0.2.10\" or \"192.0.2.0/24\"", "%q is neither", p)
 		}
 	}
+	for key, list := range map[string][]string{"allowed_networks": h.Remote.AllowedNetworks,
+		"refused_networks": h.Remote.RefusedNetworks} {
+		for i, p := range list {
+			if _, err := ParseNetwork(p); err != nil {
+				c.bad(fmt.Sprintf("remote.%s[%d]", key, i),
+					"write an address or a network, such as \"198.51.100.0/24\"", "%q is neither", p)
+			}
+		}
+	}
+	h.judgeCertificate(c)
+}
+
+// Files are those in the folder that are needed.
+func (x Certificate) Files() (out []string) {
+	list := []string{x.Chain, x.Key}
+	if x.From != CertificateFiles {
+		list = nil
+	}
+	if x.From == CertificateACME {
+		list = []string{x.Credentials, x.Roots}
+	}
+	return slices.DeleteFunc(list, func(f string) bool { return f == "" })
+}
+
+func (h *Household) judgeFiles(c *complaints, files map[string]string) {
+	const key = "remote.certificate."
+	if f := h.Remote.Certificate.Folder; !path.IsAbs(f) || path.Clean(f) == "/" {
+		c.bad(key+"folder", "write the whole path of the folder with the files, such as \"/etc/shelf-certificate\"",
+			"%q is none", f)
+	}
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		if value := files[name]; value == "" || path.IsAbs(value) || !filepath.IsLocal(value) {
+			c.bad(key+name, "write the name of a file in the folder, such as \""+name+".pem\"", "%q is none", value)
+		}
+	}
+}
+
+func (h *Household) judgeCertificate(c *complaints) {
+	const key = "remote.certificate."
+	x := h.Remote.Certificate
+	switch {
+	case x.Port < 1 || x.Port > 65535:
+		c.bad(key+"port", fmt.Sprintf("choose a port from 1 to 65535; %d is ours", DefaultHTTPS), "port %d is out of range",
+			x.Port)
+	case h.Remote.HTTPS() && x.Port == h.Server.Port:
+		c.bad(key+"port", "choose another", "port %d is that of plain HTTP, under [server]", x.Port)
+	}
+	switch x.From {
+	case CertificateFiles:
+		h.judgeFiles(c, map[string]string{"chain": x.Chain, "key": x.Key})
+	case CertificateACME:
+		if !x.Agree {
+			c.bad(key+"agree", "read the terms of the authority, and write agree = true", "its terms are not agreed to")
+		}
+		u, err := url.Parse(x.Authority)
+		if x.Authority != "" && (err != nil || u.Scheme != "https" || u.Host == "") {
+			c.bad(key+"authority", "write the address of its directory, such as "+PublicAuthority, "%q is none", x.Authority)
+		}
+		if at := strings.LastIndexByte(x.Contact, '@'); x.Contact != "" && (at < 1 || at == len(x.Contact)-1 ||
+			strings.ContainsAny(x.Contact, " ,<>")) {
+			c.bad(key+"contact", "write a mail address", "%q is none", x.Contact)
+		}
+		if len(x.Files()) > 0 {
+			files := map[string]string{"credentials": x.Credentials, "roots": x.Roots}
+			maps.DeleteFunc(files, func(_, v string) bool { return v == "" })
+			h.judgeFiles(c, files)
+		}
+		if n := x.Nameserver; n != "" && strings.ContainsAny(n, " /@") {
+			c.bad(key+"nameserver", "write a host, or host:port", "%q is none", n)
+		}
+		if len(PublicNames(NamesOf(h.Server.Names, h.Remote.Address))) == 0 {
+			c.bad(key+"from", "write remote.address = \"https://shelf.example.net\", with your own name",
+				"no name is known for which an authority could be asked")
+		}
+	}
 }
 
 func (h *Household) judgeLookup(c *complaints) {
@@ -588,6 +703,12 @@ type Purpose string
 // ForPages is the port of the pages and the API.
 const ForPages Purpose = "pages"
 
+// ForHTTPS is the port of the same over HTTPS.
+const ForHTTPS Purpose = "https"
+
+// DefaultHTTPS is the port of HTTPS.
+const DefaultHTTPS = 26943
+
 // Listener is one port on which the household's server is reached.
 type Listener struct {
 	Purpose Purpose
@@ -598,7 +719,11 @@ type Listener struct {
 
 // Listeners are all ports of the household's server.
 func (h *Household) Listeners() []Listener {
-	return []Listener{{Purpose: ForPages, Inside: DefaultPort, Port: h.Server.Port}}
+	out := []Listener{{Purpose: ForPages, Inside: DefaultPort, Port: h.Server.Port}}
+	if h.Remote.HTTPS() {
+		out = append(out, Listener{Purpose: ForHTTPS, Inside: DefaultHTTPS, Port: h.Remote.Certificate.Port, TLS: true})
+	}
+	return out
 }
 
 // BindAddr is the address to listen on: the unspecified IPv6 address stands for
@@ -623,9 +748,12 @@ func ParseNetwork(s string) (netip.Prefix, error) {
 }
 
 // Networks gives the trusted proxies as networks. It takes a checked household.
-func (r Remote) Networks() []netip.Prefix {
+func (r Remote) Networks() []netip.Prefix { return Prefixes(r.TrustedProxies) }
+
+// Prefixes gives addresses and networks of a checked household.
+func Prefixes(list []string) []netip.Prefix {
 	var out []netip.Prefix
-	for _, s := range r.TrustedProxies {
+	for _, s := range list {
 		if p, err := ParseNetwork(s); err == nil {
 			out = append(out, p)
 		}

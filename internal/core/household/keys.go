@@ -190,6 +190,36 @@ var Keys = []Key{
 		Takes: "answer from outside over plain HTTP, too: anybody on the way can read what passes", Becomes: Settings},
 	{Name: "remote.trusted_proxies", Default: "–",
 		Takes: "addresses or networks whose `X-Forwarded-For` is believed", Becomes: Settings},
+	{Name: "remote.allowed_networks", Default: "all",
+		Takes: "addresses or networks outside the home from which alone somebody may come", Becomes: Settings},
+	{Name: "remote.refused_networks", Default: "none",
+		Takes: "addresses or networks outside the home from which nobody may come", Becomes: Settings},
+	{Name: "remote.certificate.from", Default: "`none`",
+		Takes: "HTTPS of the server's own, with a certificate of a small authority of the household's own (`home`), " +
+			"from `files` that somebody else renews, or of an authority that is asked (`acme`, RFC 8555); `none`",
+		Values: []string{CertificateNone, CertificateHome, CertificateFiles, CertificateACME}, Becomes: Both},
+	{Name: "remote.certificate.port", Default: "`26943`", Takes: "the port of HTTPS", Becomes: Both},
+	{Name: "remote.certificate.folder", Default: "–",
+		Takes: "the folder with the files that are named below, mapped for reading", Becomes: Service},
+	{Name: "remote.certificate.chain", Default: "–",
+		Takes: "for `files`: the certificate in the folder, with those above it (PEM)", Becomes: Settings},
+	{Name: "remote.certificate.key", Default: "–", Takes: "for `files`: its private key in the folder (PEM)",
+		Becomes: Settings},
+	{Name: "remote.certificate.authority", Default: "Let's Encrypt",
+		Takes: "for `acme`: the address of the authority's directory", Becomes: Settings},
+	{Name: "remote.certificate.contact", Default: "–",
+		Takes: "for `acme`: a mail address that the authority may write to", Becomes: Settings},
+	{Name: "remote.certificate.agree", Default: "`false`", Takes: "for `acme`: the authority's terms are agreed to",
+		Becomes: Tool},
+	{Name: "remote.certificate.credentials", Default: "–",
+		Takes: "for `acme`: a file in the folder with lines `key_id=` and `mac_key=` (external account binding), and " +
+			"`tsig_name=`, `tsig_secret=`, `tsig_algorithm=` (`hmac-sha256` where left out)", Becomes: Settings},
+	{Name: "remote.certificate.roots", Default: "the public ones",
+		Takes:   "for `acme`: a file in the folder with the certificate by which an authority of your own is trusted (PEM)",
+		Becomes: Settings},
+	{Name: "remote.certificate.nameserver", Default: "–",
+		Takes: "for `acme`: the zone's name server, `host:port`, which takes dynamic updates (RFC 2136): the names are " +
+			"proved by it, and nothing has to be open", Becomes: Settings},
 }
 
 // keyed finds what is said of a key.

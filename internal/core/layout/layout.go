@@ -11,22 +11,26 @@ import (
 
 // Names in the state folder.
 const (
-	Store     = "store.db"
-	Socket    = "control.sock"
-	Household = "household.toml" // the household file as it was deployed, for the server's own backups
-	Settings  = "settings-*.json"
-	Spool     = "spool.jsonl"
-	Taken     = "spool-taken.jsonl"
-	Key       = "known.key"
-	Reserve   = "reserve"
-	Opening   = "opening"
-	Pictures  = "pictures"
-	Lookup    = "lookup"
-	Backups   = "backups"
-	Scratch   = "scratch"
-	Prepared  = "prepared"
-	Capacity  = "capacity.json"
-	AdminIn   = "admin" // the administrator's folder, where that is the account itself
+	Store        = "store.db"
+	Socket       = "control.sock"
+	Household    = "household.toml" // the household file as it was deployed, for the server's own backups
+	Settings     = "settings-*.json"
+	Spool        = "spool.jsonl"
+	Taken        = "spool-taken.jsonl"
+	Key          = "known.key"
+	Seals        = "seal-*.key"
+	Authority    = "authority.pem"
+	Certificates = "certificates"
+	Closed       = "outside-closed.json"
+	Reserve      = "reserve"
+	Opening      = "opening"
+	Pictures     = "pictures"
+	Lookup       = "lookup"
+	Backups      = "backups"
+	Scratch      = "scratch"
+	Prepared     = "prepared"
+	Capacity     = "capacity.json"
+	AdminIn      = "admin" // the administrator's folder, where that is the account itself
 )
 
 // Names in the administrator's folder.
@@ -70,6 +74,11 @@ var State = []Place{
 	{Name: Spool, Owner: Server, What: "what the server tells for the ledger"},
 	{Name: Taken, Owner: Server, What: "the same, being entered"},
 	{Name: Key, Owner: Server, What: "by which a member's own browser is known again"},
+	{Name: Seals, Owner: Server, Saved: true, What: "keys of which the hashes of passwords are made, beside the store"},
+	{Name: Authority, Owner: Server, Saved: true, What: "the household's own authority for HTTPS at home, with its key"},
+	{Name: Certificates, Owner: Server,
+		What: "certificates of an authority that was asked, with keys; it can be asked again"},
+	{Name: Closed, Owner: Server, What: "that the way in from outside is closed, and since when"},
 	{Name: Reserve, Owner: Server, What: "room to open the store on a full disk"},
 	{Name: Opening, Owner: Server, What: "files that are being opened, and those that brought the server down"},
 	{Name: Opening + ".json", Owner: Server, What: "the same, as older programs kept it"},
@@ -91,6 +100,24 @@ var Administrator = []Place{
 	{Name: Work, Owner: Admin, What: "half made"},
 	{Name: Unfinished + "*", Owner: Admin, What: "half made"},
 }
+
+// SealOf is the name of the file of a key, by the key's id.
+func SealOf(id string) string { return strings.Replace(Seals, "*", id, 1) }
+
+// KeyID gives the id of the key that a file of a name holds, 16 hexadecimal figures; nothing where it
+// is not such a file.
+func KeyID(name string) string {
+	before, after, _ := strings.Cut(Seals, "*")
+	id, ok := strings.CutPrefix(name, before)
+	id, too := strings.CutSuffix(id, after)
+	if !ok || !too || len(id) != 16 || strings.Trim(id, "0123456789abcdef") != "" {
+		return ""
+	}
+	return id
+}
+
+// Secret reports whether a file of a name holds a key without which a restored server is not the same.
+func Secret(name string) bool { return KeyID(name) != "" || name == Authority }
 
 // Find finds the place of a name, or of what lies below it.
 func Find(places []Place, name string) (Place, bool) {

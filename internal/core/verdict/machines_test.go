@@ -112,3 +112,27 @@ func TestMachinesThatWeDoNotHave(t *testing.T) {
 		})
 	}
 }
+
+// TestBothPortsPassTheFilter judges a machine whose packet filter keeps the port of HTTPS out, and not the other one.
+func TestBothPortsPassTheFilter(t *testing.T) {
+	h, f := well()
+	h.Server.Port, h.Server.Bind, h.Server.Network = 26990, "lan", "host"
+	h.Remote.Certificate.From, h.Remote.Certificate.Port = household.CertificateHome, 26943
+	f.Firewall = facts.Firewall{Known: true, Active: true, Source: "nftables"}
+	f.Ports = append(f.Ports, facts.Port{Purpose: household.ForHTTPS, Number: 26943, Address: ":26943",
+		Holder: "nginx", Next: 26944})
+	f.HTTPSFirewall = &facts.Firewall{Known: true, Active: true, Source: "nftables", Blocks: true, Rule: "policy drop"}
+	var said []string
+	for _, l := range Judge(h, f) {
+		if strings.HasPrefix(l.Says, ":26943 ") && !strings.Contains(l.Do, "port = 26944 under [remote.certificate]") {
+			t.Errorf("%+v", l)
+		}
+		if l.What == "firewall" {
+			said = append(said, string(l.Status)+" "+l.Says+" "+strings.Join(l.Commands, " "))
+		}
+	}
+	if len(said) != 2 || !strings.HasPrefix(said[0], "ok") || !strings.Contains(said[0], "26990") ||
+		!strings.HasPrefix(said[1], "warning") || !strings.Contains(said[1], "dport 26943 accept") {
+		t.Errorf("%q", said)
+	}
+}

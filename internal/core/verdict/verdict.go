@@ -89,6 +89,9 @@ func Judge(h *household.Household, f facts.Facts) []Line {
 	if f.Backups != nil {
 		j.about(f.Backups.Path, func() { j.writable("backup folder", *f.Backups, false) })
 	}
+	if f.Certificate != nil {
+		j.about(f.Certificate.Path, func() { j.certificate(*f.Certificate) })
+	}
 	j.shelves()
 	j.ffmpeg()
 	j.converting()
@@ -395,7 +398,8 @@ func (j *judge) converting() {
 		j.add("room to convert", Warning, fmt.Sprintf("%d films of %d lines at once want %s of scratch, and "+
 			"scratch_limit is %s: what was made is thrown away and made again", atOnce, lines, bytes(want),
 			bytes(int64(j.h.Storage.ScratchLimit))),
-			fmt.Sprintf("write scratch_limit = \"%d MiB\" under [storage], a smaller at_once, or a smaller ladder", want>>20+1))
+			fmt.Sprintf("write scratch_limit = \"%d MiB\" under [storage], a smaller at_once, or a smaller ladder",
+				want>>20+1))
 	}
 	if want := int64(serverItself) + int64(atOnce)*capacity.StreamMemory(lines); j.f.Engine.Can.Limits &&
 		want > int64(j.h.Server.Memory) {
@@ -477,10 +481,17 @@ func (j *judge) devices() {
 	}
 }
 
-// firewall judges what the packet filter says of the port. What an engine
-// publishes is forwarded, and does not pass the rules for what comes in.
+// firewall judges what the packet filter says of the ports.
 func (j *judge) firewall() {
-	f := j.f.Firewall
+	j.filtered(j.f.Firewall, j.h.Server.Port)
+	if f := j.f.HTTPSFirewall; f != nil {
+		j.filtered(*f, j.h.Remote.Certificate.Port)
+	}
+}
+
+// filtered judges what the packet filter says of a port. What an engine publishes is
+// forwarded, and does not pass the rules for what comes in.
+func (j *judge) filtered(f facts.Firewall, port int) {
 	direct := !j.f.Engine.Can.Networks || j.h.Server.Network == "host"
 	local := j.h.Server.Bind == "localhost"
 	if !f.Known || !f.Active || local {
@@ -488,18 +499,18 @@ func (j *judge) firewall() {
 	}
 	switch {
 	case f.Blocks && direct:
-		allow := fmt.Sprintf("nft insert rule inet filter input tcp dport %d accept", j.h.Server.Port)
+		allow := fmt.Sprintf("nft insert rule inet filter input tcp dport %d accept", port)
 		if f.Source == "ufw" {
-			allow = fmt.Sprintf("ufw allow %d/tcp", j.h.Server.Port)
+			allow = fmt.Sprintf("ufw allow %d/tcp", port)
 		}
-		j.add("firewall", Warning, fmt.Sprintf("%s keeps port %d out for others: %s", f.Source, j.h.Server.Port,
+		j.add("firewall", Warning, fmt.Sprintf("%s keeps port %d out for others: %s", f.Source, port,
 			f.Rule), "let it in, for your own network at least; this program never changes such rules:")
 		j.lines[len(j.lines)-1].Commands = []string{allow}
 	case f.Blocks:
 		j.add("firewall", OK, fmt.Sprintf("%s keeps what comes in out, but what %s publishes is forwarded past "+
 			"those rules", f.Source, j.f.Engine.Kind), "")
 	default:
-		j.add("firewall", OK, f.Source+" lets the port in, as far as its rules can be read", "")
+		j.add("firewall", OK, fmt.Sprintf("%s lets port %d in, as far as its rules can be read", f.Source, port), "")
 	}
 }
 
@@ -511,17 +522,21 @@ func (j *judge) ports() {
 }
 
 func (j *judge) port(p facts.Port) {
+	section := "[server]"
+	if p.Purpose == household.ForHTTPS {
+		section = "[remote.certificate]"
+	}
 	switch {
 	case p.Error != "":
 		j.add("port", Blocked, fmt.Sprintf("%s cannot be listened on: %s", p.Address, p.Error),
-			"choose another port or bind address under [server]")
+			"choose another port under "+section+", or another bind address under [server]")
 	case p.Ours:
 		j.add("port", OK, p.Address+", held by this household's own server", "")
 	case p.Neighbour != nil:
 		n := p.Neighbour
-		other := "choose another port under [server]"
+		other := "choose another port under " + section
 		if p.Next > 0 {
-			other = fmt.Sprintf("write port = %d under [server]", p.Next)
+			other = fmt.Sprintf("write port = %d under %s", p.Next, section)
 		}
 		j.add("port", Blocked, fmt.Sprintf("%s is held by another household of yours, %s, on %s", p.Address, n.Name,
 			n.Engine), other+"; both can run side by side",
@@ -531,9 +546,9 @@ func (j *judge) port(p facts.Port) {
 		if holder == "" {
 			holder = "another program"
 		}
-		do := "stop it, or choose another port under [server]"
+		do := "stop it, or choose another port under " + section
 		if p.Next > 0 {
-			do = fmt.Sprintf("stop it, or write port = %d under [server]", p.Next)
+			do = fmt.Sprintf("stop it, or write port = %d under %s", p.Next, section)
 		}
 		var details []string
 		if name, _, _ := strings.Cut(holder, " "); slices.Contains(facts.PortHolders, name) {
@@ -719,6 +734,31 @@ func (j *judge) writable(what string, f facts.Folder, whole bool) {
 	j.lines = append(j.lines, l)
 }
 
+// certificate judges the folder of a certificate that somebody else renews.
+func (j *judge) certificate(f facts.Folder) {
+	l, well := j.place("certificate", f, 0, 0)
+	switch missing := j.f.CertificateMissing; {
+	case !well:
+	case !f.Exists:
+		l.Status, l.Says = Blocked, f.Path+" does not exist"
+		l.Do = "write the folder in which the certificate lies under [remote.certificate]"
+	case len(missing) > 0:
+		l.Status, l.Says = Blocked, fmt.Sprintf("%s is not in %s", strings.Join(missing, " and "), f.Path)
+		l.Do = "write the names of the files, as they lie in the folder, under [remote.certificate]"
+	case f.Access != nil && j.f.Account.Known && f.Access.Failing > 0:
+		l.Status, l.Says = Blocked, f.Path+": the run-as account may not read all of it"
+		l.Do = "put the files into a folder of their own, and let the account read them:"
+		l.Commands = []string{fmt.Sprintf("setfacl -R -m u:%d:rX -m d:u:%d:rX %s", j.owner().UID, j.owner().UID,
+			permit.Quote(f.Path))}
+		for _, x := range f.Access.First {
+			l.Details = append(l.Details, x.Path+": "+x.Cause)
+		}
+	default:
+		l.Says = f.Path + ", read and watched by the server"
+	}
+	j.lines = append(j.lines, l)
+}
+
 // makeIt gives the commands that make a folder of the account's own.
 func (j *judge) makeIt(path string) []string {
 	return []string{"mkdir -p " + permit.Quote(path),
@@ -895,7 +935,8 @@ func (j *judge) shelf(what string, s facts.Shelf, f facts.Folder) {
 		case r.Failing > 0 && r.ReadableFiles == 0:
 			l.Status, l.Do = Blocked, "nothing on it could be watched; the smallest change that helps: "+remedy
 		case r.Failing > 0 && r.ReadableFiles == r.Files && r.ListableFolders == r.Folders:
-			l.Status, l.Do = Warning, "the server will not be able to put files there; the smallest change that helps: "+remedy
+			l.Status, l.Do = Warning,
+				"the server will not be able to put files there; the smallest change that helps: "+remedy
 		case r.Failing > 0:
 			l.Status, l.Do = Warning, "these will be listed as unreadable; the smallest change that helps: "+remedy
 		case r.Files == 0 && f.Unmounted != "":
