@@ -24,6 +24,7 @@ import (
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/layout"
 	"cozyshelf/internal/core/library"
+	"cozyshelf/internal/core/right"
 	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/scan"
@@ -56,6 +57,8 @@ type Status struct {
 	Door      Door        `json:"door"`
 	Jobs      []Job       `json:"jobs"`
 	Listeners []Listener  `json:"listeners"`
+
+	Certificate *Certificate `json:"certificate,omitempty"` // nil for no HTTPS of the server's own
 }
 
 // Job is something that the server does beside answering.
@@ -71,6 +74,18 @@ type Listener struct {
 	Purpose string `json:"purpose"`
 	Address string `json:"address"` // as the server sees it
 	TLS     bool   `json:"tls"`
+}
+
+// Certificate is that of the server's own HTTPS.
+type Certificate struct {
+	From    string    `json:"from"`                // home, files, acme
+	Names   []string  `json:"names"`               // that it is good for
+	Missing []string  `json:"missing"`             // names of the server that it is not good for
+	Issuer  string    `json:"issuer,omitempty"`    // who vouches for it
+	Ends    time.Time `json:"ends_at,omitzero"`    // when it ends
+	Problem string    `json:"problem,omitempty"`   // what is wrong
+	Print   string    `json:"authority,omitempty"` // SHA-256 of the household's own authority, in hexadecimal
+	PEM     string    `json:"authority_pem,omitempty"`
 }
 
 // Door is the connections to the published port.
@@ -198,6 +213,42 @@ type TitleFiles struct {
 	Files []File `json:"files"`
 }
 
+// Outside is the way in from outside the home.
+type Outside struct {
+	Closed time.Time `json:"closed_at,omitzero"` // since when; zero while it is open
+	Ended  int       `json:"ended"`              // requests that were ended
+}
+
+// Closing closes it.
+type Closing struct {
+	Now bool `json:"now"` // and end what is being answered there
+}
+
+// Key is the key of another system.
+type Key struct {
+	Name    string        `json:"name"`
+	May     []right.Right `json:"may"`
+	Away    bool          `json:"away"` // good from outside the home, too
+	Created time.Time     `json:"created_at"`
+	Ends    time.Time     `json:"ends_at,omitzero"`
+	Used    time.Time     `json:"used_at,omitzero"`
+	Address string        `json:"address,omitempty"` // from which it was used last
+}
+
+// NewKey is a key that is to be made.
+type NewKey struct {
+	Name  string        `json:"name"`
+	May   []right.Right `json:"may"`
+	Away  bool          `json:"away"`
+	Lasts float64       `json:"lasts"` // seconds; 0 for ever
+}
+
+// KeyMade is a key with its token, which is shown once.
+type KeyMade struct {
+	Key
+	Token string `json:"token"`
+}
+
 // NewMember is what is needed to add a member. A nil Away stands for what the
 // role brings.
 type NewMember struct {
@@ -205,6 +256,8 @@ type NewMember struct {
 	Role     allowance.Role `json:"role"`
 	Away     *bool          `json:"away,omitempty"`
 	Password string         `json:"password"`
+	// Made says that it is no choice of the member's: it is good for a week, until they choose one.
+	Made bool `json:"made,omitempty"`
 	// What the member may watch; nil bounds nothing.
 	Allowed *allowance.Allowance `json:"allowance,omitempty"`
 }
@@ -212,7 +265,9 @@ type NewMember struct {
 // Change is what may be changed of a member; nil fields stay.
 type Change struct {
 	Password *string `json:"password,omitempty"`
-	Away     *bool   `json:"away,omitempty"`
+	// Made says that the password is no choice of the member's: it is good for a week, until they choose one.
+	Made bool  `json:"made,omitempty"`
+	Away *bool `json:"away,omitempty"`
 	// Role is another role; nil leaves it.
 	Role *allowance.Role `json:"role,omitempty"`
 	// Allowed is all of what the member may watch from now on; nil leaves it.
@@ -509,7 +564,8 @@ func (c *Client) Measure(ctx context.Context, quick bool, step func(MeasureLine)
 	var end MeasureLine
 	lines := 0
 	var half []byte
-	err = c.do(ctx, "POST", fmt.Sprintf("/control/v1/capacity?quick=%t", quick), nil, writing(func(b []byte) (int, error) {
+	err = c.do(ctx, "POST", fmt.Sprintf("/control/v1/capacity?quick=%t", quick), nil, writing(func(b []byte) (int,
+		error) {
 		silence.Reset(later)
 		half = append(half, b...)
 		if len(half) > mostLine {
@@ -560,6 +616,37 @@ const (
 // Status asks what the server says of itself.
 func (c *Client) Status(ctx context.Context) (Status, error) {
 	return ask[Status](ctx, c, soon, "GET", "/control/v1/status", nil)
+}
+
+// Outside tells whether the way in from outside is closed.
+func (c *Client) Outside(ctx context.Context) (Outside, error) {
+	return ask[Outside](ctx, c, soon, "GET", "/control/v1/outside", nil)
+}
+
+// CloseOutside closes it.
+func (c *Client) CloseOutside(ctx context.Context, in Closing) (Outside, error) {
+	return ask[Outside](ctx, c, soon, "POST", "/control/v1/outside/close", in)
+}
+
+// OpenOutside opens it again.
+func (c *Client) OpenOutside(ctx context.Context) (Outside, error) {
+	return ask[Outside](ctx, c, soon, "POST", "/control/v1/outside/open", struct{}{})
+}
+
+// Keys lists the keys of other systems.
+func (c *Client) Keys(ctx context.Context) ([]Key, error) {
+	return ask[[]Key](ctx, c, soon, "GET", "/control/v1/keys", nil)
+}
+
+// AddKey makes a key.
+func (c *Client) AddKey(ctx context.Context, k NewKey) (KeyMade, error) {
+	return ask[KeyMade](ctx, c, soon, "POST", "/control/v1/keys", k)
+}
+
+// RemoveKey takes a key away.
+func (c *Client) RemoveKey(ctx context.Context, name string) error {
+	_, err := ask[struct{}](ctx, c, soon, "DELETE", "/control/v1/keys/"+url.PathEscape(name), nil)
+	return err
 }
 
 // Members lists the members.

@@ -62,6 +62,8 @@ type MemberShown struct {
 
 	Passkeys []MemberPasskey `json:"passkeys"`
 	Password bool            `json:"password"` // there is one; else passkeys are the only way in
+	// Made is when a passphrase ends that was made for the member.
+	Made time.Time `json:"password_ends_at,omitzero"`
 }
 
 // MemberPasskey is a passkey by which a member signs in.

@@ -17,6 +17,7 @@ import (
 	"cozyshelf/internal/backup"
 	"cozyshelf/internal/boundary"
 	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/layout"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/store"
 	"cozyshelf/internal/storework"
@@ -227,6 +228,9 @@ func PutStore(ctx context.Context, state, file, passphrase string, owner *atomic
 	if err := pictures(u.Dir, to, owner); err != nil {
 		return u.Manifest, err
 	}
+	if err := keys(u.Dir, to, owner); err != nil {
+		return u.Manifest, err
+	}
 	if st, err := to.Lstat(backup.Store); err == nil && st.Mode&unix.S_IFMT == unix.S_IFDIR {
 		if err := to.RemoveAll(backup.Store); err != nil { // nothing takes a folder's place
 			return u.Manifest, err
@@ -280,6 +284,44 @@ func idle(ctx context.Context, state string) (func(), error) {
 	return let, err
 }
 
+// keys moves the keys of a backup to those that are there. Those of passwords are named by what they are, so one
+// of the same name is the same, or damaged; the authority for HTTPS is the backup's from now on.
+func keys(from, to *boundary.Dir, owner *atomicfile.Owner) error {
+	names, err := from.Names()
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		if !layout.Secret(name) {
+			continue
+		}
+		if err := give(from, name, owner); err != nil {
+			return err
+		}
+		if st, err := to.Lstat(name); err == nil && st.Mode&unix.S_IFMT == unix.S_IFDIR {
+			if err := to.RemoveAll(name); err != nil { // nothing takes a folder's place
+				return err
+			}
+		}
+		if err := from.Rename(name, to, name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// give gives a file of ours to an account.
+func give(d *boundary.Dir, name string, owner *atomicfile.Owner) error {
+	if owner == nil {
+		return nil
+	}
+	f, err := d.File(name, []int{os.Geteuid()})
+	if err != nil {
+		return err
+	}
+	return errors.Join(f.Chown(owner.UID, owner.GID), f.Close())
+}
+
 // pictures moves the pictures of a backup to those that are there; none is replaced,
 // since each is named by what it holds.
 func pictures(from, to *boundary.Dir, owner *atomicfile.Owner) error {
@@ -293,14 +335,8 @@ func pictures(from, to *boundary.Dir, owner *atomicfile.Owner) error {
 			return err
 		}
 		defer in.Close()
-		if owner != nil {
-			f, err := from.File(p, []int{os.Geteuid()})
-			if err != nil {
-				return err
-			}
-			if err := errors.Join(f.Chown(owner.UID, owner.GID), f.Close()); err != nil {
-				return err
-			}
+		if err := give(from, p, owner); err != nil {
+			return err
 		}
 		return from.Rename(p, in, filepath.Base(p))
 	})
@@ -462,6 +498,11 @@ func WriteBackup(ctx context.Context, to io.Writer, m backup.Manifest, state str
 		return m, err
 	}
 	parts = append(parts, own...)
+	keys, err := backup.KeysOf(d, may)
+	if err != nil {
+		return m, err
+	}
+	parts = append(parts, keys...)
 	pics, err := backup.PicturesOf(d, may)
 	if err != nil {
 		return m, err

@@ -104,14 +104,16 @@ func (h *house) notThere(bounds allowance.Allowance, rule *bool, age *int, other
 	number, title := fmt.Sprint(film), fmt.Sprint(whole.Title)
 	fill := strings.NewReplacer("{file}", number, "{title}", title, "{shelf}", "films", "{n}", "0", "{name}", "x.srt",
 		"{copy}",
-		"1", "{upload}", "0123456789abcdef", "{ticket}", strings.Split(made.URL, "/")[4], "{$}", "", "{room}", h.room(film))
+		"1", "{upload}", "0123456789abcdef", "{stream}", "1", "{ticket}", strings.Split(made.URL, "/")[4], "{$}", "",
+		"{room}", h.room(film))
 	const gone = http.StatusNotFound
 	want := map[string]int{
 		"GET /healthz": 0, "GET /api/v1/openapi.json": 0, "POST /api/v1/pairing": 0, "POST /api/v1/token": 0,
 		"POST /api/v1/sign-in": 0, "POST /api/v1/sign-out": 0, "GET /api/v1/me": 200,
 		"OPTIONS /api/v1/intake/{shelf}": 0, // tells of the protocol only
-		"GET /api/v1/shelves":            200, "GET /api/v1/shelves/{shelf}/titles": gone, "GET /api/v1/titles/{title}": gone,
-		"GET /api/v1/search": 200, "GET /api/v1/files/{file}": gone, "GET /api/v1/files/{file}/content": gone,
+		"GET /api/v1/shelves":            200, "GET /api/v1/shelves/{shelf}/titles": gone,
+		"GET /api/v1/titles/{title}": gone,
+		"GET /api/v1/search":         200, "GET /api/v1/files/{file}": gone, "GET /api/v1/files/{file}/content": gone,
 		"PUT /api/v1/files/{file}/position": gone, "GET /api/v1/files/{file}/subtitles/{name}": gone,
 		"POST /api/v1/files/{file}/delivery": gone, "GET /api/v1/files/{file}/prepared": gone,
 		"POST /api/v1/files/{file}/prepared": gone,
@@ -123,6 +125,10 @@ func (h *house) notThere(bounds allowance.Allowance, rule *bool, age *int, other
 		"GET /api/v1/streams/{ticket}/{name}": 0, // it is another's, and asked for below
 		"POST /api/v1/intake/{shelf}":         gone, "HEAD /api/v1/intake/{shelf}/{upload}": gone,
 		"PATCH /api/v1/intake/{shelf}/{upload}": gone, "DELETE /api/v1/intake/{shelf}/{upload}": gone,
+		// Figures are one's own; what is for keys only is nobody's.
+		"GET /api/v1/figures/now": 200, "GET /api/v1/figures/history": 200, "GET /api/v1/figures/top": 200,
+		"GET /api/v1/figures/chart": 200, "GET /api/v1/figures/library": http.StatusUnauthorized,
+		"GET /metrics": http.StatusUnauthorized, "POST /api/v1/streams/{stream}/stop": http.StatusUnauthorized,
 		// Pages.
 		"GET /": 200, "GET /shelf/{shelf}": gone, "GET /find": 200, "GET /title/{title}": gone, "GET /play/{file}": gone,
 		"GET /cover/{title}": gone, "GET /chapter/{file}/{n}": gone,
@@ -144,6 +150,9 @@ func (h *house) notThere(bounds allowance.Allowance, rule *bool, age *int, other
 			"application/offset+octet-stream", "Upload-Metadata", "filename YS5tcDQ="}
 		if strings.HasSuffix(route, "/search") || route == "GET /find" {
 			path += "?q=copper"
+		}
+		if strings.HasSuffix(route, "/top") {
+			path += "?of=titles"
 		}
 		switch {
 		case strings.HasSuffix(route, "/position"):

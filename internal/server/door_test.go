@@ -457,7 +457,7 @@ func TestSlowConnectionsGiveWay(t *testing.T) {
 		}
 		_, _ = io.Copy(io.Discard, r.Body)
 	})), ConnContext: d.Context, ReadHeaderTimeout: live.HeaderTime}
-	go srv.Serve(d.Listen(l, nil))
+	go srv.Serve(d.Listen(l, nil, false))
 	defer srv.Close()
 	address := l.Addr().String()
 	film, err := http.Get("http://" + address + "/film")

@@ -18,6 +18,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
+// mostTogether is how many requests of one client are answered at once on one connection (HTTP/2).
+const mostTogether = 32
+
 // entrance is one listener with what answers there.
 type entrance struct {
 	blueprint.SettingsListener
@@ -57,7 +60,11 @@ func (s *Server) openEntrances(ctx context.Context) (*entrances, error) {
 		e.list = append(e.list, &entrance{SettingsListener: l, socket: port, server: &http.Server{
 			Handler: public, ConnContext: s.Door.Context, ReadHeaderTimeout: live.HeaderTime,
 			IdleTimeout:    live.IdleTime,
-			MaxHeaderBytes: 32 << 10, ErrorLog: errs}})
+			MaxHeaderBytes: 32 << 10, ErrorLog: errs,
+			HTTP2: &http.HTTP2Config{MaxConcurrentStreams: mostTogether}}})
+		if l.TLS {
+			e.list[len(e.list)-1].server.TLSConfig = s.Certificate.Config()
+		}
 	}
 	return e, nil
 }
@@ -65,13 +72,17 @@ func (s *Server) openEntrances(ctx context.Context) (*entrances, error) {
 // serve answers everywhere; ended is called where one of them fails.
 func (e *entrances) serve(s *Server, ended func()) {
 	answer := func(srv *http.Server, l net.Listener) {
-		if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+		serve := srv.Serve
+		if srv.TLSConfig != nil {
+			serve = func(l net.Listener) error { return srv.ServeTLS(l, "", "") }
+		}
+		if err := serve(l); !errors.Is(err, http.ErrServerClosed) {
 			e.failed <- err
 			ended()
 		}
 	}
 	for _, one := range e.list {
-		go answer(one.server, s.Door.Listen(one.socket, s.Trusted))
+		go answer(one.server, s.Door.Listen(one.socket, s.Trusted, one.TLS))
 		s.Log.Info("serving", "household", s.Settings.Name, "version", s.Version, "for", one.Purpose,
 			"address", one.socket.Addr().String(), "shelves", len(s.Settings.Shelves))
 	}

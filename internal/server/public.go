@@ -2,11 +2,18 @@ package server
 
 import (
 	"context"
+	"fmt"
+	"net"
 	"net/http"
 	"net/netip"
+	"net/url"
 	"slices"
+	"strings"
+	"time"
 
 	"cozyshelf/internal/core/allowance"
+	"cozyshelf/internal/core/blueprint"
+	"cozyshelf/internal/core/right"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/server/live"
 	"cozyshelf/internal/server/web"
@@ -19,6 +26,9 @@ func (s *Server) public() http.Handler {
 	s.api.Routes(m)
 	s.web.Routes(m)
 	s.Visits.Routes(m)
+	s.web.TrustRoutes(m)
+	s.web.FeedRoutes(m)
+	m.HandleFunc("GET /metrics", s.WithKey(right.Metrics, false, (&measurements{Server: s}).ServeHTTP))
 	// Requests that change something must come from our own pages, or from a
 	// program that sends no browser's headers.
 	cross := http.NewCrossOriginProtection()
@@ -26,7 +36,7 @@ func (s *Server) public() http.Handler {
 		live.Fail(w, &live.StatusError{Problem: &problem.Problem{What: "the request comes from another site",
 			Fix: "open the page itself and try again"}, Status: http.StatusForbidden, Wait: 0})
 	}))
-	return s.arrive(s.empty(cross.Handler(m)))
+	return s.Certificate.Challenge(s.arrive(s.empty(cross.Handler(m))))
 }
 
 // arrive works out where a request comes from, and sets the headers that every
@@ -61,16 +71,56 @@ func (s *Server) arrive(next http.Handler) http.Handler {
 		h.Set("Permissions-Policy", "camera=(), microphone=(), geolocation=()")
 		h.Set("X-Frame-Options", "DENY")
 		h.Set("Cache-Control", "no-store")
-		if v.Secure {
+		if v.Secure && s.Certificate.Authority() == nil { // a device may cease to trust a home's authority
 			h.Set("Strict-Transport-Security", "max-age=31536000")
 		}
 		s.Visits.Note(r, v, via)
+		r, over, err := s.FromOutside(w, r, v)
+		if err != nil {
+			s.TurnAway(w, r, err)
+			return
+		}
+		defer func() {
+			if over() {
+				panic(http.ErrAbortHandler)
+			}
+		}()
+		if to := s.safer(r, v); to != "" {
+			h.Set("Vary", "Host")
+			http.Redirect(w, r, to, http.StatusTemporaryRedirect)
+			return
+		}
 		if err := s.Admit(w, r, v); err != nil {
 			s.TurnAway(w, r, err)
 			return
 		}
 		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), live.VisitorKey{}, v)))
 	})
+}
+
+// safer gives where a page is over HTTPS, for whoever asks for it over plain HTTP by a name for which we have a
+// certificate that everybody takes.
+func (s *Server) safer(r *http.Request, v *live.Visitor) string {
+	if s.Certificate == nil || v.Secure || r.Method != http.MethodGet && r.Method != http.MethodHead ||
+		strings.HasPrefix(r.URL.Path, "/api/") || r.URL.Path == "/healthz" {
+		return ""
+	}
+	host := r.Host
+	if h, _, err := net.SplitHostPort(host); err == nil {
+		host = h
+	}
+	if !s.Certificate.Covers(host, time.Now()) {
+		return ""
+	}
+	base := "https://" + host
+	if u, err := url.Parse(s.Settings.RemoteAddress); err == nil && u.Scheme == "https" &&
+		strings.EqualFold(u.Hostname(), host) {
+		base = "https://" + u.Host
+	} else if i := slices.IndexFunc(s.Settings.Listeners,
+		func(l blueprint.SettingsListener) bool { return l.TLS }); i >= 0 {
+		base += fmt.Sprintf(":%d", s.Settings.Listeners[i].Port)
+	}
+	return base + r.URL.RequestURI()
 }
 
 // empty answers while there is no member yet: with the health, and a page that

@@ -70,6 +70,9 @@ func (s *Server) allJobs() []live.Job {
 	if s.Stale {
 		out = append(out, live.Job{Name: "streams-cut-off", Run: s.CloseStale})
 	}
+	if s.Certificate != nil {
+		out = append(out, live.Job{Name: "certificate", Run: s.Certificate.Run})
+	}
 	for _, sh := range s.Settings.Shelves {
 		out = append(out, live.Job{Name: "changes-" + sh.Name, Run: func(ctx context.Context) { s.Follow(ctx, sh) }})
 	}

@@ -33,7 +33,7 @@ func ReadSettings(path string) (blueprint.Settings, error) { return live.ReadSet
 // New makes a server. Its store is opened by Run.
 func New(s blueprint.Settings, version string, log *slog.Logger) *Server {
 	l := live.New(s, version, log)
-	return &Server{Server: l, api: &api.API{Server: l}, web: &web.Web{Server: l}, admin: &admin.Admin{Server: l}}
+	return &Server{Server: l, api: api.New(l), web: &web.Web{Server: l}, admin: &admin.Admin{Server: l}}
 }
 
 // Open makes a server and opens its store. Nothing is served yet.

@@ -532,12 +532,12 @@ func firstFile(t *testing.T, folder string) string {
 // hashes are of passwords that tests give to many members: each takes a while to make.
 var hashes sync.Map
 
-// hashed is secret.Hash, once for each password.
+// hashed is a hash without a key, as older programs made them, once for each password.
 func hashed(password string) string {
 	if h, ok := hashes.Load(password); ok {
 		return h.(string)
 	}
-	h := secret.Hash(password)
+	h := new(secret.Keys).Hash(password)
 	hashes.Store(password, h)
 	return h
 }

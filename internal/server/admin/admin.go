@@ -52,6 +52,28 @@ func (s *Admin) Handler() http.Handler {
 	m.HandleFunc("GET /control/v1/invites", live.Answer(s.invites))
 	m.HandleFunc("POST /control/v1/invites", live.Answer(s.invite))
 	m.HandleFunc("DELETE /control/v1/invites/{name}", live.Answer(s.takeBack))
+	m.HandleFunc("GET /control/v1/outside", live.Answer(func(*http.Request) (any, error) {
+		return control.Outside{Closed: s.OutsideClosed()}, nil
+	}))
+	m.HandleFunc("POST /control/v1/outside/close", live.Answer(func(r *http.Request) (any, error) {
+		var in control.Closing
+		if err := live.Read(r, &in); err != nil {
+			return nil, err
+		}
+		n, err := s.CloseOutside(in.Now)
+		return control.Outside{Closed: s.OutsideClosed(), Ended: n}, err
+	}))
+	m.HandleFunc("POST /control/v1/outside/open", live.Answer(func(*http.Request) (any, error) {
+		return control.Outside{}, s.OpenOutside()
+	}))
+	m.HandleFunc("GET /control/v1/keys", live.Answer(func(r *http.Request) (any, error) {
+		list, err := s.Store.Keys(r.Context())
+		return listed(list, err, keyOf)
+	}))
+	m.HandleFunc("POST /control/v1/keys", live.Answer(s.addKey))
+	m.HandleFunc("DELETE /control/v1/keys/{name}", live.Answer(func(r *http.Request) (any, error) {
+		return struct{}{}, s.DropKey(r.Context(), r.PathValue("name"))
+	}))
 	m.HandleFunc("POST /control/v1/members", live.Answer(s.addMember))
 	m.HandleFunc("PATCH /control/v1/members/{name}", live.Answer(s.changeMember))
 	m.HandleFunc("DELETE /control/v1/members/{name}", live.Answer(s.removeMember))
@@ -88,9 +110,13 @@ func (s *Admin) Handler() http.Handler {
 func (s *Admin) Status(r *http.Request) (any, error) {
 	ctx := r.Context()
 	out := control.Status{Version: s.Version, Started: s.Started, Ready: true, Shelves: []control.Shelf{},
-		Memory: resident()}
-	out.Processor, out.Jobs, out.Listeners = processor(), s.Jobs.Status(), s.Listening()
+		Memory: Resident()}
+	out.Processor, out.Jobs, out.Listeners = Processor(), s.Jobs.Status(), s.Listening()
 	out.Door = s.Door.Status()
+	if k := s.Certificate; k != nil {
+		c := control.Certificate(k.Report(time.Now()))
+		out.Certificate = &c
+	}
 	out.Door.Deliveries, out.Door.MostEach = s.Cuts.Count(), live.MostDeliveries
 	out.Free, _ = live.FreeBytes(s.Settings.State) // 0 where it cannot be told
 	h := s.Condition(ctx)
@@ -119,8 +145,8 @@ func (s *Admin) Status(r *http.Request) (any, error) {
 	return out, err
 }
 
-// processor gives the processor time that the server has used, in seconds.
-func processor() float64 {
+// Processor gives the processor time that the server has used, in seconds.
+func Processor() float64 {
 	var u unix.Rusage
 	if unix.Getrusage(unix.RUSAGE_SELF, &u) != nil {
 		return 0
@@ -128,8 +154,8 @@ func processor() float64 {
 	return time.Duration(u.Utime.Nano() + u.Stime.Nano()).Seconds()
 }
 
-// resident gives the memory that the server has in use, in bytes.
-func resident() int64 {
+// Resident gives the memory that the server has in use, in bytes.
+func Resident() int64 {
 	b, err := os.ReadFile("/proc/self/statm")
 	if err != nil {
 		return 0
@@ -292,7 +318,10 @@ func (s *Admin) addMember(r *http.Request) (any, error) {
 	if why := secret.Judge(in.Password, in.Name); why != "" {
 		return nil, live.UsageProblem("the password cannot be taken", why, "choose a longer one, or let one be made")
 	}
-	m.Password = secret.Hash(in.Password)
+	m.Password = s.Keys.Hash(in.Password)
+	if in.Made {
+		m.MadeUntil = time.Now().Add(live.MadeFor)
+	}
 	m, err = s.Store.AddMember(r.Context(), m, time.Now())
 	switch {
 	case errors.Is(err, store.ErrExists):
@@ -321,7 +350,8 @@ func (s *Admin) showMember(r *http.Request) (any, error) {
 			continue
 		}
 		out := control.MemberShown{Member: memberOf(m), Signed: []control.MemberDevice{},
-			Titles: []control.TitleRule{}, Passkeys: []control.MemberPasskey{}, Password: m.Password != ""}
+			Titles: []control.TitleRule{}, Passkeys: []control.MemberPasskey{}, Password: m.Password != "",
+			Made: m.MadeUntil}
 		u, v, err := s.Standing(r.Context(), m)
 		if err != nil {
 			return nil, err
@@ -441,8 +471,15 @@ func (s *Admin) changeMember(r *http.Request) (any, error) {
 		}
 	}
 	if in.Password != nil {
-		if err := s.Store.SetPassword(r.Context(), name, secret.Hash(*in.Password)); err != nil {
+		until := time.Time{}
+		if in.Made {
+			until = time.Now().Add(live.MadeFor)
+		}
+		if err := s.Store.SetPassword(r.Context(), name, s.Keys.Hash(*in.Password), until); err != nil {
 			return nil, live.NoMember(name, err)
+		}
+		if m, err := s.Store.Member(r.Context(), name); err == nil {
+			s.NoteChange(r.Context(), m, store.PasswordSet, "")
 		}
 		s.Events.Tell(event.PasswordChanged{Member: name})
 	}

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"cozyshelf/internal/core/naming"
+	"cozyshelf/internal/core/right"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/server/live"
 	"cozyshelf/internal/store"
@@ -18,7 +19,13 @@ import (
 )
 
 // API answers members' programs.
-type API struct{ *live.Server }
+type API struct {
+	*live.Server
+	figuring chan struct{} // places of those whose figures are being made
+}
+
+// New makes the API of a server.
+func New(s *live.Server) *API { return &API{s, make(chan struct{}, figuresAtOnce)} }
 
 //go:embed openapi.json
 var openAPIDocument []byte
@@ -67,6 +74,13 @@ func (s *API) Routes(m *http.ServeMux) {
 		m.HandleFunc(pattern, s.SignedIn(h))
 	}
 	m.HandleFunc("GET /api/v1/streams/{ticket}/{name}", s.stream)
+	for pattern, h := range map[string]func(*http.Request) (any, error){"now": s.figuresNow, "history": s.figuresHistory,
+		"top": s.figuresTop, "chart": s.figuresChart} {
+		m.HandleFunc("GET /api/v1/figures/"+pattern, s.WithKey(right.ReadFigures, true, live.Answer(s.figured(h))))
+	}
+	m.HandleFunc("GET /api/v1/figures/library", s.WithKey(right.ReadLibrary, false,
+		live.Answer(s.figured(s.figuresLibrary))))
+	m.HandleFunc("POST /api/v1/streams/{ticket}/stop", s.WithKey(right.ControlStreams, false, live.Answer(s.stopStream)))
 	s.uploads(m)
 	m.HandleFunc("/api/", func(w http.ResponseWriter, r *http.Request) {
 		live.Fail(w, &live.StatusError{Problem: &problem.Problem{What: "there is nothing at this address",

@@ -168,6 +168,12 @@ type (
 )
 
 // titleOf turns a row of the store into a document.
+// apiLibrary is the library in figures.
+type apiLibrary struct {
+	Shelves []apiShelf `json:"shelves"`
+	Lately  []apiTitle `json:"lately"` // what arrived last
+}
+
 func titleOf(t store.Title) apiTitle {
 	return apiTitle{ID: t.ID, Shelf: t.Shelf, Kind: t.Kind, Name: t.Name, Year: t.Year, By: t.By, Parts: t.Parts,
 		Duration: t.Duration, Size: t.Size, Problems: t.Problems, Age: t.Age, Added: t.Added}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"crypto/tls"
 	"errors"
 	"io"
 	"net"
@@ -42,6 +43,8 @@ type Door struct {
 	mu      sync.Mutex
 	all     map[*conn]bool
 	of      map[netip.Addr]int
+	asked   int // requests that are being answered: over HTTP/2 there are several on a connection
+	askedOf map[netip.Addr]int
 	turned  int64 // that were closed for others, or refused
 	peak    int
 	Most    int // connections in all; mostConnections where zero
@@ -57,6 +60,7 @@ type conn struct {
 	from  netip.Addr
 	since time.Time // that it rests
 	kept  bool      // it is being answered, and does not give way
+	busy  int       // requests that are being answered on it: over HTTP/2 several at once
 	gone  bool
 	head  []byte // what was read before it was handed on
 	line  stream.Line
@@ -80,17 +84,25 @@ type listener struct {
 	door  *Door
 	ready chan net.Conn
 	over  chan struct{}
+	whole func(head []byte, n int) bool // enough was read, n bytes of it just now
 	once  sync.Once
 	fault error
 }
 
-// Listen lets a listener's connections be kept.
-func (d *Door) Listen(l net.Listener, trusted []netip.Prefix) net.Listener {
+// Listen lets a listener's connections be kept; encrypted is for one on which TLS is spoken.
+func (d *Door) Listen(l net.Listener, trusted []netip.Prefix, encrypted bool) net.Listener {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	d.all, d.of, d.trusted = map[*conn]bool{}, map[netip.Addr]int{}, trusted
+	if d.all == nil {
+		d.all, d.of, d.askedOf = map[*conn]bool{}, map[netip.Addr]int{}, map[netip.Addr]int{}
+	}
+	d.trusted = trusted
 	d.Most, d.OfOne = cmp.Or(d.Most, mostConnections), cmp.Or(d.OfOne, mostOfOne)
-	out := &listener{Listener: l, door: d, ready: make(chan net.Conn), over: make(chan struct{})}
+	out := &listener{Listener: l, door: d, ready: make(chan net.Conn), over: make(chan struct{}),
+		whole: wholeHeader}
+	if encrypted {
+		out.whole = wholeHello
+	}
 	go out.run()
 	return out
 }
@@ -152,8 +164,7 @@ func (l *listener) await(c *conn) {
 			return
 		}
 		// What is no header at all is answered, too, by whoever knows how.
-		if err != nil || len(head) > mostHeader || bytes.Contains(head[max(0, len(head)-n-3):], []byte("\r\n\r\n")) ||
-			bytes.Contains(head[max(0, len(head)-n-1):], []byte("\n\n")) {
+		if err != nil || len(head) > mostHeader || l.whole(head, n) {
 			break
 		}
 	}
@@ -163,6 +174,20 @@ func (l *listener) await(c *conn) {
 	c.since = time.Now() // that it waited is no fault of its own any more
 	l.door.mu.Unlock()
 	l.hand(c)
+}
+
+// wholeHeader reports whether there is a whole header.
+func wholeHeader(head []byte, n int) bool {
+	return bytes.Contains(head[max(0, len(head)-n-3):], []byte("\r\n\r\n")) ||
+		bytes.Contains(head[max(0, len(head)-n-1):], []byte("\n\n"))
+}
+
+// wholeHello reports whether there is the whole first record of TLS, by which a client greets, or none at
+// all: five bytes, the last two of which are the length of what follows (RFC 8446, 5.1).
+func wholeHello(head []byte, _ int) bool {
+	const handshake, before = 22, 5
+	return len(head) > 0 && head[0] != handshake || len(head) >= before &&
+		len(head) >= before+(int(head[3])<<8|int(head[4]))
 }
 
 func (l *listener) hand(c net.Conn) {
@@ -217,10 +242,7 @@ func (d *Door) enter(tcp *net.TCPConn) (c *conn, wait time.Duration) {
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	most := d.OfOne
-	if slices.ContainsFunc(d.trusted, func(p netip.Prefix) bool { return p.Contains(c.from) }) {
-		most = d.Most
-	}
+	most := d.mostOf(c.from)
 	var of *netip.Addr
 	full := len(d.all) >= d.Most
 	if d.of[c.from] >= most {
@@ -299,6 +321,9 @@ type connKey struct{}
 
 // Context lets a request find its connection.
 func (d *Door) Context(ctx context.Context, c net.Conn) context.Context {
+	if t, ok := c.(*tls.Conn); ok {
+		c = t.NetConn()
+	}
 	if c, ok := c.(*conn); ok {
 		return context.WithValue(ctx, connKey{}, c)
 	}
@@ -312,10 +337,48 @@ func (d *Door) keep(r *http.Request, kept bool) {
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	if !kept && c.busy > 1 {
+		return // others are being answered on it
+	}
 	c.kept = kept
 	if !kept {
 		c.since = time.Now()
 	}
+}
+
+// ask counts a request that is to be answered, unless there are as many as there may be connections: in all, or from
+// one network. The function that it gives says that it has been.
+func (d *Door) ask(r *http.Request) (over func(), ok bool) {
+	c, ours := r.Context().Value(connKey{}).(*conn)
+	if !ours {
+		return func() {}, true
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.asked >= d.Most || d.askedOf[c.from] >= d.mostOf(c.from) {
+		d.turned++
+		return nil, false
+	}
+	c.busy++
+	d.asked++
+	d.askedOf[c.from]++
+	return func() {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		c.busy--
+		d.asked--
+		if d.askedOf[c.from]--; d.askedOf[c.from] <= 0 {
+			delete(d.askedOf, c.from)
+		}
+	}, true
+}
+
+// mostOf is how much a network may have. The lock is held.
+func (d *Door) mostOf(from netip.Addr) int {
+	if slices.ContainsFunc(d.trusted, func(p netip.Prefix) bool { return p.Contains(from) }) {
+		return d.Most
+	}
+	return d.OfOne
 }
 
 // Known says that a member asks on the connection of a request.
@@ -325,13 +388,22 @@ func (d *Door) Known(r *http.Request) { d.keep(r, true) }
 // or else when all has come, or a member is known.
 func (d *Door) Handle(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		over, ok := d.ask(r)
+		if !ok {
+			w.Header().Set("Retry-After", "5")
+			http.Error(w, "There are too many requests just now; try again shortly.", http.StatusServiceUnavailable)
+			return
+		}
 		if r.ContentLength == 0 {
 			d.keep(r, true)
 		} else {
 			d.keep(r, false)
 			r.Body = &arriving{ReadCloser: r.Body, whole: func() { d.keep(r, true) }}
 		}
-		defer d.keep(r, false)
+		defer func() {
+			d.keep(r, false)
+			over()
+		}()
 		next.ServeHTTP(w, r)
 	})
 }

@@ -65,7 +65,7 @@ func (s *Server) Identify(r *http.Request) error {
 		}
 		token, v.cookie, kind = c.Value, true, ""
 	}
-	if len(token) > 128 { // none of ours
+	if len(token) > 128 || strings.HasPrefix(token, keyPrefix) { // none of ours, or a key, which is no member
 		return store.ErrNotFound
 	}
 	now := time.Now()
@@ -166,7 +166,7 @@ func (s *Server) SignIn(r *http.Request, name, password, code, device string, ki
 	if line == secret.First && attempt.Recent > fewAttempts {
 		line = secret.Again // so that guesses at some keep no other member waiting
 	}
-	right, err := secret.Check(r.Context(), line, hash, password)
+	right, err := s.rightPassword(r.Context(), line, hash, password)
 	if err != nil {
 		attempt.Back() // nothing was tried
 		if errors.Is(err, secret.ErrBusy) {
@@ -177,6 +177,9 @@ func (s *Server) SignIn(r *http.Request, name, password, code, device string, ki
 	}
 	if !right || !known {
 		s.failed.warn(s.Log, "sign-in failed", who, v.Address, now)
+		if v.Away {
+			s.holdBack(r) // from outside a false try takes its time
+		}
 		return "", m, &StatusError{Problem: &problem.Problem{
 			What: "name or password is not right",
 			Fix:  "check both; an administrator can set a new password with cozyshelf member password",
@@ -186,6 +189,11 @@ func (s *Server) SignIn(r *http.Request, name, password, code, device string, ki
 		attempt.Back()
 		return "", m, err
 	}
+	if err := outOfDate(m, now); err != nil {
+		attempt.Back()
+		return "", m, err
+	}
+	s.hashAnew(r.Context(), m, password)
 	second, err := s.second(r, m, code, device, kind, now)
 	var wanted *SecondWanted
 	if errors.As(err, &wanted) {
@@ -215,13 +223,14 @@ func (s *Server) OwnPassword(r *http.Request, before, password string) (token st
 	if err := s.knowsPassword(r, before); err != nil {
 		return "", err
 	}
-	if err := s.Store.SetPassword(r.Context(), m.Name, secret.Hash(password)); err != nil {
+	if err := s.Store.SetPassword(r.Context(), m.Name, s.Keys.Hash(password), time.Time{}); err != nil {
 		return "", err
 	}
 	s.Events.Tell(event.PasswordChanged{Member: m.Name})
 	s.Cuts.Cut(m.ID)
 	token, v.Device, err = s.addDevice(r, m, store.Device{Name: v.Device.Name, Kind: store.ForPage,
 		Second: v.Device.Second, Screen: v.Device.Screen}, now)
+	s.NoteChange(r.Context(), m, store.PasswordSet, "")
 	return token, err
 }
 
@@ -250,7 +259,7 @@ func (s *Server) reassure(r *http.Request, password string, more func() error) e
 	}
 	right := password == "" && s.Confirmed(v.Device)
 	if !right && m.Password != "" {
-		right, err = secret.Check(r.Context(), secret.Again, m.Password, password)
+		right, err = s.rightPassword(r.Context(), secret.Again, m.Password, password)
 	}
 	if err != nil {
 		attempt.Back()

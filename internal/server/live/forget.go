@@ -2,16 +2,21 @@ package live
 
 import (
 	"context"
+	"errors"
 	"net/http"
 	"time"
 
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/problem"
+	"cozyshelf/internal/store"
 )
 
 // forgetEvery is how often plays are looked through that are not kept any longer.
 const forgetEvery = 10 * time.Minute
+
+// effaceEvery is how often traces of what was forgotten are overwritten, at most: the store is written anew for it.
+const effaceEvery = 24 * time.Hour
 
 // MayChoose reports whether members may say for how long their plays are kept.
 func (s *Server) MayChoose() bool { return s.Settings.HistoryChoice != household.ChoiceHousehold }
@@ -44,24 +49,47 @@ func (s *Server) Forget(ctx context.Context) {
 }
 
 func (s *Server) forgetPlays(ctx context.Context) error {
+	s.forgetting.Lock()
+	defer s.forgetting.Unlock()
 	now := time.Now()
+	gone, err := s.Store.CutAddresses(ctx, now.Add(-usage.AddressKept))
+	if err != nil {
+		return err
+	}
 	all, err := s.Store.Members(ctx)
 	if err != nil {
 		return err
 	}
 	if before := usage.KeptBefore(now, s.Settings.History, usage.AsHousehold, false); !before.IsZero() {
-		if err := s.Store.ForgetPlays(ctx, "", before); err != nil { // also of members that are gone
+		n, err := s.Store.ForgetPlays(ctx, "", before) // also of members that are gone
+		if err != nil {
 			return err
 		}
+		gone += int(n)
 	}
 	for _, m := range all {
 		if m.History == usage.AsHousehold {
 			continue
 		}
 		if before := usage.KeptBefore(now, s.Settings.History, m.History, s.MayChoose()); !before.IsZero() {
-			if err := s.Store.ForgetPlays(ctx, m.Name, before); err != nil {
+			n, err := s.Store.ForgetPlays(ctx, m.Name, before)
+			if err != nil {
 				return err
 			}
+			gone += int(n)
+		}
+	}
+	if gone > 0 {
+		s.effacing.Store(true)
+	}
+	if s.effacing.Load() && now.Sub(s.effaced).Abs() > effaceEvery {
+		switch err := s.Store.Efface(ctx); {
+		case errors.Is(err, store.ErrBusy), errors.Is(err, store.ErrFull): // the next time
+		case err != nil:
+			return err
+		default:
+			s.effacing.Store(false)
+			s.effaced = now
 		}
 	}
 	return nil

@@ -51,7 +51,7 @@ func (s *Server) Accept(r *http.Request, token, password, device string) (string
 	}
 	defer s.accepting.Unlock()
 	return s.accepted(r, device, false, func(now time.Time) (store.Member, error) {
-		return s.Store.Accept(r.Context(), token, secret.Hash(password), now)
+		return s.Store.Accept(r.Context(), token, s.Keys.Hash(password), now)
 	})
 }
 

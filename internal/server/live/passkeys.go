@@ -295,6 +295,7 @@ func (s *Server) KeepPasskey(r *http.Request, ticket string, answer []byte, name
 		return err
 	}
 	s.Events.Tell(event.PasskeyChanged{Member: m.Name, Passkey: k.Name, Set: true})
+	s.NoteChange(r.Context(), m, store.PasskeyMade, k.Name)
 	return nil
 }
 
@@ -322,6 +323,7 @@ func (s *Server) DropPasskey(r *http.Request, id int64, password string) error {
 		return err
 	}
 	s.Events.Tell(event.PasskeyChanged{Member: m.Name, Passkey: list[i].Name})
+	s.NoteChange(r.Context(), m, store.PasskeyGone, list[i].Name)
 	return nil
 }
 
@@ -330,6 +332,7 @@ func (s *Server) ForgetPasskeys(ctx context.Context, m store.Member) error {
 	n, err := s.Store.ForgetPasskeys(ctx, m.ID)
 	if err == nil && n > 0 {
 		s.Events.Tell(event.PasskeyChanged{Member: m.Name})
+		s.NoteChange(ctx, m, store.PasskeysGone, "")
 	}
 	return err
 }

@@ -49,7 +49,8 @@ func (s *Server) MakeScreen(w http.ResponseWriter, r *http.Request, name string)
 	token := secret.Token()
 	_, err := s.Store.AddScreen(r.Context(), store.Screen{Name: deviceName(name), Made: v.Member.Name}, token, time.Now())
 	if errors.Is(err, store.ErrMany) {
-		return UsageProblem("there are too many screens", "each device that was made one counts", "forget some of them first")
+		return UsageProblem("there are too many screens", "each device that was made one counts",
+			"forget some of them first")
 	}
 	if err != nil {
 		return err
@@ -140,7 +141,7 @@ func (s *Server) rightPIN(r *http.Request, m store.Member, whose []store.Member,
 	right := false
 	var err error
 	for _, w := range whose[:min(mostGrown, len(whose))] {
-		if right, err = secret.Check(r.Context(), secret.Again, w.PIN, pin); right || err != nil {
+		if right, err = s.rightPassword(r.Context(), secret.Again, w.PIN, pin); right || err != nil {
 			break
 		}
 	}
@@ -171,9 +172,13 @@ func (s *Server) SetPIN(r *http.Request, password, pin string) error {
 	if err := s.knowsPassword(r, password); err != nil {
 		return err
 	}
-	hash := ""
+	m, hash, what := VisitorOf(r).Member, "", store.ScreenPINGone
 	if pin != "" {
-		hash = secret.Hash(pin)
+		hash, what = s.Keys.Hash(pin), store.ScreenPIN
 	}
-	return s.Store.SetPIN(r.Context(), VisitorOf(r).Member.ID, hash)
+	err := s.Store.SetPIN(r.Context(), m.ID, hash)
+	if err == nil {
+		s.NoteChange(r.Context(), m, what, "")
+	}
+	return err
 }

@@ -72,7 +72,7 @@ func needsSecond(m store.Member) error {
 // gives whether one was used.
 func (s *Server) second(r *http.Request, m store.Member, code, device string, kind store.For, now time.Time) (bool,
 	error) {
-	f, err := s.Store.Factor(r.Context(), m.ID)
+	f, err := s.Factor(r.Context(), m.ID)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		if VisitorOf(r).Away && s.Demands(m) {
@@ -123,6 +123,7 @@ func (s *Server) takeCode(ctx context.Context, m store.Member, f store.Factor, c
 		err := s.Store.UseRecovery(ctx, m.ID, c)
 		if err == nil {
 			s.Events.Tell(event.RecoveryUsed{Member: m.Name, Left: f.Recoveries - 1})
+			s.NoteChange(ctx, m, store.RecoveryTaken, "")
 			return nil
 		}
 		if !errors.Is(err, store.ErrNotFound) {
@@ -224,7 +225,11 @@ func (s *Server) KeepFactor(r *http.Request, code string) (recoveries []string, 
 	for _, c := range recoveries {
 		kept = append(kept, factor.Recovery(c))
 	}
-	if err := s.Store.SetFactor(r.Context(), v.Member.ID, v.Device.ID, store.Factor{Secret: i.secret, Used: step,
+	shut, err := s.Keys.Seal(factorOf(v.Member.ID), i.secret)
+	if err != nil {
+		return nil, i.secret, err
+	}
+	if err := s.Store.SetFactor(r.Context(), v.Member.ID, v.Device.ID, store.Factor{Secret: shut, Used: step,
 		Created: now}, kept); err != nil {
 		return nil, i.secret, err
 	}
@@ -232,6 +237,7 @@ func (s *Server) KeepFactor(r *http.Request, code string) (recoveries []string, 
 	delete(s.seconds.setups, v.Member.ID)
 	s.seconds.mu.Unlock()
 	s.Events.Tell(event.FactorChanged{Member: v.Member.Name, Set: true})
+	s.NoteChange(r.Context(), v.Member, store.FactorSet, "")
 	return recoveries, "", nil
 }
 
@@ -240,7 +246,7 @@ func (s *Server) KeepFactor(r *http.Request, code string) (recoveries []string, 
 func (s *Server) DropFactor(r *http.Request, password, code string) error {
 	m := VisitorOf(r).Member
 	if err := s.reassure(r, password, func() error {
-		f, err := s.Store.Factor(r.Context(), m.ID)
+		f, err := s.Factor(r.Context(), m.ID)
 		if err == nil {
 			err = s.takeCode(r.Context(), m, f, code, time.Now())
 		}
@@ -258,5 +264,6 @@ func (s *Server) ForgetFactor(ctx context.Context, m store.Member) error {
 	}
 	s.Cuts.Cut(m.ID)
 	s.Events.Tell(event.FactorChanged{Member: m.Name})
+	s.NoteChange(ctx, m, store.FactorGone, "")
 	return nil
 }

@@ -10,15 +10,18 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net"
 	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"cozyshelf/internal/certificate"
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/convert"
 	"cozyshelf/internal/core/allowance"
@@ -31,6 +34,7 @@ import (
 	"cozyshelf/internal/lookup"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/scan"
+	"cozyshelf/internal/secret"
 	"cozyshelf/internal/store"
 	"cozyshelf/internal/stream"
 	"cozyshelf/internal/suspect"
@@ -58,6 +62,8 @@ type Server struct {
 	prepare         preparing                         // copies that are made beforehand
 	Life            context.Context                   // of work that nobody waits for; it ends with the server
 	Known           known                             // devices that members have signed in on
+	Keys            *secret.Keys                      // that hashes of passwords are made with
+	Certificate     *certificate.Keeper               // of HTTPS of our own; nil for none
 	Cuts            Cuts                              // deliveries that are running
 	Door            Door                              // connections to the published port
 	Names           map[string]bool                   // by which it is known
@@ -77,7 +83,13 @@ type Server struct {
 	ready         atomic.Bool                    // the store is open
 	backupProblem atomic.Pointer[string]         // of the last try
 
-	touched sync.Map // device id → place: when and where it was last noted as seen
+	touched     sync.Map // device id → place: when and where it was last noted as seen
+	outside     outside  // the way in from outside the home
+	feeds       feeds
+	effacing    atomic.Bool // what was forgotten is to be overwritten yet
+	effaced     time.Time   // when that was done last; for who holds forgetting
+	forgetting  sync.Mutex
+	keysTouched sync.Map // when and where keys were last noted as used, by id
 
 	Sources    []lookup.Source
 	scannedNow chan struct{} // a scan has ended
@@ -151,6 +163,21 @@ func New(s blueprint.Settings, version string, log *slog.Logger) *Server {
 	for _, sh := range s.Shelves {
 		srv.Shelves[sh.Name] = &shelfState{}
 	}
+	if from := s.Certificate; from != nil {
+		o := certificate.Options{From: *from, State: s.State, Household: s.Name, Names: srv.Names, Log: log}
+		for _, l := range s.Listeners {
+			if _, port, err := net.SplitHostPort(l.Address); err == nil {
+				n, _ := strconv.Atoi(port) // a port of ours
+				if l.TLS {
+					o.TLS = n
+				} else {
+					o.HTTP = n
+				}
+			}
+		}
+		srv.Certificate = certificate.Open(o)
+	}
+	srv.openOutside()
 	srv.Known.file = filepath.Join(s.State, keyFile)
 	srv.Jobs.log = log
 	srv.Events.Hear(func(e event.Event) { logEvent(log, e) })
@@ -177,6 +204,7 @@ func (s *Server) OpenStore(ctx context.Context) error {
 			return err
 		}
 	}
+	s.openKeys(ctx, st)
 	s.Store, s.Tracker = st, &stream.Tracker{Store: st, Log: s.Log, Ended: s.playEnded,
 		Watched: func(member int64, more time.Duration) { s.Charge(member, allowance.Meter{Watched: more}) }}
 	s.ready.Store(true)

@@ -20,7 +20,8 @@ type Visitor struct {
 	Secure  bool // came over HTTPS, here or at a trusted proxy
 	Member  store.Member
 	Device  store.Device
-	cookie  bool // signed in by cookie, not by bearer token
+	Key     *store.Key // of another system, in place of a member; nil for none
+	cookie  bool       // signed in by cookie, not by bearer token
 }
 
 type VisitorKey struct{}

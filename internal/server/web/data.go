@@ -35,13 +35,23 @@ type (
 		Factor  *time.Time `json:"second_factor_at,omitempty"`
 		Bounds  any        `json:"allowance"`
 
-		Passkeys []ownKey `json:"passkeys"`
+		Passkeys []ownKey        `json:"passkeys"`
+		Changes  []ownChangeKept `json:"sign_in_changes"`
+		Feed     time.Time       `json:"feed_at,omitzero"` // since when there are secret addresses of what arrives
+		Made     time.Time       `json:"password_ends_at,omitzero"`
 	}
 	ownKey struct {
 		Name    string    `json:"name"`
 		For     string    `json:"for"`
 		Created time.Time `json:"created_at"`
 		Used    time.Time `json:"used_at,omitzero"`
+	}
+	ownChangeKept struct {
+		At      time.Time `json:"at"`
+		What    string    `json:"what"`
+		About   string    `json:"about,omitempty"`
+		By      string    `json:"by,omitempty"`
+		Address string    `json:"address,omitempty"`
 	}
 	ownDay struct {
 		Day     string  `json:"day"`
@@ -116,6 +126,17 @@ func (s *Web) dataOwn(w http.ResponseWriter, r *http.Request) error {
 	d.Member.Passkeys = []ownKey{}
 	for _, k := range keys {
 		d.Member.Passkeys = append(d.Member.Passkeys, ownKey{k.Name, k.Place, k.Created, k.Used})
+	}
+	changes, err := s.Store.ChangesOf(ctx, m.ID, store.MostChanges)
+	if err != nil {
+		return err
+	}
+	if d.Member.Feed, err = s.Store.FeedSince(ctx, m.ID); err != nil {
+		return err
+	}
+	d.Member.Changes, d.Member.Made = []ownChangeKept{}, m.MadeUntil
+	for _, c := range changes {
+		d.Member.Changes = append(d.Member.Changes, ownChangeKept{c.At, string(c.What), c.About, c.Called, c.Address})
 	}
 	devices, err := s.Store.DevicesOf(ctx, m.ID, now)
 	if err != nil {

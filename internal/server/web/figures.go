@@ -2,10 +2,8 @@ package web
 
 import (
 	"errors"
-	"fmt"
 	"html/template"
 	"net/http"
-	"strings"
 	"time"
 
 	"cozyshelf/internal/core/allowance"
@@ -84,8 +82,9 @@ func (s *Web) showFigures(w http.ResponseWriter, r *http.Request, whose string, 
 	}
 	page.Watched = clock(watched)
 	asked := usage.Asked{By: usage.ByWeek, Of: usage.OfWatched, From: now.Add(-figuresOf), To: now, Zone: s.Zone}
-	page.Weeks = weeksDrawn(usage.Chart(plays, asked))
-	page.Heat = heatDrawn(usage.Heat(plays, usage.OfWatched, s.Zone))
+	page.Weeks = template.HTML(usage.DrawBars(usage.Chart(plays, asked), "Hours watched, by week", clock))
+	page.Heat = template.HTML(usage.DrawHeat(usage.Heat(plays, usage.OfWatched, s.Zone),
+		"Hours watched, by weekday and hour", clock))
 	page.Titles = figuresIn(usage.TopTitles(plays, listedTitles))
 	if whose == "" {
 		page.People = figuresIn(usage.TopMembers(plays, 0))
@@ -104,59 +103,4 @@ func figuresIn(list []usage.Rank) (out []figure) {
 			Whole: most})
 	}
 	return out
-}
-
-// weeksDrawn draws a bar for each week, with its figure for whoever points at it.
-func weeksDrawn(list []usage.Column) template.HTML {
-	const high, wide, gap = 120, 14, 4
-	most := 1.0
-	for _, c := range list {
-		most = max(most, c.Value)
-	}
-	var b strings.Builder
-	fmt.Fprintf(&b, `<svg class="weeks" viewBox="0 0 %d %d" role="img" aria-label="Hours watched, by week">`,
-		len(list)*(wide+gap), high+18)
-	month := ""
-	for i, c := range list {
-		x := i * (wide + gap)
-		tall := c.Value / most * high
-		fmt.Fprintf(&b, `<rect x="%d" y="%.1f" width="%d" height="%.1f" rx="2"><title>%s: %s</title></rect>`, x,
-			high-max(tall, 1), wide,
-			max(tall, 1), c.Name, clock(c.Value))
-		if m := c.Begins.Format("Jan"); m != month {
-			if month != "" {
-				fmt.Fprintf(&b, `<text x="%d" y="%d">%s</text>`, x, high+14, m)
-			}
-			month = m
-		}
-	}
-	b.WriteString(`</svg>`)
-	return template.HTML(b.String())
-}
-
-// heatDrawn draws hours of weekdays, the darker the more was watched.
-func heatDrawn(heat [7][24]float64) template.HTML {
-	const cell, left, top = 22, 42, 18
-	most := 1.0
-	for _, day := range heat {
-		for _, v := range day {
-			most = max(most, v)
-		}
-	}
-	var b strings.Builder
-	fmt.Fprintf(&b, `<svg class="heat" viewBox="0 0 %d %d" role="img" aria-label="Hours watched, by weekday and hour">`,
-		left+24*cell,
-		top+7*cell)
-	for h := 0; h < 24; h += 3 {
-		fmt.Fprintf(&b, `<text x="%d" y="12">%02d</text>`, left+h*cell, h)
-	}
-	for d, day := range heat {
-		fmt.Fprintf(&b, `<text x="0" y="%d">%s</text>`, top+d*cell+15, usage.Weekdays[d])
-		for h, v := range day {
-			fmt.Fprintf(&b, `<rect x="%d" y="%d" width="%d" height="%d" rx="3" fill-opacity="%.2f"><title>%s %02d:00: %s</title></rect>`,
-				left+h*cell, top+d*cell, cell-3, cell-3, 0.06+0.94*v/most, usage.Weekdays[d], h, clock(v))
-		}
-	}
-	b.WriteString(`</svg>`)
-	return template.HTML(b.String())
 }

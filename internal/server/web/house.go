@@ -11,7 +11,6 @@ import (
 
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/allowance"
-	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/server/live"
@@ -61,21 +60,8 @@ const listedProblems = 10
 // otherwise.
 func (s *Web) house(do func(http.ResponseWriter, *http.Request) error) http.HandlerFunc {
 	return s.page(func(w http.ResponseWriter, r *http.Request) error {
-		v := live.VisitorOf(r)
-		refuse := func(why, fix string) error {
-			return &live.StatusError{Problem: &problem.Problem{What: "the house is seen to elsewhere", Why: why, Fix: fix},
-				Status: http.StatusForbidden}
-		}
-		switch where := s.Settings.Administration; {
-		case v.Member.Role != allowance.Admin:
-			return live.Nothing(r)
-		case where == household.AdminNever:
-			return refuse("the household's file leaves it to the tool", "use cozyshelf on the host")
-		case v.Away && where != household.AdminAnywhere:
-			return refuse("it is open at home only", "go on at home, or use cozyshelf on the host")
-		case !v.Device.Second:
-			return refuse("you have signed in without a second factor",
-				"set one up on your own page, or sign in again with it")
+		if err := s.HouseOpen(r); err != nil {
+			return err
 		}
 		return do(w, r)
 	})
@@ -124,7 +110,8 @@ func (s *Web) showHouse(w http.ResponseWriter, r *http.Request, status int, page
 		return err
 	}
 	for _, sh := range shelves {
-		h := houseShelf{Name: sh.Name, Scanning: sh.Scanning, Count: fmt.Sprintf("%d titles, %d files", sh.Titles, sh.Files)}
+		h := houseShelf{Name: sh.Name, Scanning: sh.Scanning, Count: fmt.Sprintf("%d titles, %d files", sh.Titles,
+			sh.Files)}
 		if h.Problems, err = s.Store.ProblemFiles(ctx, sh.Name, listedProblems); err != nil {
 			return err
 		}

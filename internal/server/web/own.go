@@ -16,6 +16,7 @@ import (
 // ownPage is a member's own corner: what they may watch, where they are signed in, and their password.
 type ownPage struct {
 	Frame
+	Status       int // of the answer
 	Said, Done   string
 	Bounds       []string
 	Used, Now    string
@@ -36,6 +37,10 @@ type ownPage struct {
 	Hears        bool   // of new devices of others
 	MayChoose    bool   // for how long plays are kept
 	History      int    // days; -1 as the household says
+	Made         string // what is to be done about a passphrase that was made for the member
+	Changes      []ownChange
+	Feed         string // since when there is a secret address of what arrived; empty for none
+	FeedAt       string // that address, where it was made just now
 	House        string
 }
 
@@ -61,13 +66,18 @@ func (s *Web) pageOwn(w http.ResponseWriter, r *http.Request) error {
 }
 
 func (s *Web) showOwn(w http.ResponseWriter, r *http.Request, status int, said, done string) error {
+	return s.showOwnWith(w, r, func(p *ownPage) { p.Status, p.Said, p.Done = status, said, done })
+}
+
+// showOwnWith shows the member's own page with something more.
+func (s *Web) showOwnWith(w http.ResponseWriter, r *http.Request, more func(*ownPage)) error {
 	v := live.VisitorOf(r)
 	now := time.Now().In(s.Zone)
 	u, verdict, err := s.Standing(r.Context(), v.Member)
 	if err != nil {
 		return err
 	}
-	page := ownPage{Frame: s.Frame(v, v.Member.Name, "own"), Said: said, Done: done, Bounds: bounds(v.Member, now, s.Zone),
+	page := ownPage{Frame: s.Frame(v, v.Member.Name, "own"), Status: http.StatusOK, Bounds: bounds(v.Member, now, s.Zone),
 		Used: fmt.Sprintf("You have watched %s today, and %s this week.", minutes(u.Today), minutes(u.Week))}
 	if !verdict.Until.IsZero() {
 		at := live.Spoken(verdict.Until.In(s.Zone), now)
@@ -102,6 +112,23 @@ func (s *Web) showOwn(w http.ResponseWriter, r *http.Request, status int, said, 
 			o.Elsewhere = k.Place
 		}
 		page.Passkeys = append(page.Passkeys, o)
+	}
+	if page.Made, err = s.made(r); err != nil {
+		return err
+	}
+	feed, err := s.Store.FeedSince(r.Context(), v.Member.ID)
+	if err != nil {
+		return err
+	}
+	if !feed.IsZero() {
+		page.Feed = feed.In(s.Zone).Format("2 January 2006")
+	}
+	changes, err := s.Store.ChangesOf(r.Context(), v.Member.ID, mostChanges)
+	if err != nil {
+		return err
+	}
+	for _, c := range changes {
+		page.Changes = append(page.Changes, s.changeOf(c, v, now))
 	}
 	page.Admin = v.Member.Role == allowance.Admin
 	hears, err := s.Store.Hears(r.Context(), v.Member.ID)
@@ -153,7 +180,8 @@ func (s *Web) showOwn(w http.ResponseWriter, r *http.Request, status int, said, 
 			page.Wards = append(page.Wards, ward{m.Name, text, film})
 		}
 	}
-	s.Show(w, status, "own", page)
+	more(&page)
+	s.Show(w, page.Status, "own", page)
 	return nil
 }
 

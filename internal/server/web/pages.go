@@ -125,7 +125,8 @@ func (s *Web) Routes(m *http.ServeMux) {
 		"player.js": "text/javascript; charset=utf-8", "abilities.js": "text/javascript; charset=utf-8",
 		"segments.js": "text/javascript; charset=utf-8", "shelf.js": "text/javascript; charset=utf-8",
 		"copies.js": "text/javascript; charset=utf-8", "screen.js": "text/javascript; charset=utf-8",
-		"passkey.js": "text/javascript; charset=utf-8", "together.js": "text/javascript; charset=utf-8",
+		"strength.js": "text/javascript; charset=utf-8",
+		"passkey.js":  "text/javascript; charset=utf-8", "together.js": "text/javascript; charset=utf-8",
 		"sofa.js":  "text/javascript; charset=utf-8",
 		"icon.svg": "image/svg+xml"} {
 		b, err := pageFiles.ReadFile("pages/" + name)
@@ -171,6 +172,8 @@ func (s *Web) Routes(m *http.ServeMux) {
 	m.HandleFunc("GET /house/figures", s.house(s.figuresHouse))
 	m.HandleFunc("POST /own/devices/{device}", s.page(s.endOwn))
 	m.HandleFunc("POST /own/devices/known", s.page(s.heardOwn))
+	m.HandleFunc("POST /own/changes", s.page(s.toldOwn))
+	m.HandleFunc("POST /own/feed", s.page(s.feedOwn))
 	m.HandleFunc("POST /own/hears", s.page(s.hearsOwn))
 	m.HandleFunc("POST /own/children/{name}", s.page(s.grantOwn))
 	m.HandleFunc("GET /own/data.json", s.page(s.dataOwn))
@@ -265,11 +268,12 @@ func sentence(s string) string {
 
 func (s *Web) signInPage(w http.ResponseWriter, r *http.Request, status int, said, name, next string) {
 	_, passkeys := live.PasskeysHere(r)
+	v := live.VisitorOf(r)
 	s.Show(w, status, "signin", struct {
 		Frame
 		Said, Name, Next string
-		Passkeys         bool
-	}{s.Frame(nil, "Sign in", ""), said, name, next, passkeys})
+		Passkeys, Trust  bool
+	}{s.Frame(nil, "Sign in", ""), said, name, next, passkeys, !v.Secure && !v.Away && s.Certificate.Authority() != nil})
 }
 
 // places are the pages that somebody may be sent to after signing in.
@@ -465,6 +469,12 @@ func (s *Web) home(w http.ResponseWriter, r *http.Request) error {
 	if page.Others, err = s.unheardOthers(r); err != nil {
 		return err
 	}
+	if page.Changes, page.ChangesUntil, err = s.untold(r); err != nil {
+		return err
+	}
+	if page.Made, err = s.made(r); err != nil {
+		return err
+	}
 	for _, b := range list {
 		if shown, err := s.Store.Shows(r.Context(), s.SightOf(v.Member), b.Title); err != nil || !shown {
 			continue
@@ -480,10 +490,14 @@ type homePage struct {
 	Frame
 	Unheard []ownDevice    // of which the member is told
 	Others  []othersDevice // of which an administrator is told
-	Begun   []begun
-	Boards  []board
-	Whole   bool   // a shelf's own page
-	Bring   string // the shelf that this member may bring something onto from this page
+	Changes []ownChange    // to how the member signs in, of which they are told
+	// ChangesUntil is the last of them, by its number.
+	ChangesUntil int64
+	Made         string // what is to be done about a passphrase that was made for the member
+	Begun        []begun
+	Boards       []board
+	Whole        bool   // a shelf's own page
+	Bring        string // the shelf that this member may bring something onto from this page
 }
 
 // pageFind shows what was searched for.
