@@ -164,6 +164,9 @@ that counts, too.`,
 			if !m.Password {
 				rows = append(rows, []string{"password", "none: comes in by passkeys only"})
 			}
+			if !m.Made.IsZero() {
+				rows = append(rows, []string{"password", "made for them, good until " + show.When(m.Made)})
+			}
 			rows = append(rows, []string{"watched", fmt.Sprintf("%s today, %s this week", show.Minutes(m.Today),
 				show.Minutes(m.Week))}, []string{"now", standingWords(m)})
 			a.out.Table([]show.Column{{Whole: true}, {}}, rows)

@@ -8,16 +8,20 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"maps"
 	"math"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
+	"cozyshelf/internal/atomicfile"
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/problem"
+	"cozyshelf/internal/store"
 
 	"github.com/spf13/cobra"
 )
@@ -34,12 +38,13 @@ type chartReport struct {
 // splits are by what a chart is split.
 var splits = map[string]func(usage.Play) string{
 	"member": func(p usage.Play) string { return p.Member }, "shelf": func(p usage.Play) string { return p.Shelf },
-	"delivery": func(p usage.Play) string { return delivered(p) }, "device": func(p usage.Play) string { return p.Device },
+	"delivery": func(p usage.Play) string { return delivered(p) },
+	"device":   func(p usage.Play) string { return p.Device },
 }
 
 func (a *app) usageChartCommand() *cobra.Command {
 	var choose choosing
-	var by, of, split string
+	var by, of, split, svg string
 	c := &cobra.Command{
 		Use: "chart", Short: "How much is watched, by day, week, month, hour, weekday, or both as a heat map",
 		Long: `Draws how much is watched, by the clocks of the household. What was watched is spread evenly over a play, from its
@@ -84,6 +89,9 @@ beginning to its end; plays count when they begin; of streams it is the most at 
 			} else {
 				doc.Columns = usage.Chart(plays, asked)
 			}
+			if svg != "" {
+				return a.drawTo(svg, doc)
+			}
 			switch {
 			case a.json:
 				return a.document(doc)
@@ -100,8 +108,47 @@ beginning to its end; plays count when they begin; of streams it is the most at 
 	c.Flags().StringVar(&by, "by", "day", "day, week, month, hour, weekday, or heat for hours of weekdays")
 	c.Flags().StringVar(&of, "of", "watched", "watched, plays, streams (the most at once) or bytes")
 	c.Flags().StringVar(&split, "split", "", "member, shelf, device or delivery")
+	c.Flags().StringVar(&svg, "svg", "", "draw it into a new file, as an SVG picture")
 	choose.flags(c)
 	return a.withJSON(c)
+}
+
+// drawTo draws a chart into a file that is not there yet.
+func (a *app) drawTo(to string, doc chartReport) error {
+	say := func(v float64) string { return measured(doc.Of, v) }
+	label := fmt.Sprintf("%s, by %s", doc.Of, doc.By)
+	var text string
+	if doc.Heat != nil {
+		var heat [7][24]float64
+		for d := range doc.Heat {
+			copy(heat[d][:], doc.Heat[d])
+		}
+		text = usage.DrawHeat(heat, label, say)
+	} else {
+		text = usage.DrawBars(doc.Columns, label, say)
+	}
+	if err := a.newFile(to, "a drawing", []byte(usage.Standalone(text))); err != nil {
+		return err
+	}
+	a.say("%s: %s\n", to, label)
+	return nil
+}
+
+// newFile writes what there is into a file that is not there yet.
+func (a *app) newFile(to, what string, text []byte) error {
+	err := atomicfile.WriteNew(to, 0o600, nil, func(w io.Writer) error {
+		_, err := w.Write(text)
+		return err
+	})
+	if errors.Is(err, fs.ErrExist) {
+		return &problem.Problem{What: "there is a file already", Where: to, Why: what + " never replaces anything",
+			Fix: "name another file", Err: err}
+	}
+	if err != nil {
+		return &problem.Problem{What: what + " could not be written", Where: to, Why: err.Error(),
+			Fix: "name a file in a folder where you may write, with room for it", Err: err}
+	}
+	return nil
 }
 
 // measured writes a value of a chart.
@@ -200,8 +247,11 @@ that is not there yet.`,
 		Example: "  cozyshelf usage export --since 30d\n  cozyshelf usage export --format jsonl --member wren",
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			if format != "csv" && format != "jsonl" {
-				return wrongUse(c, fmt.Sprintf("--format takes csv or jsonl, not %q", format))
+			if format != "csv" && format != "jsonl" && format != "sqlite" {
+				return wrongUse(c, fmt.Sprintf("--format takes csv, jsonl or sqlite, not %q", format))
+			}
+			if format == "sqlite" && to == "" {
+				return wrongUse(c, "a database is written into a file: name it with --to")
 			}
 			f, err := choose.filter(c)
 			if err != nil {
@@ -251,7 +301,7 @@ that is not there yet.`,
 		},
 	}
 	choose.flags(c)
-	c.Flags().StringVar(&format, "format", "csv", "csv or jsonl")
+	c.Flags().StringVar(&format, "format", "csv", "csv, jsonl or sqlite")
 	c.Flags().StringVar(&to, "to", "", "a file that is not there yet")
 	return c
 }
@@ -282,7 +332,12 @@ func (a *app) exportTo(to, format string, zone *time.Location, each func(func(us
 	if err != nil {
 		return refused(err)
 	}
-	n, err := exported(f, format, true, zone, each)
+	var n int
+	if format == "sqlite" {
+		n, err = a.exportDatabase(f, zone, each)
+	} else {
+		n, err = exported(f, format, true, zone, each)
+	}
 	if err == nil {
 		if err = errors.Join(f.Sync(), f.Close(), os.Rename(part, to)); err != nil {
 			err = refused(err)
@@ -294,6 +349,30 @@ func (a *app) exportTo(to, format string, zone *time.Location, each func(func(us
 	}
 	a.say("%s: %s\n", to, show.Count(n, "play", "plays"))
 	return nil
+}
+
+// exportDatabase writes plays as a database into an open file. It is made in a folder that nobody else can enter, since
+// SQLite opens by name what somebody could have put another in place of.
+func (a *app) exportDatabase(to io.Writer, zone *time.Location, each func(func(usage.Play) error) error) (n int, err error) {
+	dir, err := os.MkdirTemp("", "cozyshelf-export-")
+	if err != nil {
+		return 0, err
+	}
+	defer os.RemoveAll(dir)
+	file := filepath.Join(dir, "plays.db")
+	if err := os.WriteFile(file, nil, 0o600); err != nil {
+		return 0, err
+	}
+	if n, err = store.ExportPlays(a.ctx, file, zone, each); err != nil {
+		return n, err
+	}
+	f, err := os.Open(file)
+	if err != nil {
+		return n, err
+	}
+	defer f.Close()
+	_, err = io.Copy(to, f)
+	return n, err
 }
 
 // exported writes plays, and gives how many there were.

@@ -145,7 +145,7 @@ func (w *walk) prepare(dir, engine string) error {
 		runAs = "1500:1500"
 	}
 	w.say("One file describes the household.")
-	args := append([]string{"new", "--name", "Fernhollow Mill", "--timezone", "Europe/Riga", "--engine", engine,
+	args := append([]string{"new", "--name", "Fernhollow Mill", "--timezone", demoZone, "--engine", engine,
 		"--run-as", runAs,
 		"--port", fmt.Sprint(w.port), "--memory", "256 MiB", "--scratch-limit", "64 MiB", "--state",
 		filepath.Join(dir, "state")}, demo.Shelves(filepath.Join(dir, "media"))...)
@@ -208,6 +208,9 @@ func count(out show.Out, dir string) error {
 	}
 	return nil
 }
+
+// demoZone is the household's time zone.
+const demoZone = "Europe/Riga"
 
 // passwords of the demo: they are no secret.
 func demoPassword(name string) string { return name + " by the millpond" }
@@ -274,7 +277,14 @@ func (w *walk) through() error {
 	if err := w.watch(); err != nil {
 		return err
 	}
-	for _, what := range [][]string{{"usage", "history"}, {"usage", "top"}, {"status"}, {"logs", "--tail", "6"}} {
+	if err := w.run("", "usage", "history"); err != nil {
+		return err
+	}
+	if err := w.month(fmt.Sprintf("http://127.0.0.1:%d", w.port)); err != nil {
+		return err
+	}
+	for _, what := range [][]string{{"usage", "top", "--since", "14d"}, {"usage", "chart", "--by", "week", "--split", "member"},
+		{"usage", "chart", "--by", "heat"}, {"usage", "report", "--format", "markdown"}, {"status"}, {"logs", "--tail", "6"}} {
 		if err := w.run("", what...); err != nil {
 			return err
 		}
@@ -326,6 +336,9 @@ func (w *walk) watch() error {
 	<-began
 	time.Sleep(time.Second)
 	shown := w.run("", "usage", "now")
+	if shown == nil {
+		shown = w.automation(address)
+	}
 	wait.Wait()
 	if err := errors.Join(shown, errors.Join(errs...)); err != nil {
 		return err

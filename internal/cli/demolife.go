@@ -57,7 +57,14 @@ func (w *walk) life() error {
 	if err := w.edit(`memory  = "256 MiB"`, `memory  = "320 MiB"`); err != nil {
 		return err
 	}
-	if err := w.run("", "deploy", "--yes"); err != nil {
+	port, err := w.https()
+	if err == nil {
+		err = w.run("", "deploy", "--yes")
+	}
+	if err == nil {
+		err = w.trusts(port)
+	}
+	if err != nil {
 		return err
 	}
 	if err := w.wrong(); err != nil {

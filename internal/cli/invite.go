@@ -37,7 +37,7 @@ its place. Without a name, lists the invites that are open.`,
 			if i.Away, err = yesNo(c, "away", away); err != nil {
 				return err
 			}
-			if i.For, err = lasting(c, good); err != nil {
+			if i.For, err = lasting(c, good, 30); err != nil {
 				return err
 			}
 			cl, zone, err := a.clocked(c, may)
@@ -128,8 +128,8 @@ func (a *app) openInvites(c *cobra.Command, cancel string, more bool) error {
 	return nil
 }
 
-// lasting reads how long an invite is good.
-func lasting(c *cobra.Command, text string) (time.Duration, error) {
+// lasting reads how long an invite or a key is good: so many days at most.
+func lasting(c *cobra.Command, text string, most int) (time.Duration, error) {
 	d, err := time.ParseDuration(text)
 	if days, ok := strings.CutSuffix(text, "d"); ok {
 		var n int
@@ -137,8 +137,8 @@ func lasting(c *cobra.Command, text string) (time.Duration, error) {
 			d = time.Duration(n) * 24 * time.Hour
 		}
 	}
-	if err != nil || d < time.Minute || d > 30*24*time.Hour {
-		return 0, wrongUse(c, fmt.Sprintf("--for takes a time from 1m to 30d, such as 2h or 7d, not %q", text))
+	if err != nil || d < time.Minute || d > time.Duration(most)*24*time.Hour {
+		return 0, wrongUse(c, fmt.Sprintf("--for takes a time from 1m to %dd, such as 2h or 7d, not %q", most, text))
 	}
 	return d, nil
 }

@@ -73,6 +73,12 @@ func (p *password) take(a *app) (text string, made bool, err error) {
 	return one, false, nil
 }
 
+// passphrase shows one that was made for a member.
+func (a *app) passphrase(member, text string) {
+	a.out.Printf("Passphrase, shown only now: %s\n", text)
+	a.out.Printf("It is good for a week; until then %s signs in with it and chooses a password of their own.\n", member)
+}
+
 func firstLine(r io.Reader) (string, error) {
 	line, err := bufio.NewReader(io.LimitReader(r, 4096)).ReadString('\n')
 	line = strings.TrimRight(line, "\r\n")
@@ -117,8 +123,7 @@ standard input, a file or a prompt, or is made and printed once.`,
 					return err
 				}
 			}
-			var made bool
-			if m.Password, made, err = p.take(a); err != nil {
+			if m.Password, m.Made, err = p.take(a); err != nil {
 				return err
 			}
 			got, err := cl.AddMember(c.Context(), m)
@@ -127,14 +132,14 @@ standard input, a file or a prompt, or is made and printed once.`,
 			}
 			if a.json {
 				doc := memberAdded{Name: got.Name, Role: got.Role, Away: got.Away}
-				if made {
+				if m.Made {
 					doc.Passphrase = m.Password
 				}
 				return a.document(doc)
 			}
 			a.out.Printf("Added %s (%s, %s)\n", got.Name, got.Role, awayWords(got.Away))
-			if made {
-				a.out.Printf("Passphrase, shown only now: %s\n", m.Password)
+			if m.Made {
+				a.passphrase(got.Name, m.Password)
 			}
 			return nil
 		},
@@ -348,7 +353,7 @@ func (a *app) memberPasswordCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			m, err := cl.ChangeMember(c.Context(), args[0], control.Change{Password: &text})
+			m, err := cl.ChangeMember(c.Context(), args[0], control.Change{Password: &text, Made: made})
 			if err != nil {
 				return err
 			}
@@ -361,7 +366,7 @@ func (a *app) memberPasswordCommand() *cobra.Command {
 			}
 			a.out.Printf("%s has a new password; all devices are signed out\n", args[0])
 			if made {
-				a.out.Printf("Passphrase, shown only now: %s\n", text)
+				a.passphrase(m.Name, text)
 			}
 			return nil
 		},

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"crypto/sha256"
 	"crypto/x509"
 	"errors"
 	"fmt"
@@ -11,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"cozyshelf/internal/certificate"
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/household"
@@ -22,11 +24,13 @@ import (
 	"cozyshelf/internal/remote/visit"
 
 	"github.com/spf13/cobra"
+	"rsc.io/qr"
 )
 
 func (a *app) remoteCommand() *cobra.Command {
 	c := &cobra.Command{Use: "remote", Short: "The way in from outside: rules for a proxy, and whether it works"}
-	c.AddCommand(a.remoteProxyCommand(), a.remoteStatusCommand(), a.remoteTestCommand())
+	c.AddCommand(a.remoteProxyCommand(), a.remoteStatusCommand(), a.remoteTestCommand(),
+		a.remoteCertificateCommand(), a.remoteCloseCommand(), a.remoteOpenCommand())
 	return c
 }
 
@@ -56,7 +60,8 @@ address the server has to trust.`,
 			}
 			var f *proxy.Fault
 			if errors.As(err, &f) {
-				return &problem.Problem{What: "no rule can be written", Why: f.Why, Fix: f.Fix, Exit: problem.ExitUsage, Err: err}
+				return &problem.Problem{What: "no rule can be written", Why: f.Why, Fix: f.Fix, Exit: problem.ExitUsage,
+					Err: err}
 			}
 			if err != nil {
 				return err
@@ -182,7 +187,8 @@ films, uploads and events. It says the least that has to be done. Exit code 3 wh
 			lines := reach.Judge(seen, trustedOf(h))
 			worst := verdict.Worst(lines)
 			if a.json {
-				err = a.document(outsideReport{Address: seen.Address, Works: worst != verdict.Blocked, Lines: lines, Seen: seen})
+				err = a.document(outsideReport{Address: seen.Address, Works: worst != verdict.Blocked, Lines: lines,
+					Seen: seen})
 			} else {
 				a.showLines(lines)
 				a.out.Printf("\n%s\n", map[verdict.Status]string{
@@ -220,6 +226,7 @@ type remoteReport struct {
 	AllowPlain   bool           `json:"allow_plain"`
 	Lines        []verdict.Line `json:"lines"`
 	Came         []cameIn       `json:"came_in"`
+	Closed       time.Time      `json:"closed_at,omitzero"`
 }
 
 // cameIn is a device that was used from outside.
@@ -250,14 +257,27 @@ func (a *app) remoteStatusCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			closed, err := h.Client().Outside(c.Context())
+			if err != nil {
+				return err
+			}
 			out := remoteReport{Address: r.Address, Trusted: append([]string{}, r.TrustedProxies...),
 				SecondFactor: r.SecondFactor,
-				AllowPlain:   r.AllowPlain, Lines: []verdict.Line{}, Came: came}
+				AllowPlain:   r.AllowPlain, Lines: []verdict.Line{}, Came: came, Closed: closed.Closed}
 			if r.Address != "" {
 				w.Outside = true
 				stop := a.looking("looking at "+r.Address, 0)
 				out.Lines = append(out.Lines, reach.Judge(visit.Go(c.Context(), w), trustedOf(h))...)
 				stop()
+			}
+			if r.HTTPS() {
+				st, err := h.Client().Status(c.Context())
+				if err != nil {
+					return err
+				}
+				if st.Certificate != nil {
+					out.Lines = append(out.Lines, ownHTTPS(*st.Certificate))
+				}
 			}
 			if a.json {
 				return a.document(out)
@@ -275,6 +295,11 @@ func (a *app) showRemote(r remoteReport) {
 		a.out.Printf("Nothing leads in from outside: no address is written under [remote] of %s\n", show.Clean(a.household))
 	} else {
 		a.out.Printf("%s\n", show.Bold(show.Clean(r.Address)))
+	}
+	if !r.Closed.IsZero() {
+		a.out.Printf("%s closed since %s: nobody is answered outside the home; cozyshelf remote open\n",
+			show.Mark("warning"),
+			show.When(r.Closed))
 	}
 	trusted := "none"
 	if len(r.Trusted) > 0 {
@@ -300,6 +325,136 @@ func (a *app) showRemote(r remoteReport) {
 		rows = append(rows, []string{show.When(d.Seen), show.Clean(d.Member), show.Clean(d.Device), d.Address, by})
 	}
 	a.out.Table([]show.Column{{Whole: true}, {Whole: true}, {}, {Whole: true}, {}}, rows)
+}
+
+// ownHTTPS judges the certificate of the server's own HTTPS.
+func ownHTTPS(c control.Certificate) verdict.Line {
+	return reach.JudgeOwn(reach.OwnCertificate{From: c.From, Names: c.Names, Missing: c.Missing, Ends: c.Ends,
+		Problem: c.Problem})
+}
+
+func (a *app) remoteCertificateCommand() *cobra.Command {
+	var save string
+	c := &cobra.Command{
+		Use:   "certificate",
+		Short: "The certificate of the server's own HTTPS, and how devices come to trust it",
+		Long: `Tells of the certificate of the server's own HTTPS: for which names it is good, and until when. Where the household
+vouches for itself (from = "home" under [remote.certificate]), it also tells where a device gets the authority's
+certificate, and shows the fingerprint to compare.`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			h, err := a.open(c.Context())
+			if err != nil {
+				return err
+			}
+			st, err := h.Client().Status(c.Context())
+			if err != nil {
+				return err
+			}
+			own := st.Certificate
+			if own == nil {
+				return &problem.Problem{What: "the server has no HTTPS of its own",
+					Why: "there is no [remote.certificate] in the household file, or it was not deployed since",
+					Fix: "write from = \"home\", \"files\" or \"acme\" under it, and deploy", Exit: problem.ExitUsage}
+			}
+			var print string
+			if own.PEM != "" {
+				der, err := certificate.OnlyHomes(own.PEM)
+				if err != nil {
+					return &problem.Problem{What: "what the server gives must not be trusted", Why: err.Error(),
+						Fix: "somebody may have taken the server over; see SECURITY.md, and restore a backup from before", Err: err}
+				}
+				print = fmt.Sprintf("%X", sha256.Sum256(der))
+			}
+			if save != "" {
+				if own.PEM == "" {
+					return &problem.Problem{What: "there is no authority to save",
+						Why: "the certificate is not the household's own",
+						Fix: "leave --save out", Exit: problem.ExitUsage}
+				}
+				if err := a.newFile(save, "a saved certificate", []byte(own.PEM)); err != nil {
+					return err
+				}
+			}
+			if a.json {
+				return a.document(own)
+			}
+			a.showLines([]verdict.Line{ownHTTPS(*own)})
+			if print == "" {
+				return nil
+			}
+			at := h.Address() + "/trust"
+			a.out.Printf("\nDevices at home get the authority's certificate at %s\n", at)
+			if code, err := qr.Encode(at, qr.M); err == nil {
+				a.out.Printf("%s", drawn(code))
+			}
+			a.out.Printf("Compare its SHA-256 before you trust it:\n%s\n", printed(print))
+			return nil
+		},
+	}
+	c.Flags().StringVar(&save, "save", "", "also save the authority's certificate in a new file (PEM)")
+	return a.withJSON(c)
+}
+
+func (a *app) remoteCloseCommand() *cobra.Command {
+	var in control.Closing
+	c := &cobra.Command{
+		Use: "close", Short: "Let nobody in from outside the home, until remote open",
+		Long: `Has the server answer nobody outside the home any more, also after a restart, until cozyshelf remote open.
+What is being sent at this moment is still sent, and a film stops where its device asks for more; --now ends that,
+too, within 2 s. At home nothing changes.`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			cl, err := a.server(c.Context())
+			if err != nil {
+				return err
+			}
+			o, err := cl.CloseOutside(c.Context(), in)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.document(o)
+			}
+			a.out.Printf("Closed from outside since %s\n", show.When(o.Closed))
+			if in.Now {
+				a.out.Printf("Ended: %s\n", show.Count(o.Ended, "request", "requests"))
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&in.Now, "now", false, "also end what is being sent outside")
+	return a.withJSON(c)
+}
+
+func (a *app) remoteOpenCommand() *cobra.Command {
+	return a.withJSON(&cobra.Command{
+		Use: "open", Short: "Let members in from outside the home again", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			cl, err := a.server(c.Context())
+			if err != nil {
+				return err
+			}
+			o, err := cl.OpenOutside(c.Context())
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.document(o)
+			}
+			a.out.Printf("Open from outside, for members who may; nothing was changed at a router\n")
+			return nil
+		},
+	})
+}
+
+// printed writes a fingerprint as people compare it.
+func printed(hex string) string {
+	var parts []string
+	for i := 0; i+2 <= len(hex); i += 2 {
+		parts = append(parts, strings.ToUpper(hex[i:i+2]))
+	}
+	return strings.Join(parts, ":")
 }
 
 // cameInOf gives the devices that were used from outside last.

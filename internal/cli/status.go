@@ -108,24 +108,12 @@ deployed, or sick; so that a program which watches the machine can use it.`,
 // watchStatus shows the status again and again. Where there is no terminal, each
 // time is a plain line, or a document.
 func (a *app) watchStatus(ctx context.Context, r *statusReport, pause time.Duration) error {
-	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
-	defer stop()
-	screen := term.IsTerminal(int(os.Stdout.Fd())) && !a.json
-	if screen {
-		a.out.Screen("\x1b[?1049h\x1b[?25l") // another screen, without a cursor
-		defer a.out.Screen("\x1b[?25h\x1b[?1049l")
-	}
-	for {
+	return a.again(ctx, pause, func(screen bool) error {
 		switch {
 		case a.json:
-			if err := a.document(r); err != nil {
-				return err
-			}
+			return a.document(r)
 		case screen:
-			a.out.Screen("\x1b[H\x1b[2J")
 			a.showStatus(r)
-			a.out.Printf("\n%s\n", show.Faint(r.At.Format("15:04:05")+", again every "+show.Since(pause)+
-				"; Ctrl-C ends"))
 		default:
 			state := "healthy"
 			if !r.Healthy {
@@ -134,19 +122,49 @@ func (a *app) watchStatus(ctx context.Context, r *statusReport, pause time.Durat
 			a.out.Printf("%s  %s, %s, %.0f %% of a core\n", r.At.Format(time.RFC3339), state,
 				show.Count(len(r.Streams), "stream", "streams"), r.Processor*100)
 		}
+		return nil
+	}, func(ctx context.Context) error {
+		next, err := a.status(ctx, r)
+		if err == nil {
+			r = next
+		}
+		return err
+	})
+}
+
+// again shows something again and again, on a screen of its own where there is a terminal, until Ctrl-C.
+func (a *app) again(ctx context.Context, pause time.Duration, draw func(screen bool) error,
+	next func(context.Context) error) error {
+	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	screen := term.IsTerminal(int(os.Stdout.Fd())) && !a.json
+	if screen {
+		a.out.Screen("\x1b[?1049h\x1b[?25l") // another screen, without a cursor
+		defer a.out.Screen("\x1b[?25h\x1b[?1049l")
+	}
+	for {
+		if screen {
+			a.out.Screen("\x1b[H\x1b[2J")
+		}
+		if err := draw(screen); err != nil {
+			return err
+		}
+		if screen {
+			a.out.Printf("\n%s\n", show.Faint(time.Now().Format("15:04:05")+", again every "+show.Since(pause)+
+				"; Ctrl-C ends"))
+		}
 		select {
 		case <-ctx.Done():
 			return nil
 		case <-time.After(pause):
 		}
-		next, err := a.status(ctx, r)
+		err := next(ctx)
 		if ctx.Err() != nil {
 			return nil
 		}
 		if err != nil {
 			return err
 		}
-		r = next
 	}
 }
 
@@ -304,7 +322,7 @@ func (a *app) mounts(ctx context.Context, s *operate.House, c blueprint.Service,
 		r := mountReport{What: m.What, Host: m.Place(), Inside: m.Target, Write: !m.ReadOnly}
 		what := map[blueprint.MountRole]string{blueprint.MountState: "state folder",
 			blueprint.MountScratch: "scratch folder",
-			blueprint.MountBackups: "backup folder"}[m.Role]
+			blueprint.MountBackups: "backup folder", blueprint.MountCertificate: "certificate"}[m.Role]
 		if m.Role == blueprint.MountShelf {
 			what = "shelf " + m.What
 		}
@@ -372,7 +390,7 @@ func (a *app) showStatus(r *statusReport) {
 	a.out.Printf("\n")
 	a.showShelves(r.Server.Shelves)
 	a.out.Printf("\n")
-	a.showStreams(r.Streams)
+	a.showStreams(r.Streams, nil)
 }
 
 // row shows one line of the status, folded to the terminal's width.
@@ -446,6 +464,14 @@ func (a *app) showServer(r *statusReport) {
 		a.row("quiet hours", "%s; %s", q.Hours, text)
 	}
 	a.showConverting(st.Convert)
+	if c := st.Certificate; c != nil {
+		l := ownHTTPS(*c)
+		text := show.Clean(l.Says)
+		if l.Status != verdict.OK {
+			text = show.Mark("warning") + " " + text
+		}
+		a.row("https", "%s", text)
+	}
 	if b := st.Backup; b != nil {
 		a.row("backups", "every %s in %s, %d of %d there; last %s, next %s", b.Every, b.Folder, b.Kept, b.Keep,
 			show.When(b.Last), show.When(b.Next))

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strconv"
@@ -18,7 +19,8 @@ import (
 func (a *app) usageCommand() *cobra.Command {
 	c := &cobra.Command{Use: "usage", Short: "Who watches what"}
 	c.AddCommand(a.usageNowCommand(), a.usageHistoryCommand(), a.usageTopCommand(), a.usageLatelyCommand(),
-		a.usageStopCommand(), a.usageChartCommand(), a.usageExportCommand())
+		a.usageStopCommand(), a.usageChartCommand(), a.usageExportCommand(), a.usageReportCommand(),
+		a.usageForecastCommand())
 	return c
 }
 
@@ -71,9 +73,16 @@ func playTitle(p usage.Play) string {
 }
 
 func (a *app) usageNowCommand() *cobra.Command {
-	return a.withJSON(&cobra.Command{
+	var watch bool
+	var pause time.Duration
+	c := &cobra.Command{
 		Use: "now", Short: "Who is watching what now", Args: cobra.NoArgs,
+		Long: `Shows who watches what, how it is delivered, and why not as it is. --watch shows it again and again, until you
+press Ctrl-C, with how much each stream is sent.`,
 		RunE: func(c *cobra.Command, _ []string) error {
+			if c.Flags().Changed("pause") && !watch || pause < 200*time.Millisecond {
+				return wrongUse(c, "--pause goes with --watch, and is 200ms or more")
+			}
 			cl, err := a.server(c.Context())
 			if err != nil {
 				return err
@@ -82,13 +91,33 @@ func (a *app) usageNowCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.json {
-				return a.document(list)
+			var rates map[int64]float64
+			draw := func(bool) error {
+				if a.json {
+					return a.document(list)
+				}
+				a.showStreams(list, rates)
+				return nil
 			}
-			a.showStreams(list)
-			return nil
+			if !watch {
+				return draw(false)
+			}
+			at := time.Now()
+			return a.again(c.Context(), pause, draw, func(ctx context.Context) error {
+				next, err := cl.History(ctx, usage.Filter{Open: true})
+				if err != nil {
+					return err
+				}
+				now := time.Now()
+				rates = usage.Rates(list, next, now.Sub(at))
+				list, at = next, now
+				return nil
+			})
 		},
-	})
+	}
+	c.Flags().BoolVar(&watch, "watch", false, "show it again and again")
+	spanVar(c, &pause, "pause", 2*time.Second, "with --watch: how long to wait in between")
+	return a.withJSON(c)
 }
 
 func (a *app) usageStopCommand() *cobra.Command {
@@ -131,8 +160,8 @@ func (a *app) usageStopCommand() *cobra.Command {
 	return a.withJSON(c)
 }
 
-// showStreams shows the streams that are running.
-func (a *app) showStreams(list []usage.Play) {
+// showStreams shows the streams that are running, with how many bytes a second each is sent where that is known.
+func (a *app) showStreams(list []usage.Play, rates map[int64]float64) {
 	if len(list) == 0 {
 		a.out.Printf("Nobody is watching\n")
 		return
@@ -142,13 +171,24 @@ func (a *app) showStreams(list []usage.Play) {
 		rows = append(rows, []string{fmt.Sprint(p.ID), watchers(p), playTitle(p), show.Bar(p.Position, p.Duration),
 			show.Length(p.Position) + " of " + show.Length(p.Duration), p.Device, place(p), p.Address,
 			delivered(p), show.Size(p.Bytes), show.When(p.Started)})
+		if rates != nil {
+			text := ""
+			if r, ok := rates[p.ID]; ok {
+				text = fmt.Sprintf("%.1f Mbit/s", r*8/1e6)
+			}
+			rows[len(rows)-1] = append(rows[len(rows)-1], text)
+		}
 	}
-	a.out.Table([]show.Column{{Head: "stream", Right: true, Drop: 8}, {Head: "member", Whole: true},
+	heads := []show.Column{{Head: "stream", Right: true, Drop: 8}, {Head: "member", Whole: true},
 		{Head: "title", Most: 60},
 		{Head: "", Drop: 5},
 		{Head: "position", Right: true}, {Head: "device", Whole: true, Most: 24, Drop: 4},
 		{Head: "where", Whole: true, Drop: 6}, {Head: "address", Drop: 2}, {Head: "delivered", Whole: true, Drop: 7},
-		{Head: "sent", Right: true, Drop: 1}, {Head: "since", Whole: true, Drop: 3}}, rows)
+		{Head: "sent", Right: true, Drop: 1}, {Head: "since", Whole: true, Drop: 3}}
+	if rates != nil {
+		heads = append(heads, show.Column{Head: "just now", Right: true, Whole: true})
+	}
+	a.out.Table(heads, rows)
 	for _, p := range list {
 		if p.Why != "" {
 			a.out.Printf("%s's %s is %s: %s\n", p.Member, playTitle(p), delivered(p), p.Why)
@@ -256,22 +296,23 @@ func (a *app) usageHistoryCommand() *cobra.Command {
 
 // tops are the top lists that there are.
 var tops = map[string]func([]usage.Play, int) []usage.Rank{"titles": usage.TopTitles, "members": usage.TopMembers,
-	"devices": usage.TopDevices}
+	"devices": usage.TopDevices, "platforms": usage.TopPlatforms}
 
 func (a *app) usageTopCommand() *cobra.Command {
 	var from, order string
 	var limit int
 	c := &cobra.Command{
-		Use: "top [titles|members|devices]", Short: "What is watched most, who watches most, and on what",
+		Use: "top [titles|members|devices|platforms]", Short: "What is watched most, who watches most, and on what",
 		Args: cobra.MaximumNArgs(1),
-		Long: `Shows what is watched most, and who watches most; devices where they are named. With --since each row also tells what
+		Long: `Shows what is watched most, and who watches most; devices where they are named, and platforms: what devices run on, as far
+as their names tell. With --since each row also tells what
 was watched in the period before, which is as long.`,
-		ValidArgs: []string{"titles", "members", "devices"},
+		ValidArgs: []string{"titles", "members", "devices", "platforms"},
 		RunE: func(c *cobra.Command, args []string) error {
 			wanted := []string{"titles", "members"}
 			if len(args) > 0 {
 				if wanted = args; tops[args[0]] == nil {
-					return wrongUse(c, fmt.Sprintf("%q is neither titles, members nor devices", args[0]))
+					return wrongUse(c, fmt.Sprintf("%q is neither titles, members, devices nor platforms", args[0]))
 				}
 			}
 			by := usage.Order(order)
@@ -312,7 +353,7 @@ was watched in the period before, which is as long.`,
 			}
 			if a.json {
 				return a.document(topReport{SinceAt: start, Titles: lists["titles"], Members: lists["members"],
-					Devices: lists["devices"]})
+					Devices: lists["devices"], Platforms: lists["platforms"]})
 			}
 			if len(plays) == 0 {
 				a.out.Printf("No plays\n")

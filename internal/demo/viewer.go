@@ -63,6 +63,19 @@ func (v *Viewer) ask(ctx context.Context, method, path string, in, out any,
 	return res, err
 }
 
+// Stream is what another system is told of a stream.
+type Stream struct {
+	Members              []string
+	Title, Device, Where string
+}
+
+// Now gives the streams that are running, as another system asks with its key.
+func Now(ctx context.Context, address, key string) (list []Stream, err error) {
+	v := &Viewer{Address: address, token: key}
+	_, err = v.ask(ctx, "GET", "/api/v1/figures/now", nil, &list)
+	return list, err
+}
+
 // SignIn signs a device in.
 func (v *Viewer) SignIn(ctx context.Context, name, password, device string) error {
 	var got struct{ Token string }
