@@ -150,8 +150,11 @@ func TestEveryDocumentIsOne(t *testing.T) {
 		"member show bram", "member devices", "member invite piet --role guest", "member invite",
 		"member edit bram --minutes 60 --hours mon-fri_10:00-11:00 --shelves films --until 2100-01-01 --height-away 720 --bitrate-away 4M",
 		"member edit bram --role adult", "member password bram --generate", "member remove bram --yes")
-	m.edit("\n[storage]", "\n[remote]\naddress = \"https://shelf.example.net\"\n\n[storage]")
-	docs("remote proxy caddy", "remote status --connect 127.26.20.1", "remote test --connect 127.26.20.1", "deploy --yes")
+	m.edit("\n[storage]", fmt.Sprintf("\n[remote]\naddress = \"https://shelf.example.net\"\n\n[remote.certificate]\nfrom = \"home\"\n"+
+		"port = %d\n\n[storage]", testbuild.Port(t)))
+	docs("remote proxy caddy", "remote status --connect 127.26.20.1", "remote test --connect 127.26.20.1", "deploy --yes",
+		"remote certificate", "remote close --now", "remote open", "key add automation --may metrics", "key list",
+		"key remove automation")
 	w := m.viewer("wren")
 	film, err := w.Find(t.Context(), "films", "The Paper Lighthouse", "")
 	if err != nil {
@@ -207,7 +210,7 @@ func TestEveryDocumentIsOne(t *testing.T) {
 	}
 	docs("shelf list", "shelf show", "shelf show films", "shelf show --problems", "shelf find paper",
 		"shelf scan films", "shelf match Lighthouse", "usage history", "usage chart --split member", "usage chart --by heat",
-		"usage top", "usage top titles --since 7d",
+		"usage top", "usage top titles --since 7d", "usage report", "usage forecast",
 		"usage lately", "intake list", "tidy --dry-run", "logs --tail 20", "backup --to b.tar.zst", "backup list",
 		"backup verify b.tar.zst", "restore b.tar.zst --yes", "access films --mend", "access --mend --yes")
 	docs("undo " + m.entry("mend") + " --yes")

@@ -94,7 +94,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	engines(t, func(t *testing.T, engine string) {
 		rounds := (all + mills - 1) / mills
 		if all == 0 { // 16 together
-			rounds = map[string]int{"process": 10, "docker": 6}[engine]
+			rounds = map[string]int{"process": 8, "docker": 4}[engine]
 		}
 		for i := range mills {
 			t.Run(fmt.Sprint(i+1), func(t *testing.T) {

@@ -208,9 +208,10 @@ func (m *mill) held(out []byte, args []string) {
 // subcommands are the second words of commands that have some.
 var subcommands = map[string][]string{"backup": {"list", "verify"}, "intake": {"copy", "fetch", "list", "clear"},
 	"ledger": {"verify"}, "member": {"add", "devices", "edit", "invite", "list", "password", "remove", "show"},
-	"prepare": {"add", "cancel", "list"}, "remote": {"proxy", "status", "test"},
+	"prepare": {"add", "cancel", "list"}, "remote": {"certificate", "close", "open", "proxy", "status", "test"},
 	"shelf": {"add", "list", "match", "remove", "scan", "find", "show"},
-	"usage": {"chart", "export", "history", "lately", "now", "stop", "top"}}
+	"usage": {"chart", "export", "forecast", "history", "lately", "now", "report", "stop", "top"},
+	"key":   {"add", "list", "remove"}}
 
 // must runs a command that has to succeed.
 func (m *mill) must(args ...string) string {

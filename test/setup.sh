@@ -32,6 +32,8 @@ need nginx nginx-light
 need haproxy haproxy
 need apache2 apache2-bin
 need caddy caddy
+need named bind9
+need openssl openssl
 [ -e /usr/share/bash-completion/bash_completion ] || missing="$missing bash-completion"
 for p in "$@"; do
   case $p in

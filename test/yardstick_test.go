@@ -1,6 +1,8 @@
 package test
 
 import (
+	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
@@ -181,6 +183,77 @@ func TestYardstickDirectPlay(t *testing.T) {
 	}
 }
 
+// TestYardstickHTTPS compares sending a file of 1 GiB over HTTPS with nginx, by the processor time of the
+// servers: the client, which decrypts, takes more of it than either.
+func TestYardstickHTTPS(t *testing.T) {
+	yardstick(t)
+	if _, err := exec.LookPath("nginx"); err != nil {
+		testbuild.Missing(t, "nginx")
+	}
+	m, port, theirs := newMill(t, "process"), testbuild.Port(t), testbuild.Port(t)
+	bigFilm(t, m)
+	o := m.issue("localhost")
+	folder := m.path("certificate")
+	if err := errors.Join(os.Mkdir(folder, 0o755), os.Rename(o.chain, filepath.Join(folder, "chain.pem")),
+		os.Rename(o.key, filepath.Join(folder, "key.pem"))); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"chain.pem", "key.pem"} {
+		if err := os.Chmod(filepath.Join(folder, name), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	m.section(fmt.Sprintf("[remote.certificate]\nfrom = \"files\"\nfolder = %q\nchain = \"chain.pem\"\nkey = \"key.pem\"\n"+
+		"port = %d\n", folder, port))
+	m.must("deploy", "--yes")
+	m.add(demo.People[0])
+	auth := "Bearer " + m.token("wren")
+	file, err := m.viewer("wren").Find(t.Context(), "films", "Big", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, workers := besideNginx(t, m, fmt.Sprintf("server { listen 127.0.0.1:%d ssl; root %q; ssl_certificate %q; "+
+		"ssl_certificate_key %q; ssl_protocols TLSv1.3; }", theirs, m.path("media/films"), filepath.Join(folder,
+		"chain.pem"),
+		filepath.Join(folder, "key.pem")))
+	roots := x509.NewCertPool()
+	if ca, err := os.ReadFile(o.ca); err != nil || !roots.AppendCertsFromPEM(ca) {
+		t.Fatal(err)
+	}
+	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: roots},
+		ReadBufferSize: 64 << 10}}
+	sides := []struct {
+		name, url string
+		pids      []int
+	}{{"Cozy Shelf", fmt.Sprintf("https://localhost:%d/api/v1/files/%d/content", port, file.ID), []int{serverPID(m)}},
+		{"nginx", fmt.Sprintf("https://localhost:%d/Big%%20(2020).mp4", theirs), workers}}
+	cpu := map[string][]float64{}
+	for range 5 {
+		for _, s := range sides {
+			before := processorTime(t, s.pids...)
+			r, err := http.NewRequest("GET", s.url, nil)
+			if err != nil {
+				t.Fatal(err)
+			}
+			r.Header.Set("Authorization", auth)
+			res, err := client.Do(r)
+			if err != nil {
+				t.Fatal(err)
+			}
+			n, err := io.Copy(io.Discard, res.Body)
+			res.Body.Close()
+			if n != bigSize || err != nil {
+				t.Fatal(s.url, res.Status, n, err)
+			}
+			cpu[s.name] = append(cpu[s.name], 1/max(0.01, processorTime(t, s.pids...)-before))
+		}
+	}
+	for _, s := range sides {
+		fmt.Printf("yardstick HTTPS: %-10s %.2f GiB a processor second\n", s.name, median(cpu[s.name]))
+	}
+	fmt.Printf("yardstick HTTPS: ratio %.2f of nginx by processor time\n", median(cpu["Cozy Shelf"])/median(cpu["nginx"]))
+}
+
 // watchAtPace takes bytes of a file at 1 MB/s for some time, in pieces of 8 to 32 KiB, and counts them.
 func watchAtPace(address, path, auth string, seed int, ends time.Time, all *atomic.Int64) error {
 	c, err := net.Dial("tcp", address)
@@ -288,13 +361,14 @@ func TestYardstickManyViewers(t *testing.T) {
 }
 
 // besideNginx starts nginx on the films of a household, and gives its address and its processes.
-func besideNginx(t *testing.T, m *mill) (other string, workers []int) {
+func besideNginx(t *testing.T, m *mill, more ...string) (other string, workers []int) {
 	t.Helper()
 	port := testbuild.Port(t)
 	conf := m.path("nginx.conf")
 	text := fmt.Sprintf("worker_processes 2; pid %s; error_log stderr; daemon off; user root;\nevents { "+
 		"worker_connections 1024; }\nhttp { access_log off; sendfile on; tcp_nopush on; types { video/mp4 mp4; } "+
-		"server { listen 127.0.0.1:%d; root %q; } }\n", m.path("nginx.pid"), port, m.path("media/films"))
+		"server { listen 127.0.0.1:%d; root %q; } %s }\n", m.path("nginx.pid"), port, m.path("media/films"),
+		strings.Join(more, " "))
 	if err := os.WriteFile(conf, []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}

@@ -27,13 +27,15 @@ import (
 
 func main() {
 	err := errors.New("shoot pages ADDRESS NAME PASSWORD FOLDER | shoot watch ADDRESS NAME PASSWORD SHELF TITLE " +
-		"PART SECONDS")
+		"PART SECONDS | shoot file PAGE PICTURE")
 	switch a := os.Args; {
 	case len(a) == 6 && a[1] == "pages":
 		err = shoot(a[2], a[3], a[4], a[5])
 	case len(a) == 3 && a[1] == "standin":
 		srv := http.Server{Addr: a[2], Handler: standin.Household(), ReadHeaderTimeout: 5 * time.Second}
 		err = srv.ListenAndServe()
+	case len(a) == 4 && a[1] == "file":
+		err = file(a[2], a[3])
 	case len(a) == 9 && a[1] == "watch":
 		err = watch(a[2], a[3], a[4], a[5], a[6], a[7], a[8])
 	}
@@ -41,6 +43,19 @@ func main() {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
+}
+
+// file takes a picture of a page that is a file.
+func file(page, to string) error {
+	b, err := browser.Open()
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	if err := b.Go("file://" + page); err != nil {
+		return err
+	}
+	return b.Picture(to)
 }
 
 func watch(address, name, password, shelf, title, part, seconds string) error {
@@ -97,8 +112,6 @@ func shoot(address, name, password, dir string) error {
 			return b.Until(`document.readyState === "complete" && !document.querySelector("form[action='/own/devices/known']")`)
 		},
 		func() error { return picture("shelves") },
-		func() error { return link("The Night Bakery") },
-		func() error { return picture("title") },
 		func() error { return b.Go(address + "/shelf/films") },
 		// A film that no browser here plays as it is.
 		func() error { return link("Copper Kite") },
