@@ -90,7 +90,7 @@ one=$!
 "$work/shoot" watch "$page" ozan "ozan by the millpond" series "The Night Bakery" Flour 12 &
 two=$!
 sleep 5
-shot usage "$(say 'usage now'); echo; $(say 'usage history'); echo; $(say 'usage top'); echo; $(say 'member list')"
+shot usage "$(say 'usage now'); echo; $(say 'usage chart --by heat'); echo; $(say 'usage chart --by week --split member'); echo; $(say 'usage top --since 14d')"
 wait $one $two
 shot remote "$(say 'remote proxy caddy'); echo; $(say 'remote status --connect 127.26.21.1'); echo; $(say 'remote test --connect 127.26.21.1')"
 cozyshelf backup --every day --keep 7 --yes >/dev/null && cozyshelf deploy --yes >/dev/null 2>&1
@@ -109,7 +109,9 @@ shot status "$(say status)"
 wait $one $two
 echo "pages"
 "$work/shoot" pages "$page" wren "wren by the millpond" "$out"
-for p in shelves title player own house; do
+cozyshelf usage report --to "$work/report.html" >/dev/null
+"$work/shoot" file "$work/report.html" "$out/report.png"
+for p in shelves player own house report; do
   convert "$out/$p.png" -strip -colors 200 "$out/$p.png"
 done
 ls -l "$out"/*.png
