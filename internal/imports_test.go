@@ -98,6 +98,7 @@ func TestRoomsKeepToTheirPlace(t *testing.T) {
 		"cozyshelf/internal/testbuild":      {},
 		"github.com/fxamacker/cbor/v2":      {"passkey/passkeytest"},
 		"cozyshelf/internal/passkey":        {"server/live"},
+		"github.com/wneessen/go-mail":       {"notify"},
 		"cozyshelf/internal/demo":           {"cli"},
 	}
 	all := imports(t)

@@ -34,6 +34,7 @@ need apache2 apache2-bin
 need caddy caddy
 need named bind9
 need openssl openssl
+need exim4 exim4-daemon-light
 [ -e /usr/share/bash-completion/bash_completion ] || missing="$missing bash-completion"
 for p in "$@"; do
   case $p in

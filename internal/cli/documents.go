@@ -255,6 +255,8 @@ func documents() map[string][]reflect.Type {
 		"usage report":    is(usage.Report{}),
 		"usage forecast":  is(forecastReport{}),
 		"key add":         is(control.KeyMade{}),
+		"notice list":     is([]control.Receiver{}),
+		"notice test":     is(noticeTest{}),
 		"key list":        is([]control.Key{}),
 		"key remove":      is(memberRemoved{}),
 		"prepare add":     is([]control.Prepared{}),

@@ -649,6 +649,28 @@ func (c *Client) RemoveKey(ctx context.Context, name string) error {
 	return err
 }
 
+// Receivers tells how it goes with those who are told of what happens.
+func (c *Client) Receivers(ctx context.Context) ([]Receiver, error) {
+	return ask[[]Receiver](ctx, c, soon, "GET", "/control/v1/notices", nil)
+}
+
+// TryReceiver sends a test notice to a receiver.
+func (c *Client) TryReceiver(ctx context.Context, name string) error {
+	_, err := ask[struct{}](ctx, c, time.Minute, "POST", "/control/v1/notices/"+url.PathEscape(name)+"/test", nil)
+	return err
+}
+
+// Pending gives what waits for a program on the host.
+func (c *Client) Pending(ctx context.Context, name string) (Pending, error) {
+	return ask[Pending](ctx, c, soon, "GET", "/control/v1/notices/"+url.PathEscape(name)+"/pending", nil)
+}
+
+// Told notes that a program was told of what waited, or why not.
+func (c *Client) Told(ctx context.Context, name string, in Told) error {
+	_, err := ask[struct{}](ctx, c, soon, "POST", "/control/v1/notices/"+url.PathEscape(name)+"/told", in)
+	return err
+}
+
 // Members lists the members.
 func (c *Client) Members(ctx context.Context) ([]Member, error) {
 	return ask[[]Member](ctx, c, soon, "GET", "/control/v1/members", nil)

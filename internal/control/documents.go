@@ -1,6 +1,7 @@
 package control
 
 import (
+	"encoding/json"
 	"time"
 
 	"cozyshelf/internal/core/allowance"
@@ -34,6 +35,38 @@ type Invite struct {
 	Created time.Time           `json:"created_at,omitzero"`
 	Expires time.Time           `json:"expires_at"`
 	Path    string              `json:"path,omitempty"` // of the link; told only once
+}
+
+// Receiver is somebody who is told of what happens, and how it goes.
+type Receiver struct {
+	Name     string    `json:"name"`
+	To       string    `json:"to"` // webhook, mail, program
+	Address  string    `json:"address,omitempty"`
+	Events   []string  `json:"events"` // codes; none for the usual ones
+	Members  []string  `json:"members"`
+	Quiet    string    `json:"quiet,omitempty"`
+	Gather   string    `json:"gather,omitempty"`
+	Waiting  int64     `json:"waiting"` // notices
+	Took     int64     `json:"took"`
+	Lost     int64     `json:"given_up"`
+	Sent     time.Time `json:"sent_at,omitzero"` // when it last took one
+	Failures int       `json:"failures"`         // since then
+	Next     time.Time `json:"tried_again_at,omitzero"`
+	Problem  string    `json:"problem,omitempty"`
+	Gone     bool      `json:"wants_no_more"`
+}
+
+// Pending is what waits for a program on the host.
+type Pending struct {
+	IDs     []int64         `json:"ids"`     // none where nothing waits
+	Message json.RawMessage `json:"message"` // one event as CloudEvents has it, or a list of them
+	Wait    float64         `json:"wait"`    // seconds until something may be told; 0 where that is not known
+}
+
+// Told is what came of telling a program.
+type Told struct {
+	IDs     []int64 `json:"ids"`
+	Problem string  `json:"problem,omitempty"`
 }
 
 // Stopped is a stream that was ended.

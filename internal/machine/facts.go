@@ -78,11 +78,53 @@ func Gather(h *household.Household, engine facts.Engine, account facts.Account, 
 			}
 		}
 	}
+	f.Notices = noticesOf(h)
 	f.Units = Units()
 	for _, s := range h.Shelves {
 		f.Shelves = append(f.Shelves, shelf(s, f, counted))
 	}
 	return f
+}
+
+// noticesOf looks at what is needed to tell receivers of what happens.
+func noticesOf(h *household.Household) (out []facts.Notice) {
+	for _, n := range h.Notices {
+		f := facts.Notice{Name: n.Name, File: n.Secret}
+		switch {
+		case n.Secret != "":
+			b, err := ReadSecret(n.Secret)
+			if f.Secret = len(strings.TrimRight(string(b), "\r\n")); err != nil {
+				f.Fault = err.Error()
+			} else if f.Secret == 0 {
+				f.Fault = "it is empty"
+			}
+		case n.Program != "":
+			f.File = n.Program
+			if err := Runnable(n.Program); err != nil {
+				f.Fault = plain(err)
+			}
+		}
+		out = append(out, f)
+	}
+	return out
+}
+
+// Runnable says why root cannot run a program of the administrator's: nil where it can. Nobody but root and the caller
+// could have put it there.
+func Runnable(program string) error {
+	f, owner, err := boundary.Config(program)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if owner != 0 && owner != os.Getuid() {
+		return fmt.Errorf("it belongs to uid %d, neither root nor you", owner)
+	}
+	st, err := f.Stat()
+	if err == nil && st.Mode().Perm()&0o111 == 0 {
+		err = errors.New("it is not executable")
+	}
+	return err
 }
 
 // stateFolder gives the facts of the folder of the server's state.

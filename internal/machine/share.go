@@ -19,35 +19,40 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// ReadCredentials reads a credentials file. It must be a plain file that nobody
-// but its owner can read, and the owner must be root or whoever runs this.
+// ReadCredentials reads a credentials file.
 func ReadCredentials(path string) (blueprint.Credentials, error) {
-	f, _, err := boundary.Config(path)
-	if errors.Is(err, boundary.ErrForeign) {
-		return blueprint.Credentials{}, errors.New("it is not a plain file")
-	}
-	if err != nil {
-		return blueprint.Credentials{}, errors.New(plain(err))
-	}
-	defer f.Close()
-	st, err := f.Stat()
-	if err != nil {
-		return blueprint.Credentials{}, err
-	}
-	owner := st.Sys().(*syscall.Stat_t).Uid
-	switch {
-	case !st.Mode().IsRegular():
-		return blueprint.Credentials{}, errors.New("it is not a plain file")
-	case st.Mode().Perm()&0o077 != 0:
-		return blueprint.Credentials{}, fmt.Errorf("its mode is %04o, so others may read it", st.Mode().Perm())
-	case owner != 0 && int(owner) != os.Getuid():
-		return blueprint.Credentials{}, fmt.Errorf("it belongs to uid %d, neither root nor you", owner)
-	}
-	b, err := io.ReadAll(io.LimitReader(f, 64<<10))
+	b, err := ReadSecret(path)
 	if err != nil {
 		return blueprint.Credentials{}, err
 	}
 	return blueprint.ParseCredentials(b)
+}
+
+// ReadSecret reads a file with a secret, up to 64 KiB. It must be a plain file that nobody
+// but its owner can read, and the owner must be root or whoever runs this.
+func ReadSecret(path string) ([]byte, error) {
+	f, _, err := boundary.Config(path)
+	if errors.Is(err, boundary.ErrForeign) {
+		return nil, errors.New("it is not a plain file")
+	}
+	if err != nil {
+		return nil, errors.New(plain(err))
+	}
+	defer f.Close()
+	st, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	owner := st.Sys().(*syscall.Stat_t).Uid
+	switch {
+	case !st.Mode().IsRegular():
+		return nil, errors.New("it is not a plain file")
+	case st.Mode().Perm()&0o077 != 0:
+		return nil, fmt.Errorf("its mode is %04o, so others may read it", st.Mode().Perm())
+	case owner != 0 && int(owner) != os.Getuid():
+		return nil, fmt.Errorf("it belongs to uid %d, neither root nor you", owner)
+	}
+	return io.ReadAll(io.LimitReader(f, 64<<10))
 }
 
 // Stamp changes when a file does, without telling what is in it.

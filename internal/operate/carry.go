@@ -57,6 +57,9 @@ func (p Plan) Carry(ctx context.Context, t Telling) (Done, error) {
 		if err := deploy.WriteDeployed(h.State(), &now); err != nil {
 			return fmt.Errorf("noting down what is deployed: %w", err)
 		}
+		if err := h.giveSecrets(); err != nil {
+			return err
+		}
 		// For the server's own backups.
 		return atomicfile.Replace(filepath.Join(h.State(), backup.Household), []byte(now.Household), 0o600, h.Owner())
 	}
@@ -111,6 +114,9 @@ func (p Plan) carrier(t Telling) *deploy.Carrier {
 func (p Plan) Settle() error {
 	state := p.house.State()
 	deploy.SweepSettings(p.target)
+	if err := p.house.giveSecrets(); err != nil {
+		return err
+	}
 	list, _, err := ledger.Read(state)
 	if err != nil || !slices.ContainsFunc(list, func(e ledger.Entry) bool { return e.Outcome == ledger.Open }) {
 		return nil // nothing was cut off, as far as we may see

@@ -70,6 +70,9 @@ func (s *Server) allJobs() []live.Job {
 	if s.Stale {
 		out = append(out, live.Job{Name: "streams-cut-off", Run: s.CloseStale})
 	}
+	if s.OpenNotices() {
+		out = append(out, live.Job{Name: "notices", Run: s.Notices}, live.Job{Name: "watch", Run: s.WatchHouse})
+	}
 	if s.Certificate != nil {
 		out = append(out, live.Job{Name: "certificate", Run: s.Certificate.Run})
 	}

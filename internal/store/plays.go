@@ -179,6 +179,9 @@ func (s *Store) ForgetPlays(ctx context.Context, name string, before time.Time) 
 		if err == nil {
 			forgotten, err = res.RowsAffected()
 		}
+		if err == nil {
+			err = forgetNotices(ctx, tx, name, before)
+		}
 		return err
 	})
 	return forgotten, err

@@ -39,8 +39,9 @@ type Plays interface {
 type Tracker struct {
 	Store Plays
 	Log   *slog.Logger
-	// Ended, unless nil, hears of each play when it is over. It must be quick.
-	Ended func(usage.Play)
+	// Began and Ended, unless nil, hear of each play when it begins or goes on, and when it is over. They must be
+	// quick.
+	Began, Ended func(usage.Play)
 	// Watched, unless nil, hears of time that a member has really seen. It must be quick.
 	Watched func(member int64, more time.Duration)
 	Now     func() time.Time // time.Now where nil
@@ -125,6 +126,9 @@ func (t *Tracker) enter(ctx context.Context, v Viewer, title store.Title, f stor
 		}
 		l.opened, l.reported = true, now
 		l.pace.Begin(now)
+		if t.Began != nil {
+			t.Began(l.play)
+		}
 		return l, nil
 	}
 }

@@ -154,6 +154,9 @@ type Settings struct {
 	Convert         *SettingsConvert   `json:"convert,omitempty"`
 
 	Certificate *SettingsCertificate `json:"certificate,omitempty"` // nil for no HTTPS of the server's own
+
+	// Who is told of what happens. What is secret of it lies in a file of its own.
+	Notices []household.Notice `json:"notices,omitempty"`
 }
 
 // SettingsCertificate says where the server's certificate comes from.

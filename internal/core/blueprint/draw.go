@@ -125,6 +125,7 @@ func (d *drawing) settings() {
 		HistoryChoice: h.Usage.Choice, Administration: h.Page.Administration, Names: slices.Concat(s.Names, h.Server.Names),
 		HidesClients: s.Can.Isolates && h.HidesClients(s.HidesClients, s.IPv6),
 		Umask:        h.Server.UmaskBits(), LogLevel: h.Server.LogLevel, LogFormat: h.Server.LogFormat,
+		Notices: h.Notices,
 	}
 }
 

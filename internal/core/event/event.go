@@ -245,13 +245,14 @@ type SignedIn struct {
 	info
 	Member, Device, Address string
 	Away                    bool
+	New                     bool // it is not a browser on which the member signed in before
 }
 
 // Name and Fields tell it.
 func (SignedIn) Name() string { return "signed in" }
 func (e SignedIn) Fields() []Field {
 	return []Field{{Key: "member", Value: e.Member}, {Key: "device", Value: e.Device},
-		{Key: "address", Value: e.Address}, {Key: "away", Value: e.Away}}
+		{Key: "address", Value: e.Address}, {Key: "away", Value: e.Away}, {Key: "new", Value: e.New}}
 }
 
 // RefusedAway is that a member who may not came from outside the home.
@@ -380,6 +381,19 @@ func (e BackupFailed) Fields() []Field {
 	return []Field{{Key: "folder", Value: e.Folder}, {Key: "why", Value: e.Why}}
 }
 
+// PlayBegan is that a member begins to watch, or goes on.
+type PlayBegan struct {
+	info
+	Member, Title, Device, Delivery string
+}
+
+// Name and Fields tell it.
+func (PlayBegan) Name() string { return "play began" }
+func (e PlayBegan) Fields() []Field {
+	return []Field{{Key: "member", Value: e.Member}, {Key: "title", Value: e.Title}, {Key: "device", Value: e.Device},
+		{Key: "delivery", Value: e.Delivery}}
+}
+
 // PlayEnded is that a stream is over.
 type PlayEnded struct {
 	info
@@ -407,6 +421,119 @@ type TitleMatched struct {
 func (TitleMatched) Name() string { return "a title was matched by hand" }
 func (e TitleMatched) Fields() []Field {
 	return []Field{{Key: "title", Value: e.Title}, {Key: "match", Value: e.Match}, {Key: "edited", Value: e.Edited}}
+}
+
+// FalseTries is that somebody has to wait after too many wrong passwords or codes.
+type FalseTries struct {
+	warning
+	Member  string // whose it would have been; empty where there is none of that name
+	Address string
+}
+
+// Name and Fields tell it.
+func (FalseTries) Name() string { return "too many wrong tries to sign in" }
+func (e FalseTries) Fields() []Field {
+	return []Field{{Key: "member", Value: e.Member}, {Key: "address", Value: e.Address}}
+}
+
+// TitlesArrived is that titles are new on a shelf.
+type TitlesArrived struct {
+	info
+	Shelf  string
+	Titles []string // the first of them
+	Count  int
+}
+
+// Name and Fields tell it.
+func (TitlesArrived) Name() string { return "titles arrived" }
+func (e TitlesArrived) Fields() []Field {
+	return []Field{{Key: "shelf", Value: e.Shelf}, {Key: "titles", Value: e.Titles}, {Key: "count", Value: e.Count}}
+}
+
+// DiskLow is that a disk is nearly full.
+type DiskLow struct {
+	warning
+	Folder     string
+	Free, Size int64 // in bytes
+}
+
+// Name and Fields tell it.
+func (DiskLow) Name() string { return "a disk is nearly full" }
+func (e DiskLow) Fields() []Field {
+	return []Field{{Key: "folder", Value: e.Folder}, {Key: "free", Value: e.Free}, {Key: "size", Value: e.Size}}
+}
+
+// BackupOverdue is that there should be a newer backup.
+type BackupOverdue struct {
+	warning
+	Folder, Last string // when the last was made; empty for never
+}
+
+// Name and Fields tell it.
+func (BackupOverdue) Name() string { return "the backup is overdue" }
+func (e BackupOverdue) Fields() []Field {
+	return []Field{{Key: "folder", Value: e.Folder}, {Key: "last", Value: e.Last}}
+}
+
+// CertificateEnds is that a certificate of the server ends soon.
+type CertificateEnds struct {
+	warning
+	Names, Ends, Why string // why it was not renewed, where that is known
+}
+
+// Name and Fields tell it.
+func (CertificateEnds) Name() string { return "the certificate ends soon" }
+func (e CertificateEnds) Fields() []Field {
+	return []Field{{Key: "names", Value: e.Names}, {Key: "ends", Value: e.Ends}, {Key: "why", Value: e.Why}}
+}
+
+// Updated is that another version of the program runs than before.
+type Updated struct {
+	info
+	From, To string
+}
+
+// Name and Fields tell it.
+func (Updated) Name() string { return "another version of the program" }
+func (e Updated) Fields() []Field {
+	return []Field{{Key: "from", Value: e.From}, {Key: "to", Value: e.To}}
+}
+
+// TimeUp is that a member's stream was ended since they may watch no longer.
+type TimeUp struct {
+	info
+	Member, Why string
+}
+
+// Name and Fields tell it.
+func (TimeUp) Name() string { return "time is up" }
+func (e TimeUp) Fields() []Field {
+	return []Field{{Key: "member", Value: e.Member}, {Key: "why", Value: e.Why}}
+}
+
+// ConversionRefused is that a film could not be sent to a device.
+type ConversionRefused struct {
+	info
+	Member, Title, Why string
+}
+
+// Name and Fields tell it.
+func (ConversionRefused) Name() string { return "a film could not be sent" }
+func (e ConversionRefused) Fields() []Field {
+	return []Field{{Key: "member", Value: e.Member}, {Key: "title", Value: e.Title}, {Key: "why", Value: e.Why}}
+}
+
+// NoticesLost is that notices to a receiver were given up.
+type NoticesLost struct {
+	warning
+	Receiver, Why string
+	Count         int
+}
+
+// Name and Fields tell it.
+func (NoticesLost) Name() string { return "notices were given up" }
+func (e NoticesLost) Fields() []Field {
+	return []Field{{Key: "receiver", Value: e.Receiver}, {Key: "count", Value: e.Count}, {Key: "why", Value: e.Why}}
 }
 
 // Stream tells events to observers. Its zero value is ready, with none.

@@ -52,9 +52,19 @@ type Facts struct {
 	Certificate *Folder `json:"certificate,omitempty"`
 	// CertificateMissing are the files that are not in it.
 	CertificateMissing []string `json:"certificate_missing,omitempty"`
-	Units              string   `json:"units"`            // where systemd reads units; empty where there is none
-	FFmpeg             *FFmpeg  `json:"ffmpeg,omitempty"` // nil where no work is asked for that needs it
-	Shelves            []Shelf  `json:"shelves"`
+	// Notices are those who are told of what happens.
+	Notices []Notice `json:"notices,omitempty"`
+	Units   string   `json:"units"`            // where systemd reads units; empty where there is none
+	FFmpeg  *FFmpeg  `json:"ffmpeg,omitempty"` // nil where no work is asked for that needs it
+	Shelves []Shelf  `json:"shelves"`
+}
+
+// Notice is what was seen of a receiver of notices.
+type Notice struct {
+	Name   string `json:"name"`
+	File   string `json:"file"`             // of its secret, or its program; empty where it needs none
+	Fault  string `json:"fault,omitempty"`  // why that cannot be used
+	Secret int    `json:"secret,omitempty"` // how many bytes the secret has
 }
 
 // Other is another engine than the one that is asked for, with a container of the

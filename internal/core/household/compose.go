@@ -234,6 +234,41 @@ history = {{q .}}
 choice = {{q .}}
 {{- end}}
 {{end}}
+{{- range .Notices}}
+[[notice]]
+name = {{q .Name}}
+to   = {{q .To}}    # webhook, mail, program
+{{- with .Address}}
+address = {{q .}}
+{{- end}}
+{{- with .Secret}}
+secret = {{q .}}    # a file of mode 0600
+{{- end}}
+{{- with .User}}
+user = {{q .}}
+{{- end}}
+{{- with .From}}
+from = {{q .}}
+{{- end}}
+{{- with .Recipients}}
+recipients = {{list .}}
+{{- end}}
+{{- with .Program}}
+program = {{q .}}
+{{- end}}
+{{- with .Events}}
+events = {{list .}}
+{{- end}}
+{{- with .Members}}
+members = {{list .}}
+{{- end}}
+{{- with .Quiet}}
+quiet = {{q .}}
+{{- end}}
+{{- with .Gather}}
+gather = {{q .}}
+{{- end}}
+{{end}}
 {{- if and .Page.Administration (ne .Page.Administration "home")}}
 [page]
 administration = {{q .Page.Administration}}

@@ -47,18 +47,19 @@ const Holding = ".cozyshelf-intake"
 
 // Household is one household file, with defaults filled in.
 type Household struct {
-	Format    int     `toml:"format"`
-	Household Section `toml:"household"`
-	Server    Server  `toml:"server"`
-	Storage   Storage `toml:"storage"`
-	Shelves   []Shelf `toml:"shelf"`
-	Remote    Remote  `toml:"remote"`
-	Backup    Backup  `toml:"backup"`
-	Lookup    Lookup  `toml:"lookup"`
-	Quiet     Quiet   `toml:"quiet"`
-	Convert   Convert `toml:"convert"`
-	Usage     Usage   `toml:"usage"`
-	Page      Page    `toml:"page"`
+	Format    int      `toml:"format"`
+	Household Section  `toml:"household"`
+	Server    Server   `toml:"server"`
+	Storage   Storage  `toml:"storage"`
+	Shelves   []Shelf  `toml:"shelf"`
+	Remote    Remote   `toml:"remote"`
+	Backup    Backup   `toml:"backup"`
+	Lookup    Lookup   `toml:"lookup"`
+	Quiet     Quiet    `toml:"quiet"`
+	Convert   Convert  `toml:"convert"`
+	Usage     Usage    `toml:"usage"`
+	Page      Page     `toml:"page"`
+	Notices   []Notice `toml:"notice"`
 }
 
 // Lookup is [lookup]: outside catalogues that the server may ask about titles. None is
@@ -350,6 +351,7 @@ func (h *Household) judge(given func(key string) bool) []complaint {
 	h.judgeShelves(&c)
 	h.judgePlaces(&c)
 	h.judgeRemote(&c)
+	h.judgeNotices(&c)
 	return c
 }
 

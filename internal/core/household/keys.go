@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"cozyshelf/internal/core/event"
 )
 
 // Key is one key of the household file.
@@ -220,6 +222,31 @@ var Keys = []Key{
 	{Name: "remote.certificate.nameserver", Default: "–",
 		Takes: "for `acme`: the zone's name server, `host:port`, which takes dynamic updates (RFC 2136): the names are " +
 			"proved by it, and nothing has to be open", Becomes: Settings},
+	{Name: "notice.name", Default: "–",
+		Takes: "a receiver of notices: small letters, digits and hyphens, 40 at most; each once", Becomes: Settings},
+	{Name: "notice.to", Default: "–",
+		Takes:  "how they are sent: to a `webhook`, by `mail`, or to a `program` on the host",
+		Values: NoticeWays, Becomes: Settings},
+	{Name: "notice.address", Default: "–",
+		Takes: "of a webhook its `https://` address; of mail the server that takes it, `smtp://host:587` (STARTTLS) or " +
+			"`smtps://host:465`; at home it may be `http://`, and mail without TLS", Becomes: Settings},
+	{Name: "notice.secret", Default: "–",
+		Takes: "a file of mode 0600 that `deploy` reads: of a webhook the key that messages are signed with, of mail the " +
+			"password", Becomes: Tool},
+	{Name: "notice.user", Default: "–", Takes: "of mail: as whom to sign in at the server", Becomes: Settings},
+	{Name: "notice.from", Default: "–", Takes: "of mail: the sender's address", Becomes: Settings},
+	{Name: "notice.recipients", Default: "–", Takes: "of mail: to whom, 20 addresses at most", Becomes: Settings},
+	{Name: "notice.program", Default: "–",
+		Takes: "the program's whole path on the host; `notice run` has it told", Becomes: Tool},
+	{Name: "notice.events", Default: "those that somebody should know of",
+		Takes: "what is told, by the codes below", Values: event.CodeNames(), Becomes: Settings},
+	{Name: "notice.members", Default: "everybody",
+		Takes: "of what concerns members: only what concerns these", Becomes: Settings},
+	{Name: "notice.quiet", Default: "–",
+		Takes: "hours in which nothing is sent, such as `22:00-07:00`, by the household's clock", Becomes: Settings},
+	{Name: "notice.gather", Default: "–",
+		Takes: "gather notices into one message: for so long after the first, such as `1h`, or until a time of day, such " +
+			"as `08:00`", Becomes: Settings},
 }
 
 // keyed finds what is said of a key.
@@ -249,12 +276,13 @@ func (h *Household) used(section string) bool {
 func (h *Household) each(do func(k Key, name string, v reflect.Value)) {
 	for _, k := range Keys {
 		section, key, _ := strings.Cut(k.Name, ".")
-		if section != "shelf" {
+		of := field(reflect.ValueOf(h).Elem(), section)
+		if of.Kind() != reflect.Slice || key == "" {
 			do(k, k.Name, field(reflect.ValueOf(h).Elem(), k.Name))
 			continue
 		}
-		for i := range h.Shelves {
-			do(k, fmt.Sprintf("shelf[%d].%s", i, key), field(reflect.ValueOf(&h.Shelves[i]).Elem(), key))
+		for i := range of.Len() {
+			do(k, fmt.Sprintf("%s[%d].%s", section, i, key), field(of.Index(i), key))
 		}
 	}
 }
@@ -327,7 +355,8 @@ func (h *Household) judgeValues(c *complaints) {
 }
 
 // needed are the keys that have no default.
-var needed = []string{"format", "household.name", "storage.state", "shelf.name", "shelf.kind", "shelf.folders"}
+var needed = []string{"format", "household.name", "storage.state", "shelf.name", "shelf.kind", "shelf.folders",
+	"notice.name", "notice.to"}
 
 // Schema gives the household file as a JSON Schema (draft 2020-12), by which editors check
 // and complete it.

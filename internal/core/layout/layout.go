@@ -22,6 +22,7 @@ const (
 	Authority    = "authority.pem"
 	Certificates = "certificates"
 	Closed       = "outside-closed.json"
+	Secrets      = "notice-secrets.json"
 	Reserve      = "reserve"
 	Opening      = "opening"
 	Pictures     = "pictures"
@@ -79,6 +80,8 @@ var State = []Place{
 	{Name: Certificates, Owner: Server,
 		What: "certificates of an authority that was asked, with keys; it can be asked again"},
 	{Name: Closed, Owner: Server, What: "that the way in from outside is closed, and since when"},
+	{Name: Secrets, Owner: Server, What: "keys and passwords for notices, as deploy read them from where the " +
+		"household file says"},
 	{Name: Reserve, Owner: Server, What: "room to open the store on a full disk"},
 	{Name: Opening, Owner: Server, What: "files that are being opened, and those that brought the server down"},
 	{Name: Opening + ".json", Owner: Server, What: "the same, as older programs kept it"},

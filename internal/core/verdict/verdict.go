@@ -92,6 +92,7 @@ func Judge(h *household.Household, f facts.Facts) []Line {
 	if f.Certificate != nil {
 		j.about(f.Certificate.Path, func() { j.certificate(*f.Certificate) })
 	}
+	j.notices()
 	j.shelves()
 	j.ffmpeg()
 	j.converting()
@@ -757,6 +758,34 @@ func (j *judge) certificate(f facts.Folder) {
 		l.Says = f.Path + ", read and watched by the server"
 	}
 	j.lines = append(j.lines, l)
+}
+
+// leastSecret is how many bytes a key has at least that messages are signed with.
+const leastSecret = 24
+
+// notices judges what is needed to tell receivers of what happens.
+func (j *judge) notices() {
+	for _, n := range j.f.Notices {
+		i := slices.IndexFunc(j.h.Notices, func(r household.Notice) bool { return r.Name == n.Name })
+		if i < 0 || n.File == "" {
+			continue
+		}
+		r := j.h.Notices[i]
+		what := "notices to " + n.Name
+		switch {
+		case n.Fault != "" && r.To == household.ToProgram:
+			j.add(what, Warning, n.File+" cannot be run: "+n.Fault,
+				"make it a program of root that nobody else may write, in folders that nobody else may write to")
+		case n.Fault != "":
+			j.add(what, Blocked, n.File+" cannot be used: "+n.Fault,
+				"make it a file of root with mode 0600, with the secret and nothing else in it")
+		case r.To == household.ToWebhook && n.Secret < leastSecret:
+			j.add(what, Blocked, fmt.Sprintf("the key in %s has %d bytes, fewer than %d", n.File, n.Secret, leastSecret),
+				"make one: openssl rand -base64 24 > "+permit.Quote(n.File))
+		default:
+			j.add(what, OK, "by "+r.To+", with "+n.File, "")
+		}
+	}
 }
 
 // makeIt gives the commands that make a folder of the account's own.

@@ -74,6 +74,10 @@ func (s *Admin) Handler() http.Handler {
 	m.HandleFunc("DELETE /control/v1/keys/{name}", live.Answer(func(r *http.Request) (any, error) {
 		return struct{}{}, s.DropKey(r.Context(), r.PathValue("name"))
 	}))
+	m.HandleFunc("GET /control/v1/notices", live.Answer(s.receivers))
+	m.HandleFunc("POST /control/v1/notices/{name}/test", live.Answer(s.tryReceiver))
+	m.HandleFunc("GET /control/v1/notices/{name}/pending", live.Answer(s.pending))
+	m.HandleFunc("POST /control/v1/notices/{name}/told", live.Answer(s.told))
 	m.HandleFunc("POST /control/v1/members", live.Answer(s.addMember))
 	m.HandleFunc("PATCH /control/v1/members/{name}", live.Answer(s.changeMember))
 	m.HandleFunc("DELETE /control/v1/members/{name}", live.Answer(s.removeMember))

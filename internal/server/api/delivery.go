@@ -172,7 +172,9 @@ func (s *API) decide(r *http.Request, f store.File, d delivery.Device, wish deli
 		}
 	}
 	if p.As == delivery.Refused {
-		return nil, refusedDelivery(f, p)
+		err := refusedDelivery(f, p)
+		s.Refused(live.VisitorOf(r).Member, f, err)
+		return nil, err
 	}
 	if p.As == delivery.Converted && wish == (delivery.Wish{}) {
 		if copied, plan, ok := s.PreparedFor(r.Context(), f, d, bounds); ok {

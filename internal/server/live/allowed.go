@@ -167,6 +167,7 @@ func (s *Server) Allowances(ctx context.Context) {
 			if (m.Allowed.Timed() || !m.Allowed.Until.IsZero()) && s.Cuts.Has(m.ID) {
 				if v, err := s.verdict(ctx, m, 0, 0); err == nil && !v.OK {
 					s.Cuts.Cut(m.ID)
+					s.timeUp(m, v)
 				}
 			}
 		}

@@ -159,6 +159,7 @@ func (s *Server) SignIn(r *http.Request, name, password, code, device string, ki
 	}
 	attempt, wait := s.attempts.Take(store.Fold(name), v.Address, s.Known.device(r, m.ID), now)
 	if wait > 0 {
+		s.falseTries(m.Name, v.Address, now)
 		s.refused.warn(s.Log, "sign-in refused for now, after too many attempts", who, v.Address, now)
 		s.holdBack(r)
 		return "", store.Member{}, tooMany("to keep guessers out, the next try has to wait", wait)
@@ -254,6 +255,7 @@ func (s *Server) reassure(r *http.Request, password string, more func() error) e
 	}
 	attempt, wait := s.attempts.Take(store.Fold(m.Name), v.Address, s.Known.device(r, m.ID), now)
 	if wait > 0 {
+		s.falseTries(m.Name, v.Address, now)
 		s.holdBack(r)
 		return tooMany("to keep guessers out, the next try has to wait", wait)
 	}

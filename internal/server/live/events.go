@@ -19,13 +19,22 @@ func logEvent(log *slog.Logger, e event.Event) {
 	log.Log(context.Background(), level, e.Name(), args...)
 }
 
+// playBegan tells of a play that begins or goes on.
+func (s *Server) playBegan(p usage.Play) {
+	s.Events.Tell(event.PlayBegan{Member: p.Member, Title: whole(p), Device: p.Device, Delivery: p.Delivery})
+}
+
+// whole is what is played, with its part.
+func whole(p usage.Play) string {
+	if p.Part == "" {
+		return p.Title
+	}
+	return p.Title + ", " + p.Part
+}
+
 // playEnded tells of a play that is over.
 func (s *Server) playEnded(p usage.Play) {
-	title := p.Title
-	if p.Part != "" {
-		title += ", " + p.Part
-	}
-	s.Events.Tell(event.PlayEnded{Member: p.Member, Title: title, Device: p.Device,
+	s.Events.Tell(event.PlayEnded{Member: p.Member, Title: whole(p), Device: p.Device,
 		Watched: time.Duration(p.Watched * float64(time.Second)).Round(time.Second), Finished: p.Done, Delivery: p.Delivery,
 		Why: p.Why})
 }

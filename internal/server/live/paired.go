@@ -151,6 +151,7 @@ func (s *Server) addDevice(r *http.Request, m store.Member, d store.Device, now 
 	if err != nil {
 		return "", d, err
 	}
-	s.Events.Tell(event.SignedIn{Member: m.Name, Device: d.Name, Address: v.Address.String(), Away: v.Away})
+	s.Events.Tell(event.SignedIn{Member: m.Name, Device: d.Name, Address: v.Address.String(), Away: v.Away,
+		New: s.Known.device(r, m.ID) == 0})
 	return token, d, nil
 }

@@ -143,6 +143,7 @@ func (s *Server) checkPasskey(r *http.Request, purpose, ticket string, answer []
 	}
 	attempt, wait := s.attempts.Take("passkey "+store.Fold(m.Name), v.Address, s.Known.device(r, m.ID), now)
 	if wait > 0 {
+		s.falseTries(m.Name, v.Address, now)
 		s.refused.warn(s.Log, "a passkey refused for now, after too many attempts", who, v.Address, now)
 		s.holdBack(r)
 		return m, tooMany("to keep guessers out, the next try has to wait", wait)

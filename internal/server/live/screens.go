@@ -135,6 +135,7 @@ func (s *Server) PickOn(r *http.Request, screen store.Screen, name, pin string) 
 func (s *Server) rightPIN(r *http.Request, m store.Member, whose []store.Member, pin string, now time.Time) error {
 	attempt, wait := s.attempts.Take("pin "+store.Fold(m.Name), VisitorOf(r).Address, 0, now)
 	if wait > 0 {
+		s.falseTries(m.Name, VisitorOf(r).Address, now)
 		s.holdBack(r)
 		return tooMany("to keep guessers out, the next try has to wait", wait)
 	}

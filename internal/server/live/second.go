@@ -151,6 +151,7 @@ func (s *Server) SignInSecond(r *http.Request, ticket, code string) (string, sto
 	}
 	attempt, wait := s.attempts.Take(store.Fold(m.Name), v.Address, s.Known.device(r, m.ID), now)
 	if wait > 0 {
+		s.falseTries(m.Name, v.Address, now)
 		s.refused.warn(s.Log, "sign-in refused for now, after too many codes", m.Name, v.Address, now)
 		s.holdBack(r)
 		return "", m, tooMany("to keep guessers out, the next try has to wait", wait)

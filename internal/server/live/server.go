@@ -101,6 +101,7 @@ type Server struct {
 	pairings  pairing.Pairings
 	seconds   seconds
 	passkeys  passkeys
+	notices   notices
 	Visits    Visits // of the tool, by the address that people use from outside
 	stops     stops
 	told      tellings
@@ -181,6 +182,7 @@ func New(s blueprint.Settings, version string, log *slog.Logger) *Server {
 	srv.Known.file = filepath.Join(s.State, keyFile)
 	srv.Jobs.log = log
 	srv.Events.Hear(func(e event.Event) { logEvent(log, e) })
+	srv.followNotices()
 	return srv
 }
 
@@ -205,7 +207,7 @@ func (s *Server) OpenStore(ctx context.Context) error {
 		}
 	}
 	s.openKeys(ctx, st)
-	s.Store, s.Tracker = st, &stream.Tracker{Store: st, Log: s.Log, Ended: s.playEnded,
+	s.Store, s.Tracker = st, &stream.Tracker{Store: st, Log: s.Log, Began: s.playBegan, Ended: s.playEnded,
 		Watched: func(member int64, more time.Duration) { s.Charge(member, allowance.Meter{Watched: more}) }}
 	s.ready.Store(true)
 	return nil
@@ -294,12 +296,16 @@ func (s *Server) Scan(ctx context.Context, name string, o scan.Options) ([]scan.
 		if name != "" && sh.Name != name {
 			continue
 		}
+		began := time.Now()
 		r, err := s.scanShelf(ctx, sh, o)
 		if err != nil {
 			return out, fmt.Errorf("scanning shelf %s: %w", sh.Name, err)
 		}
 		s.Events.Tell(event.Scanned{Shelf: sh.Name, Files: r.Files, New: r.New, Changed: r.Changed, Gone: r.Gone,
 			Unreadable: r.Unreadable, Seconds: r.Seconds})
+		if r.New > 0 {
+			s.titlesArrived(ctx, sh.Name, began)
+		}
 		out = append(out, r)
 	}
 	select {

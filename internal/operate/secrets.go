@@ -1,0 +1,47 @@
+package operate
+
+import (
+	"encoding/json"
+	"path/filepath"
+	"strings"
+
+	"cozyshelf/internal/atomicfile"
+	"cozyshelf/internal/boundary"
+	"cozyshelf/internal/core/layout"
+	"cozyshelf/internal/machine"
+	"cozyshelf/internal/problem"
+)
+
+// giveSecrets puts into the state folder what the server needs to send notices: it cannot read the files of
+// the administrator that the household file names. It is written anew each time, so that a secret that was
+// changed counts after the next deploy.
+func (h *House) giveSecrets() error {
+	if h.Household == nil {
+		return nil
+	}
+	given := map[string]string{}
+	for _, n := range h.Household.Notices {
+		if n.Secret == "" {
+			continue
+		}
+		b, err := machine.ReadSecret(n.Secret)
+		if err != nil {
+			return &problem.Problem{What: "the secret for the notices to " + n.Name + " cannot be used", Where: n.Secret,
+				Why: err.Error(), Fix: "make it a file of root with mode 0600, and run cozyshelf deploy again", Err: err}
+		}
+		given[n.Name] = strings.TrimRight(string(b), "\r\n")
+	}
+	if len(given) == 0 {
+		dir, err := boundary.Open(h.State())
+		if err != nil {
+			return nil // there is nothing that could be left
+		}
+		defer dir.Close()
+		return dir.RemoveAll(layout.Secrets)
+	}
+	text, err := json.Marshal(given)
+	if err != nil {
+		return err
+	}
+	return atomicfile.Replace(filepath.Join(h.State(), layout.Secrets), text, 0o600, h.Owner())
+}

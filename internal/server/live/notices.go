@@ -1,0 +1,278 @@
+package live
+
+import (
+	"context"
+	"errors"
+	"net/netip"
+	"net/url"
+	"path"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"cozyshelf/internal/core/allowance"
+	"cozyshelf/internal/core/event"
+	"cozyshelf/internal/core/layout"
+	"cozyshelf/internal/core/routine"
+	"cozyshelf/internal/notify"
+	"cozyshelf/internal/store"
+
+	"golang.org/x/sys/unix"
+)
+
+// notices is what the household wants to be told of.
+type notices struct {
+	keeper atomic.Pointer[notify.Keeper] // nil where nobody is told anything
+	events *event.Queue                  // what happens, from the beginning on
+
+	asking sync.Map // folders whose disk has not answered yet
+
+	mu      sync.Mutex
+	tried   map[string]time.Time   // when false tries were told of last, by name and address
+	ended   map[int64]time.Time    // when a member's end of time was told of last
+	refused map[[2]int64]time.Time // when it was told last that a member could not be sent a file
+}
+
+// queuedEvents is how many events may wait to become notices: a rush of them fits.
+const queuedEvents = 16384
+
+// followNotices has what happens wait until the store is open, where somebody is told.
+func (s *Server) followNotices() {
+	if len(s.Settings.Notices) > 0 {
+		s.notices.events = s.Events.Follow(queuedEvents)
+	}
+}
+
+// OpenNotices makes what tells receivers; false where there are none, now and before.
+func (s *Server) OpenNotices() bool {
+	if len(s.Settings.Notices) == 0 {
+		// What waits for receivers that are no longer in the household file goes.
+		if err := s.Store.SetReceivers(s.Life, nil); err != nil {
+			s.Log.Warn("former receivers of notices could not be removed", "why", err)
+		}
+		return false
+	}
+	source := s.Settings.RemoteAddress
+	if source == "" {
+		source = "urn:cozyshelf:" + url.PathEscape(s.Settings.Household)
+	}
+	s.notices.keeper.Store(notify.New(notify.Options{House: s.Settings.Name, Source: source, Zone: s.Zone,
+		Receivers: s.Settings.Notices, Secrets: filepath.Join(s.Settings.State, layout.Secrets), Store: s.Store, Log: s.Log,
+		Tell: s.Events.Tell}))
+	return true
+}
+
+// Notices tells receivers what happens.
+func (s *Server) Notices(ctx context.Context) { s.notices.keeper.Load().Run(ctx, s.notices.events) }
+
+// Keeper is what tells receivers; nil where there are none.
+func (s *Server) Keeper() *notify.Keeper { return s.notices.keeper.Load() }
+
+// tellAgain is how long nothing more is told of the same false tries, or of the same end of a member's time.
+const tellAgain = 15 * time.Minute
+
+// mostRemembered bounds how many of them are remembered: beyond that nothing more is told for a while.
+const mostRemembered = 1000
+
+// againDue reports whether something may be told of again, and notes that it is.
+func againDue[K comparable](m *map[K]time.Time, key K, now time.Time) bool {
+	if *m == nil {
+		*m = map[K]time.Time{}
+	}
+	if at, ok := (*m)[key]; ok && now.Sub(at) < tellAgain && !at.After(now) {
+		return false
+	}
+	if len(*m) >= mostRemembered {
+		for k, at := range *m {
+			if now.Sub(at) >= tellAgain {
+				delete(*m, k)
+			}
+		}
+		if len(*m) >= mostRemembered {
+			return false
+		}
+	}
+	(*m)[key] = now
+	return true
+}
+
+// falseTries tells that somebody has to wait after too many tries to sign in.
+func (s *Server) falseTries(member string, from netip.Addr, now time.Time) {
+	s.notices.mu.Lock()
+	tell := againDue(&s.notices.tried, member+" "+allowance.Network(from).String(), now)
+	s.notices.mu.Unlock()
+	if tell {
+		s.Events.Tell(event.FalseTries{Member: member, Address: from.String()})
+	}
+}
+
+// timeUp tells that a member may watch no longer.
+func (s *Server) timeUp(m store.Member, v allowance.Verdict) {
+	s.notices.mu.Lock()
+	tell := againDue(&s.notices.ended, m.ID, time.Now())
+	s.notices.mu.Unlock()
+	var why *StatusError
+	if tell && errors.As(s.notNow(m, v), &why) {
+		s.Events.Tell(event.TimeUp{Member: m.Name, Why: why.Problem.What})
+	}
+}
+
+// Refused tells that a member could not be sent a film.
+func (s *Server) Refused(m store.Member, f store.File, err error) {
+	s.notices.mu.Lock()
+	tell := againDue(&s.notices.refused, [2]int64{m.ID, f.ID}, time.Now())
+	s.notices.mu.Unlock()
+	var why *StatusError
+	if tell && errors.As(err, &why) {
+		s.Events.Tell(event.ConversionRefused{Member: m.Name, Title: path.Base(f.Path), Why: why.Problem.Why})
+	}
+}
+
+// namedArrived is how many titles are named that arrived.
+const namedArrived = 5
+
+// titlesArrived tells of titles that a scan found.
+func (s *Server) titlesArrived(ctx context.Context, shelf string, since time.Time) {
+	if s.notices.events == nil {
+		return
+	}
+	names, count, err := s.Store.Arrived(ctx, shelf, since, namedArrived)
+	if err != nil {
+		s.Log.Warn("what arrived could not be looked up", "shelf", shelf, "why", err)
+		return
+	}
+	if count > 0 {
+		s.Events.Tell(event.TitlesArrived{Shelf: shelf, Titles: names, Count: count})
+	}
+}
+
+// watchPause is how often it is looked at what runs out by and by.
+const watchPause = 10 * time.Minute
+
+// WatchHouse looks at what runs out by and by, and tells of it once: disks, the certificate, the server's own backup.
+func (s *Server) WatchHouse(ctx context.Context) {
+	if before, err := s.Store.Remember(ctx, "version", s.Version); err == nil && before != "" && before != s.Version {
+		s.Events.Tell(event.Updated{From: before, To: s.Version})
+	}
+	for {
+		s.watchDisks(ctx)
+		s.watchCertificate(ctx)
+		s.watchBackup(ctx)
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(watchPause):
+		}
+	}
+}
+
+// once tells an event where something is so that was not before, over restarts, too.
+func (s *Server) once(ctx context.Context, name string, is bool, e event.Event) {
+	text := ""
+	if is {
+		text = "so"
+	}
+	before, err := s.Store.Remember(ctx, name, text)
+	if err == nil && is && before == "" {
+		s.Events.Tell(e)
+	}
+}
+
+// leastState is how many bytes should be free where the state folder lies.
+const leastState = 1 << 30
+
+// watchDisks looks at the disks of the shelves and of the state folder.
+func (s *Server) watchDisks(ctx context.Context) {
+	type disk struct {
+		folder, shown string
+		least         int64
+	}
+	list := []disk{{s.Settings.State, "the state folder", leastState}}
+	for _, sh := range s.Settings.Shelves {
+		for i, f := range sh.Folders {
+			list = append(list, disk{f, sh.Shown[i], 0})
+		}
+	}
+	told := map[unix.Fsid]bool{} // a disk of several folders once
+	for _, d := range list {
+		st, ok := s.notices.measure(d.folder)
+		if !ok || st.Blocks == 0 || told[st.Fsid] {
+			continue
+		}
+		told[st.Fsid] = true
+		free, size := int64(st.Bavail)*int64(st.Bsize), int64(st.Blocks)*int64(st.Bsize)
+		s.once(ctx, "disk-low "+d.shown, free < size/20 || free < d.least,
+			event.DiskLow{Folder: d.shown, Free: free, Size: size})
+	}
+}
+
+// measuredWithin is how long a disk may take to say how full it is.
+const measuredWithin = 5 * time.Second
+
+// measure asks a disk how full it is. One that does not answer is not asked again until it has.
+func (n *notices) measure(folder string) (st unix.Statfs_t, ok bool) {
+	if _, asking := n.asking.LoadOrStore(folder, true); asking {
+		return st, false
+	}
+	answered := make(chan *unix.Statfs_t, 1)
+	go func() {
+		defer n.asking.Delete(folder)
+		var st unix.Statfs_t
+		if unix.Statfs(folder, &st) == nil {
+			answered <- &st
+		}
+		close(answered)
+	}()
+	select {
+	case got := <-answered:
+		if got == nil {
+			return st, false
+		}
+		return *got, true
+	case <-time.After(measuredWithin):
+		return st, false
+	}
+}
+
+// certificateSoon is how long before its end a certificate is told of.
+const certificateSoon = 14 * 24 * time.Hour
+
+// watchCertificate looks when the certificate of HTTPS ends.
+func (s *Server) watchCertificate(ctx context.Context) {
+	if s.Certificate == nil {
+		return
+	}
+	now := time.Now()
+	r := s.Certificate.Report(now)
+	if r.Ends.IsZero() {
+		return // none has come yet, which status tells
+	}
+	s.once(ctx, "certificate-ends", r.Ends.Sub(now) < certificateSoon, event.CertificateEnds{
+		Names: strings.Join(r.Names, ", "), Ends: r.Ends.In(s.Zone).Format(time.DateOnly), Why: r.Problem})
+}
+
+// overdueAfter is how much later than it should be a backup may come.
+const overdueAfter = 24 * time.Hour
+
+// watchBackup looks whether the server's own backup is overdue.
+func (s *Server) watchBackup(ctx context.Context) {
+	b := s.Settings.Backup
+	if b == nil {
+		return
+	}
+	last, _, err := s.lastBackup()
+	if err != nil {
+		return // the backup that fails is told of
+	}
+	now, shown := time.Now(), ""
+	since := last
+	if last.IsZero() {
+		since = s.Started // none was ever made: as long as this server runs
+	} else {
+		shown = last.In(s.Zone).Format("2006-01-02 15:04")
+	}
+	next := routine.Next(since, now, b.Every, b.At, s.Zone)
+	s.once(ctx, "backup-overdue", now.Sub(next) > overdueAfter, event.BackupOverdue{Folder: b.Shown, Last: shown})
+}
