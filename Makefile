@@ -4,7 +4,8 @@
 # make bench    measurements; make yardstick compares with nginx and find
 # make attack   a server in a small container under attack, while members watch
 # make hostile  more rounds of the server's account against root (ROUNDS, SEED)
-# make torture  commands killed at any moment on both engines (ROUNDS each, SEED); all combinations of films repacked
+# make torture  commands killed at any moment on both engines (ROUNDS each, SEED), and spoilt at every step;
+#               all combinations of films repacked
 # make man      the manual pages in bin/man
 # make screenshots  the pictures in docs/screenshots
 
@@ -45,7 +46,7 @@ hostile:
 
 torture:
 	sh test/setup.sh
-	COZYSHELF_TORTURE=$(or $(ROUNDS),500) COZYSHELF_TORTURE_SEED=$(SEED) $(GO) test -run KilledAtAnyMoment -v -timeout 240m ./test
+	COZYSHELF_TORTURE=$(or $(ROUNDS),500) COZYSHELF_TORTURE_SEED=$(SEED) $(GO) test -run 'KilledAtAnyMoment|EveryStep' -v -timeout 240m ./test
 	COZYSHELF_LONG=1 $(GO) test -run TheSameIsDecoded -timeout 60m ./internal/core/repack
 
 lint:

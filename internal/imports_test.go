@@ -99,6 +99,7 @@ func TestRoomsKeepToTheirPlace(t *testing.T) {
 		"github.com/fxamacker/cbor/v2":      {"passkey/passkeytest"},
 		"cozyshelf/internal/passkey":        {"server/live"},
 		"github.com/wneessen/go-mail":       {"notify"},
+		"github.com/eclipse/paho.golang":    {"notify"},
 		"cozyshelf/internal/demo":           {"cli"},
 	}
 	all := imports(t)

@@ -93,8 +93,8 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	}
 	engines(t, func(t *testing.T, engine string) {
 		rounds := (all + mills - 1) / mills
-		if all == 0 { // 16 together
-			rounds = map[string]int{"process": 8, "docker": 4}[engine]
+		if all == 0 {
+			rounds = map[string]int{"process": 5, "docker": 3}[engine]
 		}
 		for i := range mills {
 			t.Run(fmt.Sprint(i+1), func(t *testing.T) {

@@ -211,7 +211,7 @@ var subcommands = map[string][]string{"backup": {"list", "verify"}, "intake": {"
 	"prepare": {"add", "cancel", "list"}, "remote": {"certificate", "close", "open", "proxy", "status", "test"},
 	"shelf": {"add", "list", "match", "remove", "scan", "find", "show"},
 	"usage": {"chart", "export", "forecast", "history", "lately", "now", "report", "stop", "top"},
-	"key":   {"add", "list", "remove"}}
+	"key":   {"add", "list", "remove"}, "notice": {"list", "run", "test"}}
 
 // must runs a command that has to succeed.
 func (m *mill) must(args ...string) string {

@@ -35,6 +35,8 @@ need caddy caddy
 need named bind9
 need openssl openssl
 need exim4 exim4-daemon-light
+need mosquitto mosquitto
+need mosquitto_sub mosquitto-clients
 [ -e /usr/share/bash-completion/bash_completion ] || missing="$missing bash-completion"
 for p in "$@"; do
   case $p in

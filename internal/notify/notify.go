@@ -41,6 +41,7 @@ type Sender func(ctx context.Context, to household.Notice, secret string, list [
 // Options are what a keeper works with.
 type Options struct {
 	House     string // the household's name
+	ID        string // the household's
 	Source    string // its address or name, for programs
 	Zone      *time.Location
 	Receivers []household.Notice
@@ -50,12 +51,14 @@ type Options struct {
 	Tell      func(event.Event)
 	Senders   map[string]Sender // by the way; those of this package where nil
 	Roots     *x509.CertPool    // that receivers are trusted by; the machine's where nil
+	Figures   func(context.Context) (Figures, error)
 }
 
 // Keeper keeps notices until they were taken. Make it with New.
 type Keeper struct {
 	Options
-	kicks map[string]chan struct{}
+	kicks   map[string]chan struct{}
+	brokers map[string]*broker
 }
 
 // queued is how many events may wait to be put into the outbox: a rush of them fits.
@@ -63,12 +66,15 @@ const queued = 16384
 
 // New makes a keeper.
 func New(o Options) *Keeper {
-	k := &Keeper{Options: o, kicks: map[string]chan struct{}{}}
+	k := &Keeper{Options: o, kicks: map[string]chan struct{}{}, brokers: map[string]*broker{}}
 	if k.Senders == nil {
-		k.Senders = map[string]Sender{household.ToWebhook: k.webhook(), household.ToMail: k.mail}
+		k.Senders = map[string]Sender{household.ToWebhook: k.webhook(), household.ToMail: k.mail, household.ToMQTT: k.mqtt}
 	}
 	for _, r := range o.Receivers {
 		k.kicks[r.Name] = make(chan struct{}, 1)
+		if r.To == household.ToMQTT {
+			k.brokers[r.Name] = &broker{k: k, r: r, root: "homie/5/cozyshelf-" + o.ID + "/"}
+		}
 	}
 	return k
 }
@@ -87,6 +93,9 @@ func (k *Keeper) Run(ctx context.Context, events *event.Queue) {
 	for _, r := range k.Receivers {
 		if k.Senders[r.To] != nil {
 			all.Go(func() { k.serve(ctx, r) })
+		}
+		if b := k.brokers[r.Name]; b != nil {
+			all.Go(func() { b.connect(ctx) })
 		}
 	}
 	k.take(ctx, events)
@@ -243,15 +252,10 @@ func (k *Keeper) step(ctx context.Context, r household.Notice) (wait time.Durati
 // ready gives what may be sent to a receiver now; nothing, and how long to wait, where nothing may.
 func (k *Keeper) ready(ctx context.Context, r household.Notice) (state store.Receiver, list []store.Waiting,
 	wait time.Duration, err error) {
-	all, err := k.Store.Receivers(ctx)
-	if err != nil {
+	state, err = k.Store.Receiver(ctx, r.Name)
+	if err != nil || state.Gone {
 		return state, nil, lookAgain, err
 	}
-	i := slices.IndexFunc(all, func(s store.Receiver) bool { return s.Name == r.Name })
-	if i < 0 || all[i].Gone {
-		return state, nil, lookAgain, nil
-	}
-	state = all[i]
 	limit := 1
 	if r.Gather != "" {
 		limit = notice.MostAtOnce
@@ -322,7 +326,7 @@ func notices(list []store.Waiting) (out []notice.Notice) {
 
 // secret reads what is secret for a receiver. The tool writes the file when it deploys.
 func (k *Keeper) secret(r household.Notice) (string, error) {
-	if r.To == household.ToMail && r.User == "" {
+	if r.To != household.ToWebhook && r.User == "" {
 		return "", nil
 	}
 	b, err := os.ReadFile(k.Secrets)
@@ -365,13 +369,12 @@ func (k *Keeper) Done(ctx context.Context, receiver string, ids []int64, problem
 	if i < 0 {
 		return store.ErrNotFound
 	}
-	all, err := k.Store.Receivers(ctx)
+	state, err := k.Store.Receiver(ctx, receiver)
 	if err != nil {
 		return err
 	}
-	j := slices.IndexFunc(all, func(s store.Receiver) bool { return s.Name == receiver })
 	list, err := k.Store.Outbox(ctx, receiver, notice.MostAtOnce)
-	if err != nil || j < 0 {
+	if err != nil {
 		return err
 	}
 	list = slices.DeleteFunc(list, func(w store.Waiting) bool { return !slices.Contains(ids, w.ID) })
@@ -382,6 +385,6 @@ func (k *Keeper) Done(ctx context.Context, receiver string, ids []int64, problem
 	if problem != "" {
 		failed = errors.New(problem)
 	}
-	_, err = k.note(ctx, k.Receivers[i], all[j], list, failed)
+	_, err = k.note(ctx, k.Receivers[i], state, list, failed)
 	return err
 }

@@ -41,16 +41,23 @@ type keeping struct {
 // keep makes a keeper, and runs it until end is called.
 func keep(t *testing.T, dir string, o Options) *keeping {
 	t.Helper()
-	s, err := store.Open(t.Context(), filepath.Join(dir, "store.db"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	secrets, all := filepath.Join(dir, "secrets.json"), map[string]string{}
+	all := map[string]string{}
 	for _, r := range o.Receivers {
 		all[r.Name] = key
 	}
 	b, _ := json.Marshal(all) // of texts
-	if err := os.WriteFile(secrets, b, 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "secrets.json"), b, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return keepGiven(t, dir, o)
+}
+
+// keepGiven makes one whose secrets are there.
+func keepGiven(t *testing.T, dir string, o Options) *keeping {
+	t.Helper()
+	secrets := filepath.Join(dir, "secrets.json")
+	s, err := store.Open(t.Context(), filepath.Join(dir, "store.db"))
+	if err != nil {
 		t.Fatal(err)
 	}
 	o.House, o.Source, o.Zone, o.Store, o.Secrets = "Fernhollow Mill", "urn:cozyshelf:mill", time.UTC, s, secrets

@@ -112,15 +112,24 @@ func (s *Store) SetReceivers(ctx context.Context, addresses map[string]string) e
 	})
 }
 
+const receiverColumns = "SELECT name, address, failures, next, sent, took, lost, problem, gone, "
+
+func scanReceiver(r *sql.Rows, v *Receiver) error {
+	var next, sent int64
+	err := r.Scan(&v.Name, &v.Address, &v.Failures, &next, &sent, &v.Took, &v.Lost, &v.Problem, &v.Gone, &v.Waiting)
+	v.Next, v.Sent = fromMilli(next), fromMilli(sent)
+	return err
+}
+
 // Receivers gives how it goes with all receivers, by their names.
 func (s *Store) Receivers(ctx context.Context) ([]Receiver, error) {
-	return rows(ctx, s.r, func(r *sql.Rows, v *Receiver) error {
-		var next, sent int64
-		err := r.Scan(&v.Name, &v.Address, &v.Failures, &next, &sent, &v.Took, &v.Lost, &v.Problem, &v.Gone, &v.Waiting)
-		v.Next, v.Sent = fromMilli(next), fromMilli(sent)
-		return err
-	}, `SELECT name, address, failures, next, sent, took, lost, problem, gone,
-		(SELECT count(*) FROM outbox WHERE receiver = receivers.name) FROM receivers ORDER BY name`)
+	return rows(ctx, s.r, scanReceiver, receiverColumns+
+		"(SELECT count(*) FROM outbox WHERE receiver = receivers.name) FROM receivers ORDER BY name")
+}
+
+// Receiver gives how it goes with one receiver. What waits for it is not counted.
+func (s *Store) Receiver(ctx context.Context, name string) (Receiver, error) {
+	return one(rows(ctx, s.r, scanReceiver, receiverColumns+"0 FROM receivers WHERE name = ?", name))
 }
 
 // Taken notes that a receiver took notices, which leave the outbox.

@@ -225,15 +225,16 @@ var Keys = []Key{
 	{Name: "notice.name", Default: "–",
 		Takes: "a receiver of notices: small letters, digits and hyphens, 40 at most; each once", Becomes: Settings},
 	{Name: "notice.to", Default: "–",
-		Takes:  "how they are sent: to a `webhook`, by `mail`, or to a `program` on the host",
+		Takes:  "how they are sent: to a `webhook`, by `mail`, to a broker of `mqtt`, or to a `program` on the host",
 		Values: NoticeWays, Becomes: Settings},
 	{Name: "notice.address", Default: "–",
 		Takes: "of a webhook its `https://` address; of mail the server that takes it, `smtp://host:587` (STARTTLS) or " +
-			"`smtps://host:465`; at home it may be `http://`, and mail without TLS", Becomes: Settings},
+			"`smtps://host:465`; of MQTT the broker, `mqtts://host:8883`; at home it may be `http://`, `mqtt://`, and mail " +
+			"without TLS", Becomes: Settings},
 	{Name: "notice.secret", Default: "–",
 		Takes: "a file of mode 0600 that `deploy` reads: of a webhook the key that messages are signed with, of mail the " +
 			"password", Becomes: Tool},
-	{Name: "notice.user", Default: "–", Takes: "of mail: as whom to sign in at the server", Becomes: Settings},
+	{Name: "notice.user", Default: "–", Takes: "of mail and MQTT: as whom to sign in", Becomes: Settings},
 	{Name: "notice.from", Default: "–", Takes: "of mail: the sender's address", Becomes: Settings},
 	{Name: "notice.recipients", Default: "–", Takes: "of mail: to whom, 20 addresses at most", Becomes: Settings},
 	{Name: "notice.program", Default: "–",

@@ -16,9 +16,9 @@ import (
 // Notice is one [[notice]]: who is told of what happens, and how.
 type Notice struct {
 	Name string `toml:"name" json:"name"` // unique
-	To   string `toml:"to" json:"to"`     // webhook, mail, program
+	To   string `toml:"to" json:"to"`     // webhook, mail, mqtt, program
 	// Of a webhook its https:// address; of mail the server that takes it, as smtp://host:587 (STARTTLS) or
-	// smtps://host:465. At home it may be http:// and plain smtp.
+	// smtps://host:465; of MQTT the broker, as mqtts://host:8883. At home it may be http://, plain smtp, mqtt://.
 	Address    string   `toml:"address" json:"address,omitempty"`
 	Secret     string   `toml:"secret" json:"-"` // a file of mode 0600: of a webhook its key, of mail the password
 	User       string   `toml:"user" json:"user,omitempty"`
@@ -36,10 +36,11 @@ const (
 	ToWebhook = "webhook"
 	ToMail    = "mail"
 	ToProgram = "program"
+	ToMQTT    = "mqtt"
 )
 
 // NoticeWays are all of them.
-var NoticeWays = []string{ToWebhook, ToMail, ToProgram}
+var NoticeWays = []string{ToWebhook, ToMail, ToMQTT, ToProgram}
 
 // mostNotices bounds how many receivers there are.
 const mostNotices = 20
@@ -126,7 +127,8 @@ func (n Notice) judge(key string, c *complaints) {
 	}
 	whole("secret", n.Secret, "a file of mode 0600")
 	whole("program", n.Program, "a program on this machine")
-	belongs := map[string][]string{"address": {ToWebhook, ToMail}, "secret": {ToWebhook, ToMail}, "user": {ToMail},
+	belongs := map[string][]string{"address": {ToWebhook, ToMail, ToMQTT},
+		"secret": {ToWebhook, ToMail, ToMQTT}, "user": {ToMail, ToMQTT},
 		"from": {ToMail}, "recipients": {ToMail}, "program": {ToProgram}}
 	for _, v := range []struct {
 		name  string
@@ -139,11 +141,13 @@ func (n Notice) judge(key string, c *complaints) {
 	}
 	switch n.To {
 	case "":
-		c.bad(key, "write: to = \"webhook\", \"mail\" or \"program\"", "it is not said how the notices are sent")
+		c.bad(key, "write: to = \"webhook\", \"mail\", \"mqtt\" or \"program\"", "it is not said how the notices are sent")
 	case ToWebhook:
 		n.judgeWebhook(key, c)
 	case ToMail:
 		n.judgeMail(key, c)
+	case ToMQTT:
+		n.judgeMQTT(key, c)
 	case ToProgram:
 		if n.Program == "" {
 			c.bad(key, "write: program = \"/usr/local/bin/tell\"", "no program is named")
@@ -180,18 +184,39 @@ func (n Notice) judgeWebhook(key string, c *complaints) {
 	}
 }
 
-func (n Notice) judgeMail(key string, c *complaints) {
-	if n.Address == "" {
-		c.bad(key, "write: address = \"smtp://mail.example.net:587\"", "no mail server is given")
-	} else if host, _, _, err := n.MailServer(); err != nil {
-		c.bad(key+".address", "write smtp://host:587 (STARTTLS) or smtps://host:465", "%v", err)
-	} else if n.User != "" && n.Secret == "" {
-		c.bad(key+".user", "name the file with the password: secret = \"/etc/cozyshelf/mail\"",
-			"there is no password for %s", host)
+func (n Notice) judgeMQTT(key string, c *complaints) {
+	u, err := url.Parse(n.Address)
+	switch {
+	case n.Address == "":
+		c.bad(key, "write: address = \"mqtts://broker.home.arpa:8883\"", "no broker is given")
+	case err != nil, u.Scheme != "mqtt" && u.Scheme != "mqtts", u.Hostname() == "", u.User != nil, u.RawQuery != "",
+		u.Path != "" && u.Path != "/":
+		c.bad(key+".address", "write mqtts://host:8883, or at home mqtt://host:1883; what is secret goes into the file of "+
+			"secret", "%q is no broker", n.Address)
+	case u.Scheme == "mqtt" && !AtHome(u.Hostname()):
+		c.bad(key+".address", "use mqtts://", "notices would go through the internet for everybody to read")
+	}
+	n.judgeSignIn(key, c)
+}
+
+// judgeSignIn finds whether there is a password where there is a name to sign in by, and the other way round.
+func (n Notice) judgeSignIn(key string, c *complaints) {
+	if n.User != "" && n.Secret == "" {
+		c.bad(key+".user", "name the file with the password: secret = \"/etc/cozyshelf/"+n.Name+"\"",
+			"there is no password for %s", n.User)
 	}
 	if n.Secret != "" && n.User == "" {
 		c.bad(key+".secret", "write: user = \"…\"", "there is a password, but not for whom")
 	}
+}
+
+func (n Notice) judgeMail(key string, c *complaints) {
+	if n.Address == "" {
+		c.bad(key, "write: address = \"smtp://mail.example.net:587\"", "no mail server is given")
+	} else if _, _, _, err := n.MailServer(); err != nil {
+		c.bad(key+".address", "write smtp://host:587 (STARTTLS) or smtps://host:465", "%v", err)
+	}
+	n.judgeSignIn(key, c)
 	if _, err := mail.ParseAddress(n.From); err != nil {
 		c.bad(key, "write: from = \"shelf@example.net\"", "%q is no sender", n.From)
 	}

@@ -16,6 +16,7 @@ import (
 	"cozyshelf/internal/core/event"
 	"cozyshelf/internal/core/layout"
 	"cozyshelf/internal/core/routine"
+	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/notify"
 	"cozyshelf/internal/store"
 
@@ -58,7 +59,7 @@ func (s *Server) OpenNotices() bool {
 	if source == "" {
 		source = "urn:cozyshelf:" + url.PathEscape(s.Settings.Household)
 	}
-	s.notices.keeper.Store(notify.New(notify.Options{House: s.Settings.Name, Source: source, Zone: s.Zone,
+	s.notices.keeper.Store(notify.New(notify.Options{House: s.Settings.Name, ID: s.Settings.Household, Figures: s.brokerFigures, Source: source, Zone: s.Zone,
 		Receivers: s.Settings.Notices, Secrets: filepath.Join(s.Settings.State, layout.Secrets), Store: s.Store, Log: s.Log,
 		Tell: s.Events.Tell}))
 	return true
@@ -69,6 +70,37 @@ func (s *Server) Notices(ctx context.Context) { s.notices.keeper.Load().Run(ctx,
 
 // Keeper is what tells receivers; nil where there are none.
 func (s *Server) Keeper() *notify.Keeper { return s.notices.keeper.Load() }
+
+// brokerFigures tells how the house is.
+func (s *Server) brokerFigures(ctx context.Context) (f notify.Figures, err error) {
+	plays, err := s.Store.Plays(ctx, usage.Filter{Open: true})
+	if err != nil {
+		return f, err
+	}
+	var watching []string
+	for _, p := range plays {
+		f.Streams++
+		if p.Away {
+			f.Away++
+		}
+		watching = append(watching, strings.Join(p.Viewers(), ", ")+": "+whole(p))
+	}
+	f.Watching = strings.Join(watching, "; ")
+	members, err := s.Store.Members(ctx)
+	if err != nil {
+		return f, err
+	}
+	shelves, err := s.ShelfList(ctx)
+	if err != nil {
+		return f, err
+	}
+	for _, sh := range shelves {
+		f.Titles += sh.Titles
+	}
+	f.Members = len(members)
+	f.Free, err = FreeBytes(s.Settings.State)
+	return f, err
+}
 
 // tellAgain is how long nothing more is told of the same false tries, or of the same end of a member's time.
 const tellAgain = 15 * time.Minute
