@@ -378,6 +378,7 @@ func TestGatheredNoticesAreOneMessage(t *testing.T) {
 			k.events.Tell(disk(n))
 			time.Sleep(time.Minute)
 		}
+		synctest.Wait()
 		if len(sizes) > 0 {
 			t.Errorf("%v came before an hour", sizes)
 		}

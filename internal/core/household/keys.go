@@ -232,8 +232,8 @@ var Keys = []Key{
 			"`smtps://host:465`; of MQTT the broker, `mqtts://host:8883`; at home it may be `http://`, `mqtt://`, and mail " +
 			"without TLS", Becomes: Settings},
 	{Name: "notice.secret", Default: "–",
-		Takes: "a file of mode 0600 that `deploy` reads: of a webhook the key that messages are signed with, of mail the " +
-			"password", Becomes: Tool},
+		Takes: "a file of mode 0600 that `deploy` reads: of a webhook the key that messages are signed with, of mail " +
+			"and MQTT the password", Becomes: Tool},
 	{Name: "notice.user", Default: "–", Takes: "of mail and MQTT: as whom to sign in", Becomes: Settings},
 	{Name: "notice.from", Default: "–", Takes: "of mail: the sender's address", Becomes: Settings},
 	{Name: "notice.recipients", Default: "–", Takes: "of mail: to whom, 20 addresses at most", Becomes: Settings},
