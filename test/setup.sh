@@ -35,6 +35,7 @@ need caddy caddy
 need named bind9
 need openssl openssl
 need exim4 exim4-daemon-light
+need rsyslogd rsyslog
 need mosquitto mosquitto
 need mosquitto_sub mosquitto-clients
 [ -e /usr/share/bash-completion/bash_completion ] || missing="$missing bash-completion"

@@ -21,6 +21,7 @@ import (
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/server"
 	"cozyshelf/internal/storework"
+	"cozyshelf/internal/syslog"
 
 	"github.com/spf13/cobra"
 	_ "golang.org/x/crypto/x509roots/fallback" // nor certificates
@@ -41,7 +42,8 @@ func (a *app) serveCommand() *cobra.Command {
 				return &problem.Problem{What: "the settings cannot be read", Where: settings, Why: err.Error(),
 					Fix: "cozyshelf deploy writes them"}
 			}
-			log := logger(s)
+			log, leave := logger(s)
+			defer leave()
 			syscall.Umask(int(s.Umask))
 			ctx, stop := signal.NotifyContext(c.Context(), syscall.SIGTERM, syscall.SIGINT)
 			defer stop()
@@ -63,8 +65,8 @@ func (a *app) serveCommand() *cobra.Command {
 	return c
 }
 
-// logger writes the server's log as its settings say.
-func logger(s blueprint.Settings) *slog.Logger {
+// logger writes the server's log as its settings say. leave ends it.
+func logger(s blueprint.Settings) (log *slog.Logger, leave func()) {
 	var level slog.Level
 	if level.UnmarshalText([]byte(s.LogLevel)) != nil {
 		level = slog.LevelInfo
@@ -75,10 +77,20 @@ func logger(s blueprint.Settings) *slog.Logger {
 		}
 		return at
 	}}
+	var h slog.Handler = slog.NewTextHandler(os.Stderr, o)
 	if s.LogFormat == "json" {
-		return slog.New(slog.NewJSONHandler(os.Stderr, o))
+		h = slog.NewJSONHandler(os.Stderr, o)
 	}
-	return slog.New(slog.NewTextHandler(os.Stderr, o))
+	if s.Syslog == "" {
+		return slog.New(h), func() {}
+	}
+	c, err := syslog.Open(s.Syslog, nil)
+	if err != nil {
+		log = slog.New(h)
+		log.Error("the log cannot be sent to the collector", "collector", s.Syslog, "why", err)
+		return log, func() {}
+	}
+	return slog.New(slog.NewMultiHandler(h, c.Handler(level))), c.Close
 }
 
 func (a *app) superviseCommand() *cobra.Command {

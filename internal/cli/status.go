@@ -15,6 +15,7 @@ import (
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/blueprint"
 	"cozyshelf/internal/core/household"
+	"cozyshelf/internal/core/today"
 	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/core/verdict"
 	"cozyshelf/internal/deploy"
@@ -351,6 +352,20 @@ func (a *app) mounts(ctx context.Context, s *operate.House, c blueprint.Service,
 	return out
 }
 
+// showToday shows what matters now, in five lines.
+func (a *app) showToday(list []today.Line) {
+	if len(list) > 0 {
+		a.out.Printf("\n")
+	}
+	for _, l := range list {
+		sign := "·"
+		if !l.Well {
+			sign = "!"
+		}
+		a.out.Printf("%s %s\n", sign, show.Clean(l.Text))
+	}
+}
+
 func (a *app) showStatus(r *statusReport) {
 	state := "healthy"
 	if !r.Deployed {
@@ -364,6 +379,9 @@ func (a *app) showStatus(r *statusReport) {
 	a.out.Printf("%s is %s\n", show.Bold(r.Household), show.Clean(state))
 	if r.Fix != "" && !r.Healthy {
 		a.out.Printf("→ %s\n", show.Clean(r.Fix))
+	}
+	if r.Server != nil {
+		a.showToday(r.Server.Today)
 	}
 	a.out.Printf("\n")
 	engine := r.Engine

@@ -25,6 +25,7 @@ import (
 	"cozyshelf/internal/core/layout"
 	"cozyshelf/internal/core/library"
 	"cozyshelf/internal/core/right"
+	"cozyshelf/internal/core/today"
 	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/scan"
@@ -47,16 +48,17 @@ type Status struct {
 	Format  int       `json:"store_format"`
 	Memory  int64     `json:"memory"` // resident, in bytes
 
-	Condition Condition   `json:"condition"`
-	Fix       string      `json:"fix,omitempty"` // of the problem
-	Processor float64     `json:"processor"`     // seconds of processor time so far
-	Free      int64       `json:"state_free"`    // bytes free where the state folder lies
-	Backup    *Backup     `json:"backup,omitempty"`
-	Quiet     *Quiet      `json:"quiet,omitempty"`
-	Convert   *Converting `json:"convert,omitempty"` // nil where nothing is to be converted
-	Door      Door        `json:"door"`
-	Jobs      []Job       `json:"jobs"`
-	Listeners []Listener  `json:"listeners"`
+	Condition Condition    `json:"condition"`
+	Fix       string       `json:"fix,omitempty"` // of the problem
+	Processor float64      `json:"processor"`     // seconds of processor time so far
+	Free      int64        `json:"state_free"`    // bytes free where the state folder lies
+	Backup    *Backup      `json:"backup,omitempty"`
+	Quiet     *Quiet       `json:"quiet,omitempty"`
+	Convert   *Converting  `json:"convert,omitempty"` // nil where nothing is to be converted
+	Door      Door         `json:"door"`
+	Jobs      []Job        `json:"jobs"`
+	Listeners []Listener   `json:"listeners"`
+	Today     []today.Line `json:"today"` // what matters now, in five lines
 
 	Certificate *Certificate `json:"certificate,omitempty"` // nil for no HTTPS of the server's own
 }

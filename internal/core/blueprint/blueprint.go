@@ -148,6 +148,7 @@ type Settings struct {
 	Umask           uint32             `json:"umask"`
 	LogLevel        string             `json:"log_level"`
 	LogFormat       string             `json:"log_format"`
+	Syslog          string             `json:"syslog,omitempty"` // a collector that is sent the log, too
 	Backup          *SettingsBackup    `json:"backup,omitempty"`
 	Lookup          *SettingsLookup    `json:"lookup,omitempty"`
 	Quiet           *SettingsQuiet     `json:"quiet,omitempty"`

@@ -95,6 +95,9 @@ log_level  = {{q .Server.LogLevel}}
 {{- if ne .Server.LogFormat "text"}}
 log_format = {{q .Server.LogFormat}}
 {{- end}}
+{{- with .Server.Syslog}}
+syslog = {{q .}}
+{{- end}}
 
 [storage]
 state         = {{q .Storage.State}}    # the server's own folder: keep it, back it up

@@ -136,6 +136,7 @@ type Server struct {
 	Names     []string `toml:"names"`
 	LogLevel  string   `toml:"log_level"`  // debug, info (default), warn, error
 	LogFormat string   `toml:"log_format"` // text (default), or json
+	Syslog    string   `toml:"syslog"`     // a collector that is sent the log, too: udp://, tcp:// or tls:// host:port
 }
 
 // Start says when the server is started without being asked.
@@ -342,6 +343,7 @@ func (h *Household) judge(given func(key string) bool) []complaint {
 	h.judgeValues(&c)
 	h.judgeHousehold(&c)
 	h.judgeServer(&c, given)
+	h.judgeSyslog(&c)
 	h.judgeLife(&c)
 	h.judgeQuiet(&c)
 	h.judgeConvert(&c, given)
@@ -382,6 +384,19 @@ func (h *Household) judgeHousehold(c *complaints) {
 	if !langTag.MatchString(h.Household.Language) {
 		c.bad("household.language", "write a language such as \"en\" or \"lv\"", "%q is not a language tag",
 			h.Household.Language)
+	}
+}
+
+// judgeSyslog finds what is wrong with the collector of logs.
+func (h *Household) judgeSyslog(c *complaints) {
+	if h.Server.Syslog == "" {
+		return
+	}
+	u, err := url.Parse(h.Server.Syslog)
+	if err != nil || !slices.Contains([]string{"udp", "tcp", "tls"}, u.Scheme) || u.Hostname() == "" || u.Port() == "" ||
+		u.User != nil || strings.Trim(u.Path, "/") != "" || u.RawQuery != "" || u.Fragment != "" {
+		c.bad("server.syslog", "write udp://host:514, tcp://host:601 or tls://host:6514", "%q is no collector of logs",
+			h.Server.Syslog)
 	}
 }
 

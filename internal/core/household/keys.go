@@ -95,6 +95,9 @@ var Keys = []Key{
 	{Name: "server.log_format", Default: "`text`",
 		Takes:  "`text` (log/slog's key=value) or `json`",
 		Values: []string{"text", "json"}, Becomes: Settings},
+	{Name: "server.syslog", Default: "–",
+		Takes: "a collector that is sent the server's log, too, by RFC 5424: `udp://host:514`, `tcp://host:601` or " +
+			"`tls://host:6514`; by the first two everybody on the way can read it", Becomes: Settings},
 	{Name: "server.network", Default: "`own`",
 		Takes: "`own`, `host`, or an existing network of the engine", Becomes: Service},
 	{Name: "server.processors", Default: "no bound",

@@ -17,6 +17,7 @@ import (
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/event"
 	"cozyshelf/internal/core/library"
+	"cozyshelf/internal/core/today"
 	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/scan"
@@ -114,6 +115,7 @@ func (s *Admin) Handler() http.Handler {
 func (s *Admin) Status(r *http.Request) (any, error) {
 	ctx := r.Context()
 	out := control.Status{Version: s.Version, Started: s.Started, Ready: true, Shelves: []control.Shelf{},
+		Today:  []today.Line{},
 		Memory: Resident()}
 	out.Processor, out.Jobs, out.Listeners = Processor(), s.Jobs.Status(), s.Listening()
 	out.Door = s.Door.Status()
@@ -143,6 +145,9 @@ func (s *Admin) Status(r *http.Request) (any, error) {
 		return nil, err
 	}
 	if out.Quiet, err = s.QuietStatus(ctx); err != nil {
+		return nil, err
+	}
+	if out.Today, err = s.Today(ctx); err != nil {
 		return nil, err
 	}
 	out.Shelves, err = s.ShelfList(ctx)

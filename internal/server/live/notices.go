@@ -212,23 +212,30 @@ func (s *Server) once(ctx context.Context, name string, is bool, e event.Event) 
 	}
 }
 
+// aFolder is one of those that the server works with.
+type aFolder struct {
+	folder, shown string
+	least         int64 // bytes that should be free, whatever the size of its disk
+}
+
+// folders are the state folder and those of the shelves.
+func (s *Server) folders() []aFolder {
+	list := []aFolder{{s.Settings.State, "the state folder", leastState}}
+	for _, sh := range s.Settings.Shelves {
+		for i, f := range sh.Folders {
+			list = append(list, aFolder{f, sh.Shown[i], 0})
+		}
+	}
+	return list
+}
+
 // leastState is how many bytes should be free where the state folder lies.
 const leastState = 1 << 30
 
 // watchDisks looks at the disks of the shelves and of the state folder.
 func (s *Server) watchDisks(ctx context.Context) {
-	type disk struct {
-		folder, shown string
-		least         int64
-	}
-	list := []disk{{s.Settings.State, "the state folder", leastState}}
-	for _, sh := range s.Settings.Shelves {
-		for i, f := range sh.Folders {
-			list = append(list, disk{f, sh.Shown[i], 0})
-		}
-	}
 	told := map[unix.Fsid]bool{} // a disk of several folders once
-	for _, d := range list {
+	for _, d := range s.folders() {
 		st, ok := s.notices.measure(d.folder)
 		if !ok || st.Blocks == 0 || told[st.Fsid] {
 			continue

@@ -102,6 +102,7 @@ type Server struct {
 	seconds   seconds
 	passkeys  passkeys
 	notices   notices
+	todays    todays
 	Visits    Visits // of the tool, by the address that people use from outside
 	stops     stops
 	told      tellings

@@ -11,6 +11,7 @@ import (
 
 	"cozyshelf/internal/control"
 	"cozyshelf/internal/core/allowance"
+	"cozyshelf/internal/core/today"
 	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/server/live"
@@ -30,6 +31,7 @@ type housePage struct {
 	Unclear    []store.UnclearTitle
 	Link       string // of an invite that was just made
 	Picture    template.HTML
+	Today      []today.Line
 }
 
 type (
@@ -80,6 +82,9 @@ func (s *Web) showHouse(w http.ResponseWriter, r *http.Request, status int, page
 	}
 	for _, p := range plays {
 		page.Streams = append(page.Streams, streamOf(p))
+	}
+	if page.Today, err = s.Today(ctx); err != nil {
+		return err
 	}
 	members, err := s.Store.Members(ctx)
 	if err != nil {
