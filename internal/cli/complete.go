@@ -169,7 +169,7 @@ func (a *app) completions(root *cobra.Command) error {
 		"shelf show": a.shelfNames, "shelf remove": a.shelfNames, "shelf scan": a.shelfNames, "shelf match": a.titleIDs,
 		"member edit": a.memberNames, "member remove": a.memberNames, "member password": a.memberNames,
 		"member show": a.memberNames, "member devices": a.memberNames,
-		"intake clear": a.jobNames, "usage top": words("titles", "members", "devices", "platforms"),
+		"intake clear": a.jobNames, "usage top": words(usage.Tops...),
 		"remote proxy": words("nginx", "caddy", "haproxy", "apache"),
 	}
 	for path, s := range arguments {

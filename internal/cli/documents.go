@@ -189,6 +189,8 @@ type (
 		Devices []usage.Rank `json:"devices,omitzero"`
 
 		Platforms []usage.Rank `json:"platforms,omitzero"`
+		People    []usage.Rank `json:"people,omitzero"`
+		Genres    []usage.Rank `json:"genres,omitzero"`
 	}
 )
 

@@ -294,25 +294,21 @@ func (a *app) usageHistoryCommand() *cobra.Command {
 	return a.withJSON(c)
 }
 
-// tops are the top lists that there are.
-var tops = map[string]func([]usage.Play, int) []usage.Rank{"titles": usage.TopTitles, "members": usage.TopMembers,
-	"devices": usage.TopDevices, "platforms": usage.TopPlatforms}
-
 func (a *app) usageTopCommand() *cobra.Command {
 	var from, order string
 	var limit int
 	c := &cobra.Command{
-		Use: "top [titles|members|devices|platforms]", Short: "What is watched most, who watches most, and on what",
+		Use: "top [" + strings.Join(usage.Tops, "|") + "]", Short: "What is watched most, who watches most, and on what",
 		Args: cobra.MaximumNArgs(1),
-		Long: `Shows what is watched most, and who watches most; devices where they are named, and platforms: what devices run on, as far
-as their names tell. With --since each row also tells what
-was watched in the period before, which is as long.`,
-		ValidArgs: []string{"titles", "members", "devices", "platforms"},
+		Long: `Shows what is watched most, and who watches most; devices where they are named, and platforms: what devices
+run on, as far as their names tell; people and genres of what was watched, as far as they are known. With --since each
+row also tells what was watched in the period before, which is as long.`,
+		ValidArgs: usage.Tops,
 		RunE: func(c *cobra.Command, args []string) error {
 			wanted := []string{"titles", "members"}
 			if len(args) > 0 {
-				if wanted = args; tops[args[0]] == nil {
-					return wrongUse(c, fmt.Sprintf("%q is neither titles, members, devices nor platforms", args[0]))
+				if wanted = args; !slices.Contains(usage.Tops, args[0]) {
+					return wrongUse(c, fmt.Sprintf("%q is none of %s", args[0], strings.Join(usage.Tops, ", ")))
 				}
 			}
 			by := usage.Order(order)
@@ -343,17 +339,32 @@ was watched in the period before, which is as long.`,
 				// One that goes on into this period counts here.
 				before = slices.DeleteFunc(before, func(p usage.Play) bool { return !p.Seen.Before(start) })
 			}
+			works := map[usage.Work]usage.Known{}
+			if usage.NeedsWorks(wanted[0]) {
+				since := start
+				if len(before) > 0 {
+					since = start.Add(-time.Since(start))
+				}
+				known, err := cl.Works(c.Context(), since)
+				if err != nil {
+					return err
+				}
+				for _, w := range known {
+					works[usage.Work{Shelf: w.Shelf, Title: w.Title}] = usage.Known{Genres: w.Genres, People: w.People}
+				}
+			}
 			lists := map[string][]usage.Rank{}
 			for _, what := range wanted {
-				list := usage.Sort(tops[what](plays, 0), by, limit)
+				list := usage.Sort(usage.Top(what, plays, works), by, limit)
 				if !start.IsZero() {
-					usage.Compare(list, tops[what](before, 0))
+					usage.Compare(list, usage.Top(what, before, works))
 				}
 				lists[what] = list
 			}
 			if a.json {
 				return a.document(topReport{SinceAt: start, Titles: lists["titles"], Members: lists["members"],
-					Devices: lists["devices"], Platforms: lists["platforms"]})
+					Devices: lists["devices"], Platforms: lists["platforms"], People: lists["people"],
+					Genres: lists["genres"]})
 			}
 			if len(plays) == 0 {
 				a.out.Printf("No plays\n")
@@ -376,7 +387,11 @@ was watched in the period before, which is as long.`,
 
 // showTop shows a top list.
 func (a *app) showTop(what string, list []usage.Rank) {
-	heads := []show.Column{{Head: strings.TrimSuffix(what, "s"), Most: 60, Whole: what != "titles"}}
+	one := strings.TrimSuffix(what, "s")
+	if what == "people" {
+		one = "person"
+	}
+	heads := []show.Column{{Head: one, Most: 60, Whole: what != "titles"}}
 	if what == "titles" {
 		heads = append(heads, show.Column{Head: "shelf", Whole: true, Drop: 2})
 	}

@@ -651,6 +651,12 @@ func (c *Client) RemoveKey(ctx context.Context, name string) error {
 	return err
 }
 
+// Works gives what is known of the titles that were watched since a time; zero for ever.
+func (c *Client) Works(ctx context.Context, since time.Time) ([]Work, error) {
+	q := usage.Filter{Since: since}.Query()
+	return ask[[]Work](ctx, c, soon, "GET", "/control/v1/works?"+q.Encode(), nil)
+}
+
 // Receivers tells how it goes with those who are told of what happens.
 func (c *Client) Receivers(ctx context.Context) ([]Receiver, error) {
 	return ask[[]Receiver](ctx, c, soon, "GET", "/control/v1/notices", nil)

@@ -37,6 +37,14 @@ type Invite struct {
 	Path    string              `json:"path,omitempty"` // of the link; told only once
 }
 
+// Work is what is known of a title that was watched.
+type Work struct {
+	Shelf  string   `json:"shelf"`
+	Title  string   `json:"title"`
+	Genres []string `json:"genres"`
+	People []string `json:"people"`
+}
+
 // Receiver is somebody who is told of what happens, and how it goes.
 type Receiver struct {
 	Name     string    `json:"name"`

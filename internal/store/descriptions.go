@@ -4,9 +4,12 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
+	"slices"
 	"time"
 
 	"cozyshelf/internal/core/describe"
+	"cozyshelf/internal/core/usage"
 )
 
 // Described is what is known of a title beside its name.
@@ -53,6 +56,39 @@ func (s *Store) Described(ctx context.Context, title int64) (Described, error) {
 		d.Candidates = []describe.Candidate{}
 	}
 	return d, err
+}
+
+// mostWorks bounds of how many titles it is read what is known.
+const mostWorks = 200_000
+
+// Works gives the genres and the people of those works that are wanted.
+func (s *Store) Works(ctx context.Context, wanted map[usage.Work]bool) (map[usage.Work]usage.Known, error) {
+	out := map[usage.Work]usage.Known{}
+	_, err := rows(ctx, s.r, func(r *sql.Rows, _ *struct{}) error {
+		var shelf, name, called, genres, people string
+		if err := r.Scan(&shelf, &name, &called, &genres, &people); err != nil {
+			return err
+		}
+		for _, w := range []usage.Work{{Shelf: shelf, Title: name}, {Shelf: shelf, Title: called}} {
+			if !wanted[w] {
+				continue
+			}
+			var k usage.Known
+			var who []describe.Person
+			if err := errors.Join(json.Unmarshal([]byte(genres), &k.Genres), json.Unmarshal([]byte(people), &who)); err != nil {
+				return err
+			}
+			for _, p := range who {
+				if !slices.Contains(k.People, p.Name) { // once, whatever they did in it
+					k.People = append(k.People, p.Name)
+				}
+			}
+			out[w] = k
+		}
+		return nil
+	}, "SELECT t.shelf, t.name, d.name, d.genres, d.people FROM descriptions d JOIN titles t ON t.id = d.title "+
+		"WHERE d.genres != '[]' OR d.people != '[]' LIMIT ?", mostWorks)
+	return out, err
 }
 
 // Describe sets what is known of a title.

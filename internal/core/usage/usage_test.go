@@ -2,6 +2,7 @@ package usage
 
 import (
 	"math/rand/v2"
+	"reflect"
 	"slices"
 	"testing"
 	"time"
@@ -188,5 +189,32 @@ func TestPlatformsAreWhatNamesTell(t *testing.T) {
 	got := TopPlatforms(plays, 0)
 	if len(got) != 2 || got[0].Name != "tablet" || got[1].Watched != 12 || got[1].Members != 2 {
 		t.Errorf("%+v", got)
+	}
+}
+
+// TestPeopleAndGenresComeFromWhatIsKnown counts a play once for each genre and each person of its work.
+func TestPeopleAndGenresComeFromWhatIsKnown(t *testing.T) {
+	plays := []Play{{Member: "wren", Shelf: "films", Title: "Low Water", Watched: 100, Done: true},
+		{Member: "ozan", Sofa: []string{"pip"}, Shelf: "films", Title: "Ash", Watched: 50},
+		{Member: "pip", Shelf: "series", Title: "Ash", Watched: 7}}
+	works := map[Work]Known{{"films", "Low Water"}: {Genres: []string{"drama", "comedy"}, People: []string{"Ada Fell"}},
+		{"films", "Ash"}: {Genres: []string{"drama"}}}
+	want := map[string][]Rank{
+		"genres": {{Name: "drama", Plays: 2, Done: 1, Members: 3, Watched: 150},
+			{Name: "comedy", Plays: 1, Done: 1, Members: 1, Watched: 100}},
+		"people": {{Name: "Ada Fell", Plays: 1, Done: 1, Members: 1, Watched: 100}},
+	}
+	for what, ranks := range want {
+		if got := Top(what, plays, works); !reflect.DeepEqual(got, ranks) {
+			t.Errorf("%s: got  %+v\nwant %+v", what, got, ranks)
+		}
+	}
+	for _, what := range Tops {
+		if NeedsWorks(what) != (want[what] != nil) {
+			t.Errorf("%s: needs works: %v", what, NeedsWorks(what))
+		}
+		if !NeedsWorks(what) && what != "devices" && what != "platforms" && len(Top(what, plays, nil)) == 0 {
+			t.Errorf("%s: nothing without works", what)
+		}
 	}
 }

@@ -102,6 +102,7 @@ func (s *Admin) Handler() http.Handler {
 			return listed(list, err, func(f store.WatchedFile) control.WatchedFile { return control.WatchedFile(f) })
 		}))
 	m.HandleFunc("GET /control/v1/plays", live.Answer(s.plays))
+	m.HandleFunc("GET /control/v1/works", live.Answer(s.works))
 	m.HandleFunc("POST /control/v1/plays/{play}/stop", live.Answer(s.stopPlay))
 	m.HandleFunc("GET /control/v1/capacity",
 		live.Answer(func(*http.Request) (any, error) { return s.Measured() }))
@@ -153,6 +154,26 @@ func (s *Admin) Status(r *http.Request) (any, error) {
 	out.Shelves, err = s.ShelfList(ctx)
 	return out, err
 }
+
+// works gives what is known of the titles that were watched in a time.
+func (s *Admin) works(r *http.Request) (any, error) {
+	f, err := usage.ReadFilter(r.URL.Query())
+	if err != nil {
+		return nil, live.UsageProblem("the plays cannot be chosen", err.Error(), "leave out what is said")
+	}
+	plays, err := s.Store.Plays(r.Context(), f)
+	if err != nil {
+		return nil, err
+	}
+	known, err := s.WorksOf(r.Context(), plays)
+	out := []control.Work{}
+	for w, k := range known {
+		out = append(out, control.Work{Shelf: w.Shelf, Title: w.Title, Genres: all(k.Genres, same), People: all(k.People, same)})
+	}
+	return out, err
+}
+
+func same(s string) string { return s }
 
 // Processor gives the processor time that the server has used, in seconds.
 func Processor() float64 {

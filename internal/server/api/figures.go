@@ -140,12 +140,9 @@ func (s *API) listed(r *http.Request, q url.Values, limit int) (any, error) {
 	return out, nil
 }
 
-var tops = map[string]func([]usage.Play, int) []usage.Rank{"titles": usage.TopTitles, "members": usage.TopMembers,
-	"devices": usage.TopDevices, "platforms": usage.TopPlatforms}
-
 func (s *API) figuresTop(r *http.Request) (any, error) {
 	q := r.URL.Query()
-	top := tops[q.Get("of")]
+	of := q.Get("of")
 	by := usage.Order(q.Get("by"))
 	if by == "" {
 		by = usage.ByTime
@@ -160,16 +157,22 @@ func (s *API) figuresTop(r *http.Request) (any, error) {
 		limit = n
 		q.Del("limit")
 	}
-	if top == nil || !slices.Contains(usage.Orders, by) {
+	if !slices.Contains(usage.Tops, of) || !slices.Contains(usage.Orders, by) {
 		return nil, live.UsageProblem("the list cannot be made",
-			"of= is titles, members, devices or platforms, and by= is time, plays or members",
+			"of= is titles, members, devices, platforms, people or genres, and by= is time, plays or members",
 			"see /api/v1/openapi.json")
 	}
 	plays, _, err := s.chosen(r, q, mostFigured)
 	if err != nil {
 		return nil, err
 	}
-	list := usage.Sort(top(plays, 0), by, limit)
+	var works map[usage.Work]usage.Known
+	if usage.NeedsWorks(of) {
+		if works, err = s.WorksOf(r.Context(), plays); err != nil {
+			return nil, err
+		}
+	}
+	list := usage.Sort(usage.Top(of, plays, works), by, limit)
 	if list == nil {
 		list = []usage.Rank{}
 	}
