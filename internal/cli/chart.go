@@ -21,6 +21,7 @@ import (
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/problem"
+	"cozyshelf/internal/raster"
 	"cozyshelf/internal/store"
 
 	"github.com/spf13/cobra"
@@ -44,7 +45,7 @@ var splits = map[string]func(usage.Play) string{
 
 func (a *app) usageChartCommand() *cobra.Command {
 	var choose choosing
-	var by, of, split, svg string
+	var by, of, split, svg, picture string
 	c := &cobra.Command{
 		Use: "chart", Short: "How much is watched, by day, week, month, hour, weekday, or both as a heat map",
 		Long: `Draws how much is watched, by the clocks of the household. What was watched is spread evenly over a play, from its
@@ -89,8 +90,8 @@ beginning to its end; plays count when they begin; of streams it is the most at 
 			} else {
 				doc.Columns = usage.Chart(plays, asked)
 			}
-			if svg != "" {
-				return a.drawTo(svg, doc)
+			if svg != "" || picture != "" {
+				return a.drawTo(svg, picture, doc)
 			}
 			switch {
 			case a.json:
@@ -109,12 +110,13 @@ beginning to its end; plays count when they begin; of streams it is the most at 
 	c.Flags().StringVar(&of, "of", "watched", "watched, plays, streams (the most at once) or bytes")
 	c.Flags().StringVar(&split, "split", "", "member, shelf, device or delivery")
 	c.Flags().StringVar(&svg, "svg", "", "draw it into a new file, as an SVG picture")
+	c.Flags().StringVar(&picture, "png", "", "the same, as a PNG picture")
 	choose.flags(c)
 	return a.withJSON(c)
 }
 
-// drawTo draws a chart into a file that is not there yet.
-func (a *app) drawTo(to string, doc chartReport) error {
+// drawTo draws a chart into files that are not there yet.
+func (a *app) drawTo(svg, picture string, doc chartReport) error {
 	say := func(v float64) string { return measured(doc.Of, v) }
 	label := fmt.Sprintf("%s, by %s", doc.Of, doc.By)
 	var text string
@@ -127,10 +129,23 @@ func (a *app) drawTo(to string, doc chartReport) error {
 	} else {
 		text = usage.DrawBars(doc.Columns, label, say)
 	}
-	if err := a.newFile(to, "a drawing", []byte(usage.Standalone(text))); err != nil {
-		return err
+	text = usage.Standalone(text)
+	if svg != "" {
+		if err := a.newFile(svg, "a drawing", []byte(text)); err != nil {
+			return err
+		}
+		a.say("%s: %s\n", svg, label)
 	}
-	a.say("%s: %s\n", to, label)
+	if picture != "" {
+		b, err := raster.PNG(text)
+		if err != nil {
+			return err
+		}
+		if err := a.newFile(picture, "a picture", b); err != nil {
+			return err
+		}
+		a.say("%s: %s\n", picture, label)
+	}
 	return nil
 }
 

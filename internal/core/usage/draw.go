@@ -17,6 +17,9 @@ type Say func(float64) string
 // sees no red or green, and by their lightness.
 var groupColours = []string{"#a0482c", "#2f6f8f", "#d9a441", "#5c7f4f", "#7a5a86", "#9a9184"}
 
+// GroupColours are the colours of groups, as #rrggbb, the first also of what is not split.
+func GroupColours() []string { return slices.Clone(groupColours) }
+
 // mostGroups is how many groups a drawing shows by themselves; the last colour is for all others.
 const mostGroups = 5
 
