@@ -219,8 +219,13 @@ func forgetNotices(ctx context.Context, tx *sql.Tx, member string, before time.T
 	return err
 }
 
-// Remember notes a text under a name, and gives what was noted before; empty for nothing.
+// Remember notes a text under a name, and gives what was noted before; empty for nothing. What is noted already is
+// not written again: disks may rest.
 func (s *Store) Remember(ctx context.Context, name, text string) (before string, err error) {
+	err = s.r.QueryRowContext(ctx, "SELECT text FROM remembered WHERE name = ?", name).Scan(&before)
+	if err == nil && before == text || errors.Is(err, sql.ErrNoRows) && text == "" {
+		return before, nil
+	}
 	err = s.change(ctx, func(tx *sql.Tx) error {
 		err := tx.QueryRowContext(ctx, "SELECT text FROM remembered WHERE name = ?", name).Scan(&before)
 		if err != nil && !errors.Is(err, sql.ErrNoRows) {

@@ -85,13 +85,13 @@ func Line(text string) string {
 func words(e event.Event) (code event.Code, text string, members []string) {
 	switch e := e.(type) {
 	case event.PlayBegan:
-		return event.CodePlayBegan, fmt.Sprintf("%s watches %s on %s.", e.Member, e.Title, e.Device), []string{e.Member}
+		return event.CodePlayBegan, fmt.Sprintf("%s watches %s%s.", e.Member, e.Title, on(e.Device)), []string{e.Member}
 	case event.PlayEnded:
 		end := "has stopped watching"
 		if e.Finished {
 			end = "has seen the end of"
 		}
-		return event.CodePlayEnded, fmt.Sprintf("%s %s %s on %s.", e.Member, end, e.Title, e.Device), []string{e.Member}
+		return event.CodePlayEnded, fmt.Sprintf("%s %s %s%s.", e.Member, end, e.Title, on(e.Device)), []string{e.Member}
 	case event.SignedIn:
 		if !e.New {
 			return "", "", nil
@@ -188,6 +188,14 @@ func either(is bool, yes, no string) string {
 		return yes
 	}
 	return no
+}
+
+// on says on which device, where that is known.
+func on(device string) string {
+	if device == "" {
+		return ""
+	}
+	return " on " + device
 }
 
 // where says from where somebody came.
