@@ -1,8 +1,10 @@
 package server
 
 import (
+	"bufio"
 	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/netip"
@@ -48,7 +50,7 @@ func TestTheHouseIsSeenToByAdministrators(t *testing.T) {
 	h.tell(film, 1, "playing") // wren, as a program
 	token := h.token
 	h.token = ""
-	paths := map[string]string{"GET /house": "", "POST /house/streams/1": "says=x",
+	paths := map[string]string{"GET /house": "", "GET /house/now": "", "POST /house/streams/1": "says=x",
 		"POST /house/invites":      "name=nora&role=child",
 		"POST /house/invites/nora": "", "POST /house/shelves/films": "", "POST /house/titles/1": "take="}
 	all := func(who, cookie string, want int, headers ...string) {
@@ -154,12 +156,9 @@ func TestTheHouseIsSeenToByAdministrators(t *testing.T) {
 	}
 	stop()
 	<-done
+	h.isTold(admin, plays(t, h))
 	// A stream is ended with a word, and stays so.
-	plays, err := h.Store.Plays(ctx, usage.Filter{Open: true})
-	if err != nil || len(plays) != 1 {
-		t.Fatal(plays, err)
-	}
-	if res, _ := h.form(fmt.Sprintf("/house/streams/%d", plays[0].ID), admin,
+	if res, _ := h.form(fmt.Sprintf("/house/streams/%d", plays(t, h)[0].ID), admin,
 		url.Values{"says": {"supper is ready"}}); res.StatusCode !=
 		http.StatusSeeOther {
 		t.Errorf("ending it: %s", res.Status)
@@ -181,6 +180,56 @@ func TestTheHouseIsSeenToByAdministrators(t *testing.T) {
 	}
 	if res, _ := h.form("/house/streams/999999", admin, nil); res.StatusCode != http.StatusNotFound {
 		t.Errorf("ending none: %s", res.Status)
+	}
+}
+
+// plays gives the one stream that is running.
+func plays(t *testing.T, h *house) []usage.Play {
+	t.Helper()
+	list, err := h.Store.Plays(context.Background(), usage.Filter{Open: true})
+	if err != nil || len(list) != 1 {
+		t.Fatal(list, err)
+	}
+	return list
+}
+
+// isTold has a page that stays open told how the house is.
+func (h *house) isTold(cookie string, running []usage.Play) {
+	h.t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	r, err := http.NewRequestWithContext(ctx, "GET", h.url+"/house/now", nil)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	r.Header.Set("Cookie", cookie)
+	res, err := http.DefaultClient.Do(r)
+	if err != nil || res.Header.Get("Content-Type") != "text/event-stream" {
+		h.t.Fatal(res, err)
+	}
+	defer res.Body.Close()
+	var now struct {
+		Today []struct {
+			Text string
+			Well bool
+		}
+		Streams []struct {
+			ID      int64
+			Who, At string
+			Title   string
+		}
+	}
+	for lines := bufio.NewScanner(res.Body); lines.Scan(); {
+		if text, ok := strings.CutPrefix(lines.Text(), "data: "); ok {
+			if err := json.Unmarshal([]byte(text), &now); err != nil {
+				h.t.Fatal(err)
+			}
+			break
+		}
+	}
+	if len(now.Today) != 5 || now.Today[0].Text != "wren watches Copper Kite" || len(now.Streams) != 1 ||
+		now.Streams[0].ID != running[0].ID || now.Streams[0].Who != "wren" || !strings.Contains(now.Streams[0].At, "at home") {
+		h.t.Errorf("%+v", now)
 	}
 }
 

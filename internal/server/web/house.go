@@ -36,9 +36,10 @@ type housePage struct {
 
 type (
 	houseStream struct {
-		ID                    int64
-		Who, Title, How, From string
-		Position, Duration    float64
+		ID    int64  `json:"id"`
+		Who   string `json:"who"`
+		Title string `json:"title"`
+		At    string `json:"at"` // how far, where and how
 	}
 	houseMember struct{ Name, Role, Bounds, Seen string }
 	houseInvite struct{ Name, Role, Until string }
@@ -74,35 +75,30 @@ func (s *Web) pageHouse(w http.ResponseWriter, r *http.Request) error {
 }
 
 func (s *Web) showHouse(w http.ResponseWriter, r *http.Request, status int, page housePage) error {
-	ctx, now := r.Context(), time.Now().In(s.Zone)
+	ctx, moment := r.Context(), time.Now().In(s.Zone)
 	page.Frame, page.Roles = s.Frame(live.VisitorOf(r), "The house", "house"), allowance.Roles
-	plays, err := s.Store.Plays(ctx, usage.Filter{Open: true, Limit: 200})
+	now, err := s.now(r)
 	if err != nil {
 		return err
 	}
-	for _, p := range plays {
-		page.Streams = append(page.Streams, streamOf(p))
-	}
-	if page.Today, err = s.Today(ctx); err != nil {
-		return err
-	}
+	page.Streams, page.Today = now.Streams, now.Today
 	members, err := s.Store.Members(ctx)
 	if err != nil {
 		return err
 	}
 	for _, m := range members {
-		h := houseMember{Name: m.Name, Role: string(m.Role), Bounds: strings.Join(boundsOf(m, now, s.Zone), ", ")}
+		h := houseMember{Name: m.Name, Role: string(m.Role), Bounds: strings.Join(boundsOf(m, moment, s.Zone), ", ")}
 		if !m.Seen.IsZero() {
-			h.Seen = live.Spoken(m.Seen.In(s.Zone), now)
+			h.Seen = live.Spoken(m.Seen.In(s.Zone), moment)
 		}
 		page.Members = append(page.Members, h)
 	}
-	invites, err := s.Store.Invites(ctx, now)
+	invites, err := s.Store.Invites(ctx, moment)
 	if err != nil {
 		return err
 	}
 	for _, i := range invites {
-		page.Invites = append(page.Invites, houseInvite{i.Name, string(i.Role), live.Spoken(i.Expires.In(s.Zone), now)})
+		page.Invites = append(page.Invites, houseInvite{i.Name, string(i.Role), live.Spoken(i.Expires.In(s.Zone), moment)})
 	}
 	if page.Unclear, err = s.Store.Unclear(ctx, listedUnclear); err != nil {
 		return err
@@ -136,12 +132,18 @@ func streamOf(p usage.Play) houseStream {
 	if p.Away {
 		from = "outside the home"
 	}
-	how := strings.ReplaceAll(p.Delivery, "-", " ")
-	if p.Why != "" {
-		how += ": " + p.Why
+	at := clock(p.Position)
+	if p.Duration > 0 {
+		at += " of " + clock(p.Duration)
 	}
-	return houseStream{ID: p.ID, Who: strings.Join(p.Viewers(), ", "), Title: title, How: how,
-		From: p.Device + ", " + from, Position: p.Position, Duration: p.Duration}
+	at += ", " + p.Device + ", " + from
+	if p.Delivery != "" {
+		at += ", " + strings.ReplaceAll(p.Delivery, "-", " ")
+	}
+	if p.Why != "" {
+		at += ": " + p.Why
+	}
+	return houseStream{ID: p.ID, Who: strings.Join(p.Viewers(), ", "), Title: title, At: at}
 }
 
 // boundsOf tells what bounds a member, in a few words each.

@@ -18,6 +18,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 	"unicode"
 	"unicode/utf8"
@@ -36,7 +37,10 @@ import (
 )
 
 // Web answers browsers.
-type Web struct{ *live.Server }
+type Web struct {
+	*live.Server
+	telling atomic.Int32 // pages that are told how the house is
+}
 
 //go:embed pages
 var pageFiles embed.FS
@@ -125,8 +129,8 @@ func (s *Web) Routes(m *http.ServeMux) {
 		"player.js": "text/javascript; charset=utf-8", "abilities.js": "text/javascript; charset=utf-8",
 		"segments.js": "text/javascript; charset=utf-8", "shelf.js": "text/javascript; charset=utf-8",
 		"copies.js": "text/javascript; charset=utf-8", "screen.js": "text/javascript; charset=utf-8",
-		"strength.js": "text/javascript; charset=utf-8",
-		"passkey.js":  "text/javascript; charset=utf-8", "together.js": "text/javascript; charset=utf-8",
+		"strength.js": "text/javascript; charset=utf-8", "house.js": "text/javascript; charset=utf-8",
+		"passkey.js": "text/javascript; charset=utf-8", "together.js": "text/javascript; charset=utf-8",
 		"sofa.js":  "text/javascript; charset=utf-8",
 		"icon.svg": "image/svg+xml"} {
 		b, err := pageFiles.ReadFile("pages/" + name)
@@ -184,6 +188,7 @@ func (s *Web) Routes(m *http.ServeMux) {
 	m.HandleFunc("POST /own/factor/keep", s.page(s.keepFactor))
 	m.HandleFunc("POST /own/factor/drop", s.page(s.dropFactor))
 	m.HandleFunc("GET /house", s.house(s.pageHouse))
+	m.HandleFunc("GET /house/now", s.house(s.tellHouse))
 	m.HandleFunc("GET /house/members/{name}", s.house(s.pageMember))
 	m.HandleFunc("POST /house/members/{name}", s.house(s.editMember))
 	m.HandleFunc("POST /house/streams/{play}", s.house(s.stopHouse))
