@@ -105,24 +105,28 @@ func (s *Server) brokerFigures(ctx context.Context) (f notify.Figures, err error
 // tellAgain is how long nothing more is told of the same false tries, or of the same end of a member's time.
 const tellAgain = 15 * time.Minute
 
-// mostRemembered bounds how many of them are remembered: beyond that nothing more is told for a while.
-const mostRemembered = 1000
+// Bounds of what is remembered of that: beyond them nothing more is told for a while. Strangers with many addresses
+// are not to fill anybody's mailbox.
+const (
+	mostRemembered = 1000
+	mostTried      = 20
+)
 
 // againDue reports whether something may be told of again, and notes that it is.
-func againDue[K comparable](m *map[K]time.Time, key K, now time.Time) bool {
+func againDue[K comparable](m *map[K]time.Time, key K, most int, now time.Time) bool {
 	if *m == nil {
 		*m = map[K]time.Time{}
 	}
 	if at, ok := (*m)[key]; ok && now.Sub(at) < tellAgain && !at.After(now) {
 		return false
 	}
-	if len(*m) >= mostRemembered {
+	if len(*m) >= most {
 		for k, at := range *m {
 			if now.Sub(at) >= tellAgain {
 				delete(*m, k)
 			}
 		}
-		if len(*m) >= mostRemembered {
+		if len(*m) >= most {
 			return false
 		}
 	}
@@ -133,7 +137,7 @@ func againDue[K comparable](m *map[K]time.Time, key K, now time.Time) bool {
 // falseTries tells that somebody has to wait after too many tries to sign in.
 func (s *Server) falseTries(member string, from netip.Addr, now time.Time) {
 	s.notices.mu.Lock()
-	tell := againDue(&s.notices.tried, member+" "+allowance.Network(from).String(), now)
+	tell := againDue(&s.notices.tried, member+" "+allowance.Network(from).String(), mostTried, now)
 	s.notices.mu.Unlock()
 	if tell {
 		s.Events.Tell(event.FalseTries{Member: member, Address: from.String()})
@@ -143,7 +147,7 @@ func (s *Server) falseTries(member string, from netip.Addr, now time.Time) {
 // timeUp tells that a member may watch no longer.
 func (s *Server) timeUp(m store.Member, v allowance.Verdict) {
 	s.notices.mu.Lock()
-	tell := againDue(&s.notices.ended, m.ID, time.Now())
+	tell := againDue(&s.notices.ended, m.ID, mostRemembered, time.Now())
 	s.notices.mu.Unlock()
 	var why *StatusError
 	if tell && errors.As(s.notNow(m, v), &why) {
@@ -154,7 +158,7 @@ func (s *Server) timeUp(m store.Member, v allowance.Verdict) {
 // Refused tells that a member could not be sent a film.
 func (s *Server) Refused(m store.Member, f store.File, err error) {
 	s.notices.mu.Lock()
-	tell := againDue(&s.notices.refused, [2]int64{m.ID, f.ID}, time.Now())
+	tell := againDue(&s.notices.refused, [2]int64{m.ID, f.ID}, mostRemembered, time.Now())
 	s.notices.mu.Unlock()
 	var why *StatusError
 	if tell && errors.As(err, &why) {
