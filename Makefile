@@ -25,8 +25,8 @@ demo: build
 
 test:
 	sh test/setup.sh
-	# ./test takes longest, and waits much: it begins first, beside the others.
-	CGO_ENABLED=0 $(GO) test -trimpath -timeout 24m -parallel 6 ./test $$($(GO) list ./... | grep -v -e /test/hostile -e /test$$)
+	# ./test takes longest, and waits much: it begins first, beside the others, of which two run at a time.
+	CGO_ENABLED=0 $(GO) test -trimpath -timeout 24m -p 3 -parallel 6 ./test $$($(GO) list ./... | grep -v -e /test/hostile -e /test$$)
 	CGO_ENABLED=0 $(GO) test -trimpath -timeout 20m ./test/hostile
 
 bench:
