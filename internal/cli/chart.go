@@ -115,10 +115,32 @@ beginning to its end; plays count when they begin; of streams it is the most at 
 	return a.withJSON(c)
 }
 
+// chartLabel says what a chart shows, and how much the most is.
+func chartLabel(doc chartReport) string {
+	most := 0.0
+	for _, c := range doc.Columns {
+		most = max(most, c.Value)
+	}
+	for _, day := range doc.Heat {
+		most = max(most, slices.Max(day))
+	}
+	of := map[usage.Of]string{usage.OfWatched: "Watched", usage.OfPlays: "Plays", usage.OfStreams: "Streams at once",
+		usage.OfBytes: "Sent"}[doc.Of]
+	by := string(doc.By)
+	if doc.By == usage.ByHeat {
+		by = "hour and weekday"
+	}
+	text := fmt.Sprintf("%s by %s; the most: %s", of, by, measured(doc.Of, most))
+	if !doc.SinceAt.IsZero() {
+		text += ", since " + doc.SinceAt.Format(time.DateOnly)
+	}
+	return text
+}
+
 // drawTo draws a chart into files that are not there yet.
 func (a *app) drawTo(svg, picture string, doc chartReport) error {
 	say := func(v float64) string { return measured(doc.Of, v) }
-	label := fmt.Sprintf("%s, by %s", doc.Of, doc.By)
+	label := chartLabel(doc)
 	var text string
 	if doc.Heat != nil {
 		var heat [7][24]float64

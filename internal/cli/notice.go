@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/json"
@@ -124,7 +125,8 @@ receiver on the host is run by this command itself.`,
 			if n := h.Household.Notices[i]; n.To == household.ToProgram {
 				t := notice.Test(h.Household.Household.Name, began)
 				t.ID = rand.Text()
-				text, err := json.Marshal(notify.Event("urn:cozyshelf:"+h.ID, t))
+				source := cmp.Or(strings.TrimSuffix(h.Household.Remote.Address, "/"), "urn:cozyshelf:"+h.ID)
+				text, err := json.Marshal(notify.Event(source, t))
 				if err == nil {
 					err = tellProgram(c.Context(), n.Program, text)
 				}

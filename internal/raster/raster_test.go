@@ -28,9 +28,9 @@ func drawn(t *testing.T, svg string) image.Image {
 	return p
 }
 
-// is reports whether a pixel has a colour; the drawing's corner lies 16 pixels inside.
+// is reports whether a pixel has a colour; the drawing's corner lies 16 pixels from the left and 42 from above.
 func is(p image.Image, x, y float64, want color.NRGBA) bool {
-	r, g, b, a := p.At(int((x+16)*scale), int((y+16)*scale)).RGBA()
+	r, g, b, a := p.At(int((x+16)*scale), int((y+42)*scale)).RGBA()
 	near := func(a uint32, b uint8) bool { return max(a>>8, uint32(b))-min(a>>8, uint32(b)) <= 1 }
 	return near(r, want.R) && near(g, want.G) && near(b, want.B) && a == 0xffff
 }
@@ -50,7 +50,7 @@ func TestBarsAreWhereTheyBelong(t *testing.T) {
 	for _, c := range []struct {
 		x, y float64
 		want color.NRGBA
-	}{{7, 119, wren}, {7, 31, wren}, {7, 29, ozan}, {7, 1, ozan}, {7, -2, ground}, {16, 60, ground},
+	}{{7, 119, wren}, {7, 31, wren}, {7, 29, ozan}, {7, 1, ozan}, {7, -4, ground}, {16, 60, ground},
 		{25, 119, wren}, {25, 61, wren}, {25, 59, ground}, {43, 118, ground}, {-10, 10, ground},
 		{6, 120 + 18 + 9, wren}, {6, 120 + 18 + 20 + 9, ozan}} {
 		if !is(p, c.x, c.y, c.want) {
@@ -95,7 +95,7 @@ func TestHoursAreTheDarkerTheMore(t *testing.T) {
 	}{{0, 0, 1}, {3, 20, 0.53}, {6, 23, 0.06}, {2, 5, 0.06}} {
 		x, y := float64(42+c.hour*22+10), float64(18+c.day*22+10)
 		if !is(p, x, y, mix(c.share)) {
-			t.Errorf("day %d, hour %d: %v instead of %v", c.day, c.hour, p.At(int((x+16)*scale), int((y+16)*scale)), mix(c.share))
+			t.Errorf("day %d, hour %d: %v instead of %v", c.day, c.hour, p.At(int((x+16)*scale), int((y+42)*scale)), mix(c.share))
 		}
 	}
 }

@@ -140,6 +140,9 @@ func (f Facts) watched() Line {
 
 // length writes seconds in hours and minutes.
 func length(seconds float64) string {
+	if seconds < 60 {
+		return fmt.Sprintf("%.0f s", seconds)
+	}
 	m := int(seconds+30) / 60
 	if m < 60 {
 		return fmt.Sprintf("%d min", m)
@@ -177,7 +180,7 @@ func (f Facts) room() Line {
 			low++
 		}
 	}
-	text := fmt.Sprintf("%s free at %s, of %s", size(least.Free), least.Folder, size(least.Size))
+	text := fmt.Sprintf("%s of %s free at %s", size(least.Free), size(least.Size), least.Folder)
 	switch {
 	case low > 1:
 		text = fmt.Sprintf("%d disks are nearly full; %s", low, text)

@@ -38,15 +38,15 @@ func TestFiveLines(t *testing.T) {
 			Concerns: []Concern{{"the backup is overdue", "cozyshelf backup list"}, {"2 files of films cannot be used", "x"}},
 		}, []string{"Wren and Ozan watch Low Water and Pip watches Tiny Harbour (away)",
 			"1 h 30 min watched today, in 2 plays by 3 members; yesterday 2 h 30 min", "Arrived today: A, B, C and 4 more",
-			"A disk is nearly full: 10 GiB free at /srv/series, of 1.0 TiB",
+			"A disk is nearly full: 10 GiB of 1.0 TiB free at /srv/series",
 			"The backup is overdue and 2 files of films cannot be used (cozyshelf backup list)"}, []About{Room, SeeTo}},
 		"a quiet day": {Facts{Last: "Low Water", LastAt: now.AddDate(0, 0, -9), Disks: []Disk{{"/srv/films", 1 << 39, 1 << 40}}},
 			[]string{"Nobody is watching", "Nothing was watched today",
-				"Nothing arrived today; the last was Low Water, on 14 November", "512 GiB free at /srv/films, of 1.0 TiB",
+				"Nothing arrived today; the last was Low Water, on 14 November", "512 GiB of 1.0 TiB free at /srv/films",
 				"Nothing needs you"}, nil},
 		"all full": {Facts{Disks: []Disk{{"/a", 0, 1 << 40}, {"/b", 1 << 30, 1 << 40}}}, []string{"Nobody is watching",
 			"Nothing was watched today", "Nothing is on the shelves yet",
-			"2 disks are nearly full; 0 B free at /a, of 1.0 TiB", "Nothing needs you"}, []About{Room}},
+			"2 disks are nearly full; 0 B of 1.0 TiB free at /a", "Nothing needs you"}, []About{Room}},
 	} {
 		c.facts.Now = now
 		lines := Lines(c.facts)

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 )
 
 // Say writes a value of a chart in words.
@@ -80,9 +81,6 @@ func DrawBars(list []Column, label string, say Say) string {
 	}
 	var b strings.Builder
 	high := barHigh + nameHigh + rowHigh*len(groups)
-	fmt.Fprintf(&b, `<svg class="bars" viewBox="0 0 %d %d" role="img" aria-label="%s">`, max(1,
-		len(list))*(barWide+barGap),
-		high, html.EscapeString(label))
 	named, month := -nameWide, ""
 	days := len(list) > 1 && len(list) <= mostDays && list[1].Begins.Sub(list[0].Begins) < 36*time.Hour
 	for i, c := range list {
@@ -130,8 +128,10 @@ func DrawBars(list []Column, label string, say Say) string {
 			y+14,
 			html.EscapeString(cmp.Or(name, "nobody")))
 	}
-	b.WriteString(`</svg>`)
-	return b.String()
+	// Wide enough for the last name, too.
+	wide := max(len(list)*(barWide+barGap), named+nameWide)
+	return fmt.Sprintf(`<svg class="bars" viewBox="0 0 %d %d" role="img" aria-label="%s">%s</svg>`, wide, high,
+		html.EscapeString(label), b.String())
 }
 
 // nameWide is how much room a name below a bar needs; mostDays how many bars are named by their days.
@@ -187,12 +187,16 @@ func Standalone(svg string) string {
 		return svg
 	}
 	open, body, _ := strings.Cut(svg, ">")
-	const margin = 16
-	open = strings.Replace(open, fmt.Sprintf(`viewBox="0 0 %d %d"`, w, h), fmt.Sprintf(`viewBox="%d %d %d %d"`, -margin,
-		-margin,
-		w+2*margin, h+2*margin), 1)
+	const margin, top = 16, 42
+	label := ""
+	if _, rest, ok := strings.Cut(open, `aria-label="`); ok {
+		label, _, _ = strings.Cut(rest, `"`) // it is escaped
+	}
+	was := fmt.Sprintf(`viewBox="0 0 %d %d"`, w, h)
+	w = max(w, 7*utf8.RuneCountInString(html.UnescapeString(label))) // room for what is written above
+	open = strings.Replace(open, was, fmt.Sprintf(`viewBox="%d %d %d %d"`, -margin,
+		-top, w+2*margin, h+margin+top), 1)
 	return fmt.Sprintf(`%s xmlns="http://www.w3.org/2000/svg" width="%d" height="%d"><style>%s</style>`+
-		`<rect x="%d" y="%d" width="%d" height="%d" style="fill:#f8f0e5;fill-opacity:1"/>%s`+"\n", open, w+2*margin,
-		h+2*margin,
-		DrawingStyle, -margin, -margin, w+2*margin, h+2*margin, body)
+		`<rect x="%d" y="%d" width="%d" height="%d" style="fill:#f8f0e5;fill-opacity:1"/><text x="0" y="-18">%s</text>%s`+
+		"\n", open, w+2*margin, h+margin+top, DrawingStyle, -margin, -top, w+2*margin, h+margin+top, label, body)
 }
