@@ -151,7 +151,8 @@ The first evening:
 	add("life", a.statusCommand(), a.logsCommand(), a.startCommand(), a.stopCommand(), a.restartCommand(),
 		a.retireCommand(), a.upgradeCommand(), a.rollbackCommand(), a.backupCommand(), a.restoreCommand(),
 		a.ledgerCommand(), a.undoCommand())
-	add("home", a.shelfCommand(), a.tidyCommand(), a.intakeCommand(), a.memberCommand(), a.keyCommand(), a.noticeCommand(), a.usageCommand(),
+	add("home", a.shelfCommand(), a.tidyCommand(), a.intakeCommand(), a.memberCommand(), a.keyCommand(),
+		a.noticeCommand(), a.usageCommand(),
 		a.prepareCommand(), a.capacityCommand(), a.remoteCommand())
 	add("inside", a.serveCommand(), a.schemaCommand())
 	root.AddCommand(a.superviseCommand(), a.healthcheckCommand(), a.relayCommand(), a.probeCommand(), a.lookCommand(),

@@ -142,7 +142,7 @@ func shoot(address, name, password, dir string) error {
 		func() error { return b.Until(`document.querySelector("a[href='/own']")`) },
 		func() error { return b.Go(byName + "/own") },
 		func() error { return picture("own") },
-		func() error { return b.Go(byName + "/house/members/bram") },
+		func() error { return b.Go(byName + "/house") },
 		func() error { return picture("house") },
 	}
 	for i, step := range steps {

@@ -168,7 +168,8 @@ func (s *Admin) works(r *http.Request) (any, error) {
 	known, err := s.WorksOf(r.Context(), plays)
 	out := []control.Work{}
 	for w, k := range known {
-		out = append(out, control.Work{Shelf: w.Shelf, Title: w.Title, Genres: all(k.Genres, same), People: all(k.People, same)})
+		out = append(out, control.Work{Shelf: w.Shelf, Title: w.Title, Genres: all(k.Genres, same),
+			People: all(k.People, same)})
 	}
 	return out, err
 }

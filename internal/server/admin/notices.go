@@ -40,7 +40,8 @@ func (s *Admin) receivers(r *http.Request) (any, error) {
 // noReceiver says that there is no receiver of a name.
 func noReceiver(err error) error {
 	if errors.Is(err, store.ErrNotFound) {
-		return live.UsageProblem("there is no such receiver of notices", "the household file names none, or it is not deployed yet",
+		return live.UsageProblem("there is no such receiver of notices",
+			"the household file names none, or it is not deployed yet",
 			"see cozyshelf notice list")
 	}
 	return err

@@ -59,9 +59,9 @@ func (s *Server) OpenNotices() bool {
 	if source == "" {
 		source = "urn:cozyshelf:" + url.PathEscape(s.Settings.Household)
 	}
-	s.notices.keeper.Store(notify.New(notify.Options{House: s.Settings.Name, ID: s.Settings.Household, Figures: s.brokerFigures, Source: source, Zone: s.Zone,
-		Receivers: s.Settings.Notices, Secrets: filepath.Join(s.Settings.State, layout.Secrets), Store: s.Store, Log: s.Log,
-		Tell: s.Events.Tell}))
+	s.notices.keeper.Store(notify.New(notify.Options{House: s.Settings.Name, ID: s.Settings.Household, Source: source,
+		Zone: s.Zone, Receivers: s.Settings.Notices, Secrets: filepath.Join(s.Settings.State, layout.Secrets),
+		Store: s.Store, Log: s.Log, Tell: s.Events.Tell, Figures: s.brokerFigures}))
 	return true
 }
 

@@ -123,8 +123,12 @@ func (s *Server) concerns(ctx context.Context, now time.Time) (out []today.Conce
 		}
 	}
 	for _, sh := range shelves {
+		files := "%d files of %s cannot be used"
+		if sh.Problems == 1 {
+			files = "%d file of %s cannot be used"
+		}
 		if sh.Problems > 0 {
-			add("cozyshelf shelf show "+sh.Name+" --problems", "%d files of %s cannot be used", sh.Problems, sh.Name)
+			add("cozyshelf shelf show "+sh.Name+" --problems", files, sh.Problems, sh.Name)
 		}
 	}
 	return out, nil

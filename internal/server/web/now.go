@@ -47,8 +47,8 @@ func (s *Web) tellHouse(w http.ResponseWriter, r *http.Request) error {
 	if s.telling.Add(1) > mostNow {
 		s.telling.Add(-1)
 		return &live.StatusError{Problem: &problem.Problem{What: "the house is not told to this page now",
-			Why: "as many pages are told as there may be", Fix: "close one of them; this page can be loaded again"}, Status: http.StatusServiceUnavailable,
-			Wait: nowLasts}
+			Why: "as many pages are told as there may be", Fix: "close one of them; this page can be loaded again"},
+			Status: http.StatusServiceUnavailable, Wait: nowLasts}
 	}
 	defer s.telling.Add(-1)
 	rc := http.NewResponseController(w)
