@@ -94,7 +94,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	engines(t, func(t *testing.T, engine string) {
 		rounds := (all + mills - 1) / mills
 		if all == 0 {
-			rounds = map[string]int{"process": 5, "docker": 3}[engine]
+			rounds = map[string]int{"process": 4, "docker": 2}[engine]
 		}
 		for i := range mills {
 			t.Run(fmt.Sprint(i+1), func(t *testing.T) {

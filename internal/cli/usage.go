@@ -77,8 +77,8 @@ func (a *app) usageNowCommand() *cobra.Command {
 	var pause time.Duration
 	c := &cobra.Command{
 		Use: "now", Short: "Who is watching what now", Args: cobra.NoArgs,
-		Long: `Shows who watches what, how it is delivered, and why not as it is. --watch shows it again and again, until you
-press Ctrl-C, with how much each stream is sent.`,
+		Long: `Shows who watches what, how it is delivered, why not as it is, and what converting costs the machine. --watch
+shows it again and again, until you press Ctrl-C, with how much each stream is sent.`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			if c.Flags().Changed("pause") && !watch || pause < 200*time.Millisecond {
 				return wrongUse(c, "--pause goes with --watch, and is 200ms or more")
@@ -97,7 +97,7 @@ press Ctrl-C, with how much each stream is sent.`,
 					return a.document(list)
 				}
 				a.showStreams(list, rates)
-				return nil
+				return a.showCosts(c.Context(), cl, list)
 			}
 			if !watch {
 				return draw(false)
@@ -194,6 +194,32 @@ func (a *app) showStreams(list []usage.Play, rates map[int64]float64) {
 			a.out.Printf("%s's %s is %s: %s\n", p.Member, playTitle(p), delivered(p), p.Why)
 		}
 	}
+}
+
+// showCosts says what the streams that are converted cost the machine.
+func (a *app) showCosts(ctx context.Context, cl *control.Client, list []usage.Play) error {
+	if !slices.ContainsFunc(list, func(p usage.Play) bool { return p.Delivery == "converted" }) {
+		return nil
+	}
+	st, err := cl.Status(ctx)
+	if err != nil || st.Convert == nil {
+		return err
+	}
+	for _, s := range st.Convert.Streams {
+		a.out.Printf("%s\n", costOf(s))
+	}
+	return nil
+}
+
+// costOf says what a picture that is being made costs the machine: one that is made twice as fast as it is watched
+// takes half of it.
+func costOf(s control.Conversion) string {
+	cost := "how much of the machine that takes is not known yet"
+	if s.Speed > 0 {
+		cost = fmt.Sprintf("about %.0f %% of the machine", 100*min(1, 1/s.Speed))
+	}
+	return fmt.Sprintf("Converting %s to %d lines for %s, by %s: %s", show.Clean(s.Title), s.Height,
+		show.Count(s.Viewers, "device", "devices"), show.Clean(s.Way), cost)
 }
 
 // delivered says how a stream is sent.

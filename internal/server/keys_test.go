@@ -38,7 +38,7 @@ func (h *house) by(token, method, path, body string, headers ...string) (int, st
 
 // keyed are the addresses that keys ask, by the right that each needs.
 var keyed = map[right.Right][]string{right.ReadFigures: {"GET /api/v1/figures/now", "GET /api/v1/figures/history",
-	"GET /api/v1/figures/top?of=titles", "GET /api/v1/figures/chart?by=week&of=plays"},
+	"GET /api/v1/figures/top?of=titles", "GET /api/v1/figures/top?of=genres", "GET /api/v1/figures/chart?by=week&of=plays"},
 	right.ReadLibrary: {"GET /api/v1/figures/library"}, right.ControlStreams: {"POST /api/v1/streams/999/stop"},
 	right.Metrics: {"GET /metrics"}}
 
@@ -209,7 +209,7 @@ func TestFiguresAreOnesOwn(t *testing.T) {
 	if sum != 3 || wren != 2 {
 		t.Errorf("%g plays, %g of wren: %s", sum, wren, body)
 	}
-	for _, bad := range []string{"top", "top?of=people", "top?of=titles&by=luck", "top?of=titles&limit=0",
+	for _, bad := range []string{"top", "top?of=pets", "top?of=titles&by=luck", "top?of=titles&limit=0",
 		"chart?by=heat", "chart?of=luck",
 		"chart?split=luck", "history?since=yesterday", "history?after=777", "history?limit=-1", "history?delivery=luck"} {
 		if status, body := h.by(key, "GET", "/api/v1/figures/"+bad, ""); status != http.StatusBadRequest {

@@ -251,6 +251,10 @@ func (s *Server) watchDisks(ctx context.Context) {
 	}
 }
 
+// alwaysFull are file systems that are made once and never written to, such as that of a disc.
+var alwaysFull = map[uint32]bool{unix.ISOFS_SUPER_MAGIC: true, unix.UDF_SUPER_MAGIC: true, unix.SQUASHFS_MAGIC: true,
+	unix.EROFS_SUPER_MAGIC_V1: true, unix.CRAMFS_MAGIC: true}
+
 // measuredWithin is how long a disk may take to say how full it is.
 const measuredWithin = 5 * time.Second
 
@@ -263,7 +267,7 @@ func (n *notices) measure(folder string) (st unix.Statfs_t, ok bool) {
 	go func() {
 		defer n.asking.Delete(folder)
 		var st unix.Statfs_t
-		if unix.Statfs(folder, &st) == nil {
+		if unix.Statfs(folder, &st) == nil && !alwaysFull[uint32(st.Type)] {
 			answered <- &st
 		}
 		close(answered)
