@@ -15,6 +15,7 @@ import (
 
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/library"
+	"cozyshelf/internal/core/usage"
 )
 
 // Each calls yield for every file of a shelf, or of all for an empty name, in the order
@@ -118,6 +119,17 @@ func (s *Store) Lately(ctx context.Context, limit int) ([]Title, error) {
 		out = append(out, t)
 	}
 	return out, nil
+}
+
+// ArrivedByHour gives how much arrived on each shelf, in bytes, hour by hour, as far as it is there still.
+func (s *Store) ArrivedByHour(ctx context.Context) ([]usage.Stored, error) {
+	return rows(ctx, s.r, func(r *sql.Rows, f *usage.Stored) error {
+		var added int64
+		err := r.Scan(&f.Shelf, &added, &f.Size)
+		f.Added = fromMilli(added)
+		return err
+	}, "SELECT d.shelf, min(f.added), sum(f.size) FROM files f JOIN folders d ON d.id = f.folder WHERE f.gone = 0 "+
+		"GROUP BY d.shelf, f.added / 3600000 ORDER BY 2")
 }
 
 // mostArrived is how many files are looked at that arrived last.

@@ -62,3 +62,25 @@ func TestWhatArrivedSinceATime(t *testing.T) {
 		}
 	}
 }
+
+// TestArrivalsAreSummedByTheHour holds the sums against the files one by one.
+func TestArrivalsAreSummedByTheHour(t *testing.T) {
+	s, _ := fresh(t)
+	stock(t, s, "films", household.Films, Found{Title: "Low Water", Size: 100}, Found{Title: "Ash", Size: 50})
+	stock(t, s, "series", household.Series, Found{Title: "Harbour", Season: 1, Episode: 1, Size: 7})
+	hour := func(n int, title string) {
+		t.Helper()
+		if _, err := s.w.Exec("UPDATE files SET added = ? WHERE title = (SELECT id FROM titles WHERE name = ?)",
+			int64(n)*3600000+5, title); err != nil {
+			t.Fatal(err)
+		}
+	}
+	hour(3, "Low Water")
+	hour(3, "Ash")
+	hour(9, "Harbour")
+	got, err := s.ArrivedByHour(ctx)
+	if err != nil || len(got) != 2 || got[0].Shelf != "films" || got[0].Size != 150 || got[1].Size != 7 ||
+		!got[0].Added.Equal(fromMilli(3*3600000+5)) {
+		t.Errorf("%v %+v", err, got)
+	}
+}

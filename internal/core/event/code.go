@@ -18,6 +18,7 @@ const (
 	CodeFolderAway        Code = "folder-away"
 	CodeFolderBack        Code = "folder-back"
 	CodeDiskLow           Code = "disk-low"
+	CodeDiskFills         Code = "disk-fills"
 	CodeBackupMade        Code = "backup-made"
 	CodeBackupFailed      Code = "backup-failed"
 	CodeBackupOverdue     Code = "backup-overdue"
@@ -53,6 +54,7 @@ var Codes = []About{
 	{CodeFolderAway, "a folder of a shelf is not there", true},
 	{CodeFolderBack, "it is there again", true},
 	{CodeDiskLow, "less than a twentieth of a disk is free, or less than 1 GiB where the state folder lies", true},
+	{CodeDiskFills, "a disk will be full within 30 days, if things go on arriving as they do", true},
 	{CodeBackupMade, "the server made a backup", false},
 	{CodeBackupFailed, "the server's backup failed", true},
 	{CodeBackupOverdue, "no backup was made for a day longer than it should take", true},

@@ -463,6 +463,19 @@ func (e DiskLow) Fields() []Field {
 	return []Field{{Key: "folder", Value: e.Folder}, {Key: "free", Value: e.Free}, {Key: "size", Value: e.Size}}
 }
 
+// DiskFills is that a disk will be full before long, if things go on arriving as they do.
+type DiskFills struct {
+	warning
+	Folder, Full string // the day
+	Daily        int64  // bytes that arrive
+}
+
+// Name and Fields tell it.
+func (DiskFills) Name() string { return "a disk will be full before long" }
+func (e DiskFills) Fields() []Field {
+	return []Field{{Key: "folder", Value: e.Folder}, {Key: "full", Value: e.Full}, {Key: "daily", Value: e.Daily}}
+}
+
 // BackupOverdue is that there should be a newer backup.
 type BackupOverdue struct {
 	warning

@@ -161,6 +161,9 @@ func house(e event.Event) (code event.Code, text string) {
 	case event.DiskLow:
 		return event.CodeDiskLow, fmt.Sprintf("The disk of %s is nearly full: %d MiB of %d MiB are free.", e.Folder, e.Free>>20,
 			e.Size>>20)
+	case event.DiskFills:
+		return event.CodeDiskFills, fmt.Sprintf("The disk of %s will be full about %s: %d MiB arrive a day.", e.Folder, e.Full,
+			e.Daily>>20)
 	case event.BackupMade:
 		return event.CodeBackupMade, "The server made the backup " + e.File + "."
 	case event.BackupFailed:

@@ -137,6 +137,12 @@ func Foretell(d Disk, files []Stored, now time.Time) Forecast {
 	return out
 }
 
+// fillsWithin is how soon a disk is full that somebody should know of.
+const fillsWithin = 30 * 24 * time.Hour
+
+// Soon reports whether a disk is full so soon that somebody should know of it.
+func (f Forecast) Soon(now time.Time) bool { return !f.Full.IsZero() && f.Full.Sub(now) < fillsWithin }
+
 // FreesMost gives what would free most, the most first: each file counts for one reason only. It only says.
 func FreesMost(files []Stored, plays []Play, now time.Time, limit int) []Frees {
 	type key struct{ shelf, name string }

@@ -151,3 +151,15 @@ func TestWhatWouldFreeMostIsSaidOnce(t *testing.T) {
 		}
 	}
 }
+
+func TestADiskIsFullSoon(t *testing.T) {
+	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+	for days, want := range map[int]bool{0: true, 29: true, 31: false, 3000: false} {
+		if got := (Forecast{Full: now.AddDate(0, 0, days)}).Soon(now); got != want {
+			t.Errorf("in %d days: %v", days, got)
+		}
+	}
+	if (Forecast{}).Soon(now) {
+		t.Error("one of which nothing can be said is full soon")
+	}
+}

@@ -3,10 +3,12 @@ package live
 import (
 	"context"
 	"errors"
+	"maps"
 	"net/netip"
 	"net/url"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -28,7 +30,8 @@ type notices struct {
 	keeper atomic.Pointer[notify.Keeper] // nil where nobody is told anything
 	events *event.Queue                  // what happens, from the beginning on
 
-	asking sync.Map // folders whose disk has not answered yet
+	asking   sync.Map  // folders whose disk has not answered yet
+	foretold time.Time // when it was looked last when disks will be full; for the job that watches
 
 	mu      sync.Mutex
 	tried   map[string]time.Time   // when false tries were told of last, by name and address
@@ -219,15 +222,16 @@ func (s *Server) once(ctx context.Context, name string, is bool, e event.Event) 
 // aFolder is one of those that the server works with.
 type aFolder struct {
 	folder, shown string
-	least         int64 // bytes that should be free, whatever the size of its disk
+	shelf         string // empty for the state folder
+	least         int64  // bytes that should be free, whatever the size of its disk
 }
 
 // folders are the state folder and those of the shelves.
 func (s *Server) folders() []aFolder {
-	list := []aFolder{{s.Settings.State, "the state folder", leastState}}
+	list := []aFolder{{s.Settings.State, "the state folder", "", leastState}}
 	for _, sh := range s.Settings.Shelves {
 		for i, f := range sh.Folders {
-			list = append(list, aFolder{f, sh.Shown[i], 0})
+			list = append(list, aFolder{f, sh.Shown[i], sh.Name, 0})
 		}
 	}
 	return list
@@ -239,15 +243,48 @@ const leastState = 1 << 30
 // watchDisks looks at the disks of the shelves and of the state folder.
 func (s *Server) watchDisks(ctx context.Context) {
 	told := map[unix.Fsid]bool{} // a disk of several folders once
+	disks := map[unix.Fsid]*usage.Disk{}
 	for _, d := range s.folders() {
 		st, ok := s.notices.measure(d.folder)
-		if !ok || st.Blocks == 0 || told[st.Fsid] {
+		if !ok || st.Blocks == 0 {
+			continue
+		}
+		if disks[st.Fsid] == nil {
+			disks[st.Fsid] = &usage.Disk{Name: d.shown, Free: int64(st.Bavail) * int64(st.Bsize)}
+		}
+		if d.shelf != "" {
+			disks[st.Fsid].Shelves = append(disks[st.Fsid].Shelves, d.shelf)
+		}
+		if told[st.Fsid] {
 			continue
 		}
 		told[st.Fsid] = true
 		free, size := int64(st.Bavail)*int64(st.Bsize), int64(st.Blocks)*int64(st.Bsize)
 		s.once(ctx, "disk-low "+d.shown, free < size/20 || free < d.least,
 			event.DiskLow{Folder: d.shown, Free: free, Size: size})
+	}
+	if now := time.Now(); now.Sub(s.notices.foretold) >= foretellEvery || now.Before(s.notices.foretold) {
+		s.notices.foretold = now
+		s.foretell(ctx, slices.Collect(maps.Values(disks)), now)
+	}
+}
+
+// foretellEvery is how often it is looked when disks will be full: it reads of all files.
+const foretellEvery = 24 * time.Hour
+
+// foretell tells of disks that will be full before long.
+func (s *Server) foretell(ctx context.Context, disks []*usage.Disk, now time.Time) {
+	files, err := s.Store.ArrivedByHour(ctx)
+	if err != nil {
+		if ctx.Err() == nil {
+			s.Log.Warn("what arrived could not be summed up", "why", err)
+		}
+		return
+	}
+	for _, d := range disks {
+		f := usage.Foretell(*d, files, now)
+		s.once(ctx, "disk-fills "+d.Name, f.Soon(now), event.DiskFills{Folder: d.Name,
+			Full: f.Full.In(s.Zone).Format(time.DateOnly), Daily: int64(f.Daily)})
 	}
 }
 

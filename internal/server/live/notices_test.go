@@ -1,8 +1,12 @@
 package live
 
 import (
+	"path/filepath"
 	"testing"
 	"time"
+
+	"cozyshelf/internal/core/event"
+	"cozyshelf/internal/store"
 )
 
 func TestTheSameIsToldNowAndThen(t *testing.T) {
@@ -31,5 +35,27 @@ func TestTheSameIsToldNowAndThen(t *testing.T) {
 	}
 	if !againDue(&m, "late", 3, now.Add(time.Hour)) || len(m) != 1 {
 		t.Errorf("%d remembered an hour later", len(m))
+	}
+}
+
+// TestWhatRunsOutIsToldOnce tells of the same thing again only once it was well in between, over a restart, too.
+func TestWhatRunsOutIsToldOnce(t *testing.T) {
+	path, told := filepath.Join(t.TempDir(), "store.db"), 0
+	for i, want := range []struct {
+		so    bool
+		after int
+	}{{false, 0}, {true, 1}, {true, 1}, {false, 1}, {true, 2}} {
+		st, err := store.Open(t.Context(), path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		s := &Server{Store: st}
+		s.Events.Hear(func(event.Event) { told++ })
+		s.once(t.Context(), "disk-low /srv", want.so, event.DiskLow{Folder: "/srv"})
+		s.once(t.Context(), "disk-low /other", false, event.DiskLow{Folder: "/other"})
+		st.Close()
+		if told != want.after {
+			t.Errorf("%d: told %d times", i, told)
+		}
 	}
 }
