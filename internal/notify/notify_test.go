@@ -435,6 +435,28 @@ func TestTheOutboxIsBounded(t *testing.T) {
 	}
 }
 
+// TestAMessageWithMoreInItHasAnotherID sends a gathered message, and again with one more notice.
+func TestAMessageWithMoreInItHasAnotherID(t *testing.T) {
+	var ids []string
+	s := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		ids = append(ids, r.Header.Get("Webhook-Id"))
+	}))
+	defer s.Close()
+	send := New(Options{}).webhook()
+	var list []notice.Notice
+	for _, id := range []string{"A", "B", "C"} {
+		list = append(list, notice.Notice{ID: id, Code: event.CodeDiskLow, At: time.Now()})
+	}
+	for _, n := range []int{1, 2, 2, 3} {
+		if err := send(t.Context(), household.Notice{Address: s.URL}, key, list[:n]); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if !slices.Equal(ids, []string{"A", "A-B", "A-B", "A-C"}) {
+		t.Errorf("%v", ids)
+	}
+}
+
 func TestKeysThatAreTooShortAreRefused(t *testing.T) {
 	for k, good := range map[string]bool{"": false, "short": false, strings.Repeat("k", 24): true, "whsec_!": false,
 		"whsec_" + base64.StdEncoding.EncodeToString(make([]byte, 24)): true,

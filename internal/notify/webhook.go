@@ -95,9 +95,12 @@ func (k *Keeper) webhook() Sender {
 		if err != nil {
 			return err
 		}
-		// The same notices have the same id when they come again.
-		now := time.Now()
-		signed, err := Sign(secret, list[0].ID, now, body)
+		// The same notices have the same id when they come again; with others beside them it is another.
+		now, id := time.Now(), list[0].ID
+		if n := len(list); n > 1 {
+			id += "-" + list[n-1].ID
+		}
+		signed, err := Sign(secret, id, now, body)
 		if err != nil {
 			return err
 		}
@@ -107,7 +110,7 @@ func (k *Keeper) webhook() Sender {
 		}
 		r.Header.Set("Content-Type", contentType)
 		r.Header.Set("User-Agent", "cozyshelf")
-		r.Header.Set("Webhook-Id", list[0].ID)
+		r.Header.Set("Webhook-Id", id)
 		r.Header.Set("Webhook-Timestamp", strconv.FormatInt(now.Unix(), 10))
 		r.Header.Set("Webhook-Signature", signed)
 		resp, err := client.Do(r)
