@@ -150,8 +150,9 @@ func TestEveryDocumentIsOne(t *testing.T) {
 		"member show bram", "member devices", "member invite piet --role guest", "member invite",
 		"member edit bram --minutes 60 --hours mon-fri_10:00-11:00 --shelves films --until 2100-01-01 --height-away 720 --bitrate-away 4M",
 		"member edit bram --role adult", "member password bram --generate", "member remove bram --yes")
-	m.edit("\n[storage]", fmt.Sprintf("\n[remote]\naddress = \"https://shelf.example.net\"\n\n[remote.certificate]\nfrom = \"home\"\n"+
-		"port = %d\n\n[storage]", testbuild.Port(t)))
+	m.edit("\n[storage]",
+		fmt.Sprintf("\n[remote]\naddress = \"https://shelf.example.net\"\n\n[remote.certificate]\nfrom = \"home\"\n"+
+			"port = %d\n\n[storage]", testbuild.Port(t)))
 	m.section(fmt.Sprintf("[[notice]]\nname = \"bell\"\nto = \"program\"\nprogram = %q\n", m.path("bell")))
 	if err := os.WriteFile(m.path("bell"), []byte("#!/bin/sh\nexec cat >/dev/null\n"), 0o755); err != nil {
 		t.Fatal(err)

@@ -111,7 +111,10 @@ func TestTheHouseholdIsToldOfWhatHappens(t *testing.T) {
 		m.must("deploy", "--yes")
 		m.add(demo.People[0])
 		m.viewer(demo.People[0].Name)
-		until(t, "a new device is told of", 20*time.Second, func() bool { _, ok := bell.find("cozyshelf.device-new"); return ok })
+		until(t, "a new device is told of", 20*time.Second, func() bool {
+			_, ok := bell.find("cozyshelf.device-new")
+			return ok
+		})
 		if h, _ := bell.find("cozyshelf.device-new"); !h.signed[second] || h.signed[first] ||
 			!strings.Contains(h.text, demo.People[0].Name+" signed in on a new device, "+demo.People[0].Name+"'s tablet") {
 			t.Errorf("%+v", h)
@@ -133,10 +136,12 @@ func TestTheHouseholdIsToldOfWhatHappens(t *testing.T) {
 			m.document(&list, "notice", "list")
 			return len(list) == 2 && list[1].Waiting == 1
 		})
-		if _, errs, code := m.run("", "notice", "run", "bell", "--once"); code == 0 || !strings.Contains(errs, "there is no bell") {
+		if _, errs, code := m.run("", "notice", "run", "bell", "--once"); code == 0 || !strings.Contains(errs,
+			"there is no bell") {
 			t.Errorf("code %d: %s", code, errs)
 		}
-		if out := m.must("notice", "list"); !strings.Contains(out, "there is no bell") || !strings.Contains(out, "tried again") {
+		if out := m.must("notice", "list"); !strings.Contains(out, "there is no bell") || !strings.Contains(out,
+			"tried again") {
 			t.Error(out)
 		}
 		// What others could have written is not run.
@@ -159,8 +164,12 @@ func TestTheHouseholdIsToldOfWhatHappens(t *testing.T) {
 		bell.status = 204
 		bell.mu.Unlock()
 		m.must("notice", "test", "house")
-		until(t, "what waited has come", 20*time.Second, func() bool { _, ok := bell.find("cozyshelf.sign-in-changed"); return ok })
-		if _, errs, code := m.run("", "notice", "test", "nobody"); code != problem.ExitUsage || !strings.Contains(errs, "nobody") {
+		until(t, "what waited has come", 20*time.Second, func() bool {
+			_, ok := bell.find("cozyshelf.sign-in-changed")
+			return ok
+		})
+		if _, errs, code := m.run("", "notice", "test", "nobody"); code != problem.ExitUsage || !strings.Contains(errs,
+			"nobody") {
 			t.Errorf("code %d: %s", code, errs)
 		}
 	})

@@ -390,7 +390,8 @@ func (a *app) exportTo(to, format string, zone *time.Location, each func(func(us
 
 // exportDatabase writes plays as a database into an open file. It is made in a folder that nobody else can enter, since
 // SQLite opens by name what somebody could have put another in place of.
-func (a *app) exportDatabase(to io.Writer, zone *time.Location, each func(func(usage.Play) error) error) (n int, err error) {
+func (a *app) exportDatabase(to io.Writer, zone *time.Location, each func(func(usage.Play) error) error) (n int,
+	err error) {
 	dir, err := os.MkdirTemp("", "cozyshelf-export-")
 	if err != nil {
 		return 0, err

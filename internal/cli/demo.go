@@ -283,8 +283,9 @@ func (w *walk) through() error {
 	if err := w.month(fmt.Sprintf("http://127.0.0.1:%d", w.port)); err != nil {
 		return err
 	}
-	for _, what := range [][]string{{"usage", "top", "--since", "14d"}, {"usage", "chart", "--by", "week", "--split", "member"},
-		{"usage", "chart", "--by", "heat"}, {"usage", "report", "--format", "markdown"}, {"status"}, {"logs", "--tail", "6"}} {
+	for _, what := range [][]string{{"usage", "top", "--since", "14d"}, {"usage", "chart", "--by", "week",
+		"--split", "member"}, {"usage", "chart", "--by", "heat"}, {"usage", "report", "--format", "markdown"}, {"status"},
+		{"logs", "--tail", "6"}} {
 		if err := w.run("", what...); err != nil {
 			return err
 		}

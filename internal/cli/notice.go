@@ -79,7 +79,8 @@ func (a *app) showReceivers(list []control.Receiver) {
 		rows = append(rows, []string{show.Clean(r.Name), r.To, of, fmt.Sprint(r.Waiting), fmt.Sprint(r.Took),
 			fmt.Sprint(r.Lost), last, receiverState(r)})
 	}
-	a.out.Table([]show.Column{{Head: "receiver", Whole: true}, {Head: "by", Whole: true}, {Head: "told of", Most: 40, Drop: 1},
+	a.out.Table([]show.Column{{Head: "receiver", Whole: true}, {Head: "by", Whole: true}, {Head: "told of", Most: 40,
+		Drop: 1},
 		{Head: "waiting", Right: true}, {Head: "taken", Right: true, Drop: 3}, {Head: "given up", Right: true, Drop: 2},
 		{Head: "last", Whole: true}, {Head: "state", Whole: true}}, rows)
 	for _, r := range list {

@@ -43,7 +43,7 @@ var properties = []property{
 	{"now", "watching", "Who watches what", "string", "", func(f Figures) string { return f.Watching }},
 	{"house", "members", "Members", "integer", "", func(f Figures) string { return strconv.Itoa(f.Members) }},
 	{"house", "titles", "Titles", "integer", "", func(f Figures) string { return strconv.Itoa(f.Titles) }},
-	{"house", "free", "Free for the state", "integer", "B", func(f Figures) string { return strconv.FormatInt(f.Free, 10) }},
+	{"house", "free", "Free for the state", "integer", "B", func(f Figures) string { return fmt.Sprint(f.Free) }},
 }
 
 var nodes = map[string]string{"now": "Now", "house": "House", "notices": "Notices"}

@@ -56,14 +56,16 @@ func newMosquitto(t *testing.T) *mosquitto {
 	for name, b := range map[string][]byte{
 		"chain.pem": pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: cert.Raw}),
 		"key.pem":   pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}),
-		"mosquitto.conf": fmt.Appendf(nil, "user root\nper_listener_settings true\npersistence false\nlistener %s 127.0.0.1\n"+
-			"certfile %s/chain.pem\nkeyfile %s/key.pem\npassword_file %s/passwords\nlistener %s 127.0.0.1\nallow_anonymous true\n",
+		"mosquitto.conf": fmt.Appendf(nil,
+			"user root\nper_listener_settings true\npersistence false\nlistener %s 127.0.0.1\n"+
+				"certfile %s/chain.pem\nkeyfile %s/key.pem\npassword_file %s/passwords\nlistener %s 127.0.0.1\nallow_anonymous true\n",
 			m.port, dir, dir, dir, m.plain)} {
 		if err := os.WriteFile(filepath.Join(dir, name), b, 0o600); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if out, err := exec.Command("mosquitto_passwd", "-b", "-c", filepath.Join(dir, "passwords"), "shelf", key1).CombinedOutput(); err != nil {
+	if out, err := exec.Command("mosquitto_passwd", "-b", "-c", filepath.Join(dir, "passwords"), "shelf",
+		key1).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
 	m.start()
@@ -129,11 +131,12 @@ func TestABrokerIsTold(t *testing.T) {
 	var mu sync.Mutex
 	now := Figures{Members: 4, Titles: 9}
 	r := household.Notice{Name: "broker", To: household.ToMQTT, Address: "mqtts://localhost:" + m.port, User: "shelf"}
-	o := Options{ID: "mill", Roots: m.roots, Receivers: []household.Notice{r}, Figures: func(context.Context) (Figures, error) {
+	figures := func(context.Context) (Figures, error) {
 		mu.Lock()
 		defer mu.Unlock()
 		return now, nil
-	}}
+	}
+	o := Options{ID: "mill", Roots: m.roots, Receivers: []household.Notice{r}, Figures: figures}
 	// With a wrong password it is said why.
 	k := keep(t, t.TempDir(), o)
 	wait(t, "it is refused", func() bool {
@@ -183,7 +186,8 @@ func TestABrokerIsTold(t *testing.T) {
 	time.Sleep(time.Second)
 	m.start()
 	wait(t, "what happened meanwhile is told", func() bool {
-		return m.has("notices/event", "cozyshelf.folder-back") == 1 && m.has("$state", "ready") == 2 && m.has("house/titles", "9") == 2
+		return m.has("notices/event", "cozyshelf.folder-back") == 1 && m.has("$state", "ready") == 2 &&
+			m.has("house/titles", "9") == 2
 	})
 	k.end()
 	wait(t, "it says that it leaves", func() bool { return m.has("$state", "disconnected") == 1 })

@@ -180,7 +180,8 @@ func wait(t *testing.T, what string, is func() bool) {
 
 func TestAWebhookIsTold(t *testing.T) {
 	p := newPeer(t)
-	k := keep(t, t.TempDir(), Options{Receivers: []household.Notice{{Name: "house", To: household.ToWebhook, Address: p.URL},
+	k := keep(t, t.TempDir(), Options{Receivers: []household.Notice{{Name: "house", To: household.ToWebhook,
+		Address: p.URL},
 		{Name: "other", To: household.ToWebhook, Address: p.URL, Events: []string{"play-ended"}}}})
 	k.events.Tell(event.RefusedAway{Member: "Wren"}) // which nobody is told of
 	k.events.Tell(disk(1))
@@ -207,7 +208,8 @@ func TestAWebhookIsTold(t *testing.T) {
 // TestWhoRefusesIsTriedAgain has a receiver fail in the ways in which they do.
 func TestWhoRefusesIsTriedAgain(t *testing.T) {
 	p := newPeer(t)
-	k := keep(t, t.TempDir(), Options{Receivers: []household.Notice{{Name: "house", To: household.ToWebhook, Address: p.URL}}})
+	k := keep(t, t.TempDir(), Options{Receivers: []household.Notice{{Name: "house", To: household.ToWebhook,
+		Address: p.URL}}})
 	p.answers(500)
 	k.events.Tell(disk(1))
 	wait(t, "it has failed", func() bool { return k.state("house").Failures == 1 })
@@ -272,7 +274,8 @@ func TestOneThatHangsHoldsUpNobody(t *testing.T) {
 	t.Cleanup(silent.Close)
 	t.Cleanup(func() { close(hang) })
 	k := keep(t, t.TempDir(), Options{Receivers: []household.Notice{
-		{Name: "silent", To: household.ToWebhook, Address: silent.URL}, {Name: "house", To: household.ToWebhook, Address: p.URL}}})
+		{Name: "silent", To: household.ToWebhook, Address: silent.URL}, {Name: "house", To: household.ToWebhook,
+			Address: p.URL}}})
 	for n := range 20 {
 		k.events.Tell(disk(n))
 	}
@@ -339,7 +342,8 @@ func TestOldNoticesAreGivenUp(t *testing.T) {
 	dir := t.TempDir()
 	synctest.Test(t, func(t *testing.T) {
 		var told []notice.Notice
-		o := Options{Receivers: []household.Notice{{Name: "house", To: household.ToWebhook}, {Name: "letters", To: household.ToMail}},
+		o := Options{Receivers: []household.Notice{{Name: "house", To: household.ToWebhook}, {Name: "letters",
+			To: household.ToMail}},
 			Senders: map[string]Sender{
 				household.ToWebhook: func(context.Context, household.Notice, string, []notice.Notice) error {
 					return errors.New("it is down")

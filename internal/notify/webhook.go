@@ -86,7 +86,8 @@ func (k *Keeper) webhook() Sender {
 	client := &http.Client{
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 		Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, TLSClientConfig: &tls.Config{RootCAs: k.Roots},
-			MaxIdleConnsPerHost: 1, IdleConnTimeout: time.Minute, TLSHandshakeTimeout: patience, ResponseHeaderTimeout: patience, MaxResponseHeaderBytes: 64 << 10},
+			MaxIdleConnsPerHost: 1, IdleConnTimeout: time.Minute, TLSHandshakeTimeout: patience,
+			ResponseHeaderTimeout: patience, MaxResponseHeaderBytes: 64 << 10},
 	}
 	return func(ctx context.Context, to household.Notice, secret string, list []notice.Notice) error {
 		ctx, cancel := context.WithTimeout(ctx, patience)

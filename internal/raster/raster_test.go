@@ -95,13 +95,15 @@ func TestHoursAreTheDarkerTheMore(t *testing.T) {
 	}{{0, 0, 1}, {3, 20, 0.53}, {6, 23, 0.06}, {2, 5, 0.06}} {
 		x, y := float64(42+c.hour*22+10), float64(18+c.day*22+10)
 		if !is(p, x, y, mix(c.share)) {
-			t.Errorf("day %d, hour %d: %v instead of %v", c.day, c.hour, p.At(int((x+16)*scale), int((y+42)*scale)), mix(c.share))
+			t.Errorf("day %d, hour %d: %v instead of %v", c.day, c.hour, p.At(int((x+16)*scale), int((y+42)*scale)),
+				mix(c.share))
 		}
 	}
 }
 
 func TestWhatIsNoDrawingIsRefused(t *testing.T) {
-	for _, s := range []string{"", "<svg", "<svg/>", `<svg viewBox="0 0 99999 99999"></svg>`, `<svg viewBox="0 0 -1 5"></svg>`,
+	for _, s := range []string{"", "<svg", "<svg/>", `<svg viewBox="0 0 99999 99999"></svg>`,
+		`<svg viewBox="0 0 -1 5"></svg>`,
 		`<rect x="1"/>`, `<text x="1" y="1">a</text>`, `<svg viewBox="0 0 9 9"><rect x="a"/></svg>`,
 		`<svg viewBox="0 0 9 9"><rect style="fill:red"/></svg>`, `<svg viewBox="0 0 9 9"><text>a</text></svg>`} {
 		if b, err := PNG(s); err == nil || len(b) > 0 {

@@ -228,7 +228,8 @@ func (h *house) isTold(cookie string, running []usage.Play) {
 		}
 	}
 	if len(now.Today) != 5 || now.Today[0].Text != "wren watches Copper Kite" || len(now.Streams) != 1 ||
-		now.Streams[0].ID != running[0].ID || now.Streams[0].Who != "wren" || !strings.Contains(now.Streams[0].At, "at home") {
+		now.Streams[0].ID != running[0].ID || now.Streams[0].Who != "wren" || !strings.Contains(now.Streams[0].At,
+		"at home") {
 		h.t.Errorf("%+v", now)
 	}
 }

@@ -63,7 +63,8 @@ func TestExportedPlaysAreReadByOthers(t *testing.T) {
 	}
 	for i, want := range []map[string]any{{"id": 3.0, "started_at": "2026-10-25T03:30:00+03:00",
 		"ended_at": "2026-10-25T03:30:00+02:00",
-		"sofa":     "ozan; linnea", "title": "=1+1; DROP TABLE plays", "watched_seconds": 3600.5, "finished": 1.0, "away": 1.0,
+		"sofa":     "ozan; linnea", "title": "=1+1; DROP TABLE plays", "watched_seconds": 3600.5, "finished": 1.0,
+		"away":  1.0,
 		"bytes": float64(1 << 40), "why": "the sound\nis AC-3", "device": `a "tablet"`, "t": "integer"},
 		{"id": 9.0, "member": "雪", "ended_at": nil, "part": "The Buoy", "finished": 0.0, "watched_seconds": 0.0}} {
 		for k, v := range want {

@@ -136,7 +136,8 @@ func (s *Store) ArrivedByHour(ctx context.Context) ([]usage.Stored, error) {
 const mostArrived = 20_000
 
 // Arrived gives titles on a shelf with files that arrived since a time, by name, some at most, and how many there are.
-func (s *Store) Arrived(ctx context.Context, shelf string, since time.Time, limit int) (names []string, count int, err error) {
+func (s *Store) Arrived(ctx context.Context, shelf string, since time.Time, limit int) (names []string, count int,
+	err error) {
 	all, err := rows(ctx, s.r, func(r *sql.Rows, n *string) error { return r.Scan(n) },
 		`SELECT DISTINCT titles.name FROM (SELECT title, added FROM files WHERE gone = 0 ORDER BY id DESC LIMIT ?1) f
 			JOIN titles ON titles.id = f.title WHERE f.added >= ?2 AND titles.shelf = ?3 ORDER BY 1`,

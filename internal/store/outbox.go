@@ -146,7 +146,8 @@ func (s *Store) Taken(ctx context.Context, receiver string, ids []int64, now tim
 
 // Reached notes that a receiver took something beside what waits for it: it is tried again at once.
 func (s *Store) Reached(ctx context.Context, receiver string, now time.Time) error {
-	return s.changedOne(ctx, "UPDATE receivers SET failures = 0, next = 0, problem = '', gone = 0, sent = ?2 WHERE name = ?1",
+	return s.changedOne(ctx,
+		"UPDATE receivers SET failures = 0, next = 0, problem = '', gone = 0, sent = ?2 WHERE name = ?1",
 		receiver, milli(now))
 }
 

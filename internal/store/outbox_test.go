@@ -11,7 +11,8 @@ import (
 
 func TestRememberedTextsAreGivenBack(t *testing.T) {
 	s, _ := fresh(t)
-	for i, c := range []struct{ text, before string }{{"", ""}, {"1.0.0", ""}, {"1.0.0", "1.0.0"}, {"1.1.0", "1.0.0"}, {"", "1.1.0"}, {"", ""}} {
+	for i, c := range []struct{ text, before string }{{"", ""}, {"1.0.0", ""}, {"1.0.0", "1.0.0"}, {"1.1.0", "1.0.0"},
+		{"", "1.1.0"}, {"", ""}} {
 		if before, err := s.Remember(ctx, "version", c.text); err != nil || before != c.before {
 			t.Errorf("%d: %q %v", i, before, err)
 		}

@@ -189,7 +189,8 @@ func FuzzMessage(f *testing.F) {
 	f.Fuzz(func(t *testing.T, text string, at int64) {
 		b := c.message(time.UnixMilli(at), slog.LevelInfo, []byte(text))
 		head, _, ok := strings.Cut(string(b), " cozyshelf ")
-		if !ok || !strings.HasPrefix(head, "<30>1 ") || strings.Count(head, " ") != 2 || len(b) > mostMessage || !utf8.Valid(b) {
+		if !ok || !strings.HasPrefix(head, "<30>1 ") || strings.Count(head, " ") != 2 || len(b) > mostMessage ||
+			!utf8.Valid(b) {
 			t.Errorf("%q", b)
 		}
 	})

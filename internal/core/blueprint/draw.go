@@ -124,7 +124,8 @@ func (d *drawing) settings() {
 		AllowPlain: h.Remote.AllowPlain, SecondFactor: h.Remote.SecondFactor,
 		HistoryChoice: h.Usage.Choice, Administration: h.Page.Administration, Names: slices.Concat(s.Names, h.Server.Names),
 		HidesClients: s.Can.Isolates && h.HidesClients(s.HidesClients, s.IPv6),
-		Umask:        h.Server.UmaskBits(), LogLevel: h.Server.LogLevel, LogFormat: h.Server.LogFormat, Syslog: h.Server.Syslog,
+		Umask:        h.Server.UmaskBits(), LogLevel: h.Server.LogLevel, LogFormat: h.Server.LogFormat,
+		Syslog:  h.Server.Syslog,
 		Notices: h.Notices,
 	}
 }

@@ -106,15 +106,18 @@ func words(e event.Event) (code event.Code, text string, members []string) {
 		if e.Member != "" {
 			about = " for " + e.Member
 		}
-		return event.CodeFalseTries, fmt.Sprintf("Too many wrong tries to sign in%s from %s. It has to wait.", about, e.Address),
+		return event.CodeFalseTries, fmt.Sprintf("Too many wrong tries to sign in%s from %s. It has to wait.", about,
+				e.Address),
 			[]string{e.Member}
 	case event.PasswordChanged:
 		return event.CodeSignInChanged, e.Member + " has a new password, and all devices are signed out.", []string{e.Member}
 	case event.FactorChanged:
-		return event.CodeSignInChanged, e.Member + either(e.Set, " has set up a second factor.", " has no second factor any more."),
+		return event.CodeSignInChanged, e.Member + either(e.Set, " has set up a second factor.",
+				" has no second factor any more."),
 			[]string{e.Member}
 	case event.PasskeyChanged:
-		return event.CodeSignInChanged, e.Member + either(e.Set, " has a new passkey.", " has a passkey less."), []string{e.Member}
+		return event.CodeSignInChanged, e.Member + either(e.Set, " has a new passkey.", " has a passkey less."),
+			[]string{e.Member}
 	case event.RecoveryUsed:
 		return event.CodeSignInChanged, fmt.Sprintf("%s signed in by a recovery code; %d are left.", e.Member, e.Left),
 			[]string{e.Member}
@@ -134,9 +137,11 @@ func words(e event.Event) (code event.Code, text string, members []string) {
 	case event.TitlesArrived:
 		return event.CodeTitleArrived, fmt.Sprintf("On the shelf %s: %s.", e.Shelf, several(e.Titles, e.Count)), nil
 	case event.UploadPlaced:
-		return event.CodeUploadArrived, fmt.Sprintf("%s of %s is on the shelf %s.", e.File, e.Member, e.Shelf), []string{e.Member}
+		return event.CodeUploadArrived, fmt.Sprintf("%s of %s is on the shelf %s.", e.File, e.Member, e.Shelf),
+			[]string{e.Member}
 	case event.UploadUnfit:
-		return event.CodeUploadArrived, fmt.Sprintf("%s of %s cannot go on the shelf %s: %s.", e.File, e.Member, e.Shelf, e.Why),
+		return event.CodeUploadArrived, fmt.Sprintf("%s of %s cannot go on the shelf %s: %s.", e.File, e.Member, e.Shelf,
+				e.Why),
 			[]string{e.Member}
 	case event.ConversionRefused:
 		return event.CodeConversionRefused, fmt.Sprintf("%s could not be sent to %s: %s.", e.Title, e.Member, e.Why),
@@ -159,15 +164,18 @@ func house(e event.Event) (code event.Code, text string) {
 	case event.FolderBack:
 		return event.CodeFolderBack, fmt.Sprintf("The folder %s of the shelf %s is there again.", e.Folder, e.Shelf)
 	case event.DiskLow:
-		return event.CodeDiskLow, fmt.Sprintf("The disk of %s is nearly full: %d MiB of %d MiB are free.", e.Folder, e.Free>>20,
+		return event.CodeDiskLow, fmt.Sprintf("The disk of %s is nearly full: %d MiB of %d MiB are free.", e.Folder,
+			e.Free>>20,
 			e.Size>>20)
 	case event.DiskFills:
-		return event.CodeDiskFills, fmt.Sprintf("The disk of %s will be full about %s: %d MiB arrive a day.", e.Folder, e.Full,
+		return event.CodeDiskFills, fmt.Sprintf("The disk of %s will be full about %s: %d MiB arrive a day.", e.Folder,
+			e.Full,
 			e.Daily>>20)
 	case event.BackupMade:
 		return event.CodeBackupMade, "The server made the backup " + e.File + "."
 	case event.BackupFailed:
-		return event.CodeBackupFailed, fmt.Sprintf("The backup into %s failed, and is tried again later: %s.", e.Folder, e.Why)
+		return event.CodeBackupFailed, fmt.Sprintf("The backup into %s failed, and is tried again later: %s.", e.Folder,
+			e.Why)
 	case event.BackupOverdue:
 		return event.CodeBackupOverdue, fmt.Sprintf("There should be a newer backup in %s; the last is of %s.", e.Folder,
 			orNever(e.Last))

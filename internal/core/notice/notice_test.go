@@ -29,9 +29,11 @@ var happened = []event.Event{
 	event.TitlesArrived{Shelf: "films", Titles: []string{"Low Water", "Cinder Lane"}, Count: 9},
 	event.UploadPlaced{Member: "Wren", Shelf: "films", File: "a.mkv"},
 	event.UploadUnfit{Member: "Wren", Shelf: "films", File: "a.mkv", Why: "it is no film"},
-	event.Scanned{Shelf: "films", New: 2, Unreadable: 1}, event.FolderAway{Shelf: "films", Folder: "/srv/films", Why: "unplugged"},
+	event.Scanned{Shelf: "films", New: 2, Unreadable: 1}, event.FolderAway{Shelf: "films", Folder: "/srv/films",
+		Why: "unplugged"},
 	event.FolderBack{Shelf: "films", Folder: "/srv/films"}, event.DiskLow{Folder: "/srv", Free: 1 << 20, Size: 1 << 30},
-	event.DiskFills{Folder: "/srv", Full: "2026-12-20", Daily: 1 << 30}, event.BackupMade{File: "a.zip"}, event.BackupFailed{Folder: "/srv", Why: "no room"},
+	event.DiskFills{Folder: "/srv", Full: "2026-12-20", Daily: 1 << 30}, event.BackupMade{File: "a.zip"},
+	event.BackupFailed{Folder: "/srv", Why: "no room"},
 	event.BackupOverdue{Folder: "/srv"}, event.CertificateEnds{Names: "mill.home.arpa", Ends: "2026-12-01"},
 	event.Updated{From: "1.0.0", To: "1.1.0"}, event.ConversionRefused{Member: "Wren", Title: "a.mkv", Why: "too large"},
 	event.KeyChanged{Key: "automation", May: "metrics", Set: true}, event.OutsideChanged{Closed: true},
@@ -183,7 +185,8 @@ func TestNothingIsSentInQuietHours(t *testing.T) {
 }
 
 func TestGivenUpAfterDays(t *testing.T) {
-	if Overdue(noon, noon.Add(KeptFor)) || !Overdue(noon, noon.Add(KeptFor+time.Second)) || Overdue(noon, noon.Add(-time.Hour)) {
+	if Overdue(noon, noon.Add(KeptFor)) || !Overdue(noon, noon.Add(KeptFor+time.Second)) || Overdue(noon,
+		noon.Add(-time.Hour)) {
 		t.Error("a notice is kept for another time than is said")
 	}
 }

@@ -130,7 +130,8 @@ func (f Facts) watched() Line {
 	}
 	text := "Nothing was watched today"
 	if plays > 0 {
-		text = fmt.Sprintf("%s watched today, in %s by %s", length(today), count(plays, "play"), count(len(members), "member"))
+		text = fmt.Sprintf("%s watched today, in %s by %s", length(today), count(plays, "play"),
+			count(len(members), "member"))
 	}
 	if before >= 60 {
 		text += "; yesterday " + length(before)

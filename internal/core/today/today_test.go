@@ -29,7 +29,8 @@ func TestFiveLines(t *testing.T) {
 		"nothing yet": {Facts{}, []string{"Nobody is watching", "Nothing was watched today", "Nothing is on the shelves yet",
 			"How full the disks are is not known", "Nothing needs you"}, nil},
 		"an evening": {Facts{
-			Open: []usage.Play{play("Wren", "Low Water", time.Hour, time.Hour, "Ozan"), {Member: "Pip", Title: "Tiny Harbour", Away: true}},
+			Open: []usage.Play{play("Wren", "Low Water", time.Hour, time.Hour, "Ozan"), {Member: "Pip", Title: "Tiny Harbour",
+				Away: true}},
 			// One that began yesterday before midnight, one of today, one of yesterday alone.
 			Plays: []usage.Play{play("Wren", "Low Water", time.Hour, time.Hour, "Ozan"),
 				play("Pip", "Tiny Harbour", 20*time.Hour+30*time.Minute, time.Hour), play("Pip", "Ash", 30*time.Hour, 2*time.Hour)},
@@ -40,7 +41,8 @@ func TestFiveLines(t *testing.T) {
 			"1 h 30 min watched today, in 2 plays by 3 members; yesterday 2 h 30 min", "Arrived today: A, B, C and 4 more",
 			"A disk is nearly full: 10 GiB of 1.0 TiB free at /srv/series",
 			"The backup is overdue and 2 files of films cannot be used (cozyshelf backup list)"}, []About{Room, SeeTo}},
-		"a quiet day": {Facts{Last: "Low Water", LastAt: now.AddDate(0, 0, -9), Disks: []Disk{{"/srv/films", 1 << 39, 1 << 40}}},
+		"a quiet day": {Facts{Last: "Low Water", LastAt: now.AddDate(0, 0, -9), Disks: []Disk{{"/srv/films", 1 << 39,
+			1 << 40}}},
 			[]string{"Nobody is watching", "Nothing was watched today",
 				"Nothing arrived today; the last was Low Water, on 14 November", "512 GiB of 1.0 TiB free at /srv/films",
 				"Nothing needs you"}, nil},

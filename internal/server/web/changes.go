@@ -85,6 +85,7 @@ func (s *Web) made(r *http.Request) (string, error) {
 		return "The passphrase that was made for you is not good any more: choose a password of your own, or you " +
 			"cannot sign in again.", nil
 	}
-	return "Your passphrase was made for you, and is good until " + m.MadeUntil.In(s.Zone).Format("Monday, 2 January, at 15:04") +
+	return "Your passphrase was made for you, and is good until " +
+		m.MadeUntil.In(s.Zone).Format("Monday, 2 January, at 15:04") +
 		". Choose a password of your own.", nil
 }
