@@ -167,6 +167,7 @@ const (
 	programPatience = time.Minute
 	runPause        = 3 * time.Second
 	mostProgramSays = 4 << 10
+	mostMessage     = 4 << 20 // bytes; the server is not believed
 )
 
 func (a *app) noticeRunCommand() *cobra.Command {
@@ -200,8 +201,12 @@ nothing waits any more.`,
 
 // runProgram tells a program what waits for it.
 func (a *app) runProgram(ctx context.Context, n household.Notice, once bool) error {
-	for {
-		told, err := a.tellWaiting(ctx, n)
+	for told := 0; ; told++ {
+		if once && told > notice.MostWaiting { // more cannot have waited, whatever the server says
+			return &problem.Problem{What: "the server has more notices than can wait", Where: n.Name,
+				Why: fmt.Sprintf("%d were told", told), Fix: "see cozyshelf status, and run it again"}
+		}
+		more, err := a.tellWaiting(ctx, n)
 		switch {
 		case ctx.Err() != nil && !once:
 			return nil // Ctrl-C
@@ -209,10 +214,10 @@ func (a *app) runProgram(ctx context.Context, n household.Notice, once bool) err
 			return err
 		case err != nil:
 			a.out.Printf("%v\n", err) // the server may be restarting
-		case !told && once:
+		case !more && once:
 			return nil
 		}
-		if told && err == nil {
+		if more && err == nil {
 			continue
 		}
 		select {
@@ -232,6 +237,10 @@ func (a *app) tellWaiting(ctx context.Context, n household.Notice) (told bool, e
 	p, err := cl.Pending(ctx, n.Name)
 	if err != nil || len(p.IDs) == 0 {
 		return false, err
+	}
+	if len(p.IDs) > notice.MostAtOnce || len(p.Message) > mostMessage {
+		return false, &problem.Problem{What: "the server tells more at once than it may", Where: n.Name,
+			Why: fmt.Sprintf("%d notices, %d bytes", len(p.IDs), len(p.Message)), Fix: "see cozyshelf status and logs"}
 	}
 	in := control.Told{IDs: p.IDs}
 	failed := tellProgram(ctx, n.Program, p.Message)

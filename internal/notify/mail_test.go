@@ -79,20 +79,11 @@ func mailServer(t *testing.T) (open, closed, folder string, roots *x509.CertPool
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { os.RemoveAll(dir) })
-	a := testbuild.NewAuthority(t, "letters")
-	cert, key := a.Issue(time.Now().Add(-time.Hour), time.Now().AddDate(0, 1, 0), "localhost")
-	der, err := x509.MarshalPKCS8PrivateKey(key)
-	if err != nil {
-		t.Fatal(err)
-	}
+	roots = certificate(t, dir)
 	open, closed = free(t), free(t)
 	text := strings.NewReplacer("FOLDER", dir, "OPEN", open, "CLOSED", closed).Replace(exim)
-	for name, b := range map[string][]byte{"exim.conf": []byte(text),
-		"chain.pem": pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: cert.Raw}),
-		"key.pem":   pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})} {
-		if err := os.WriteFile(filepath.Join(dir, name), b, 0o644); err != nil {
-			t.Fatal(err)
-		}
+	if err := os.WriteFile(filepath.Join(dir, "exim.conf"), []byte(text), 0o644); err != nil {
+		t.Fatal(err)
 	}
 	folder = filepath.Join(dir, "mail")
 	for _, d := range []string{folder, filepath.Join(dir, "spool")} {
@@ -129,9 +120,27 @@ func mailServer(t *testing.T) (open, closed, folder string, roots *x509.CertPool
 			return err == nil
 		})
 	}
-	roots = x509.NewCertPool()
-	roots.AddCert(a.Cert)
 	return "smtp://localhost:" + open, "smtp://localhost:" + closed, folder, roots
+}
+
+// certificate puts one for localhost into a folder, with its key, and gives the authority that vouches for it.
+func certificate(t *testing.T, dir string) *x509.CertPool {
+	t.Helper()
+	a := testbuild.NewAuthority(t, "receivers")
+	cert, key := a.Issue(time.Now().Add(-time.Hour), time.Now().AddDate(0, 1, 0), "localhost")
+	der, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, b := range map[string]*pem.Block{"chain.pem": {Type: "CERTIFICATE", Bytes: cert.Raw},
+		"key.pem": {Type: "PRIVATE KEY", Bytes: der}} {
+		if err := os.WriteFile(filepath.Join(dir, name), pem.EncodeToMemory(b), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	roots := x509.NewCertPool()
+	roots.AddCert(a.Cert)
+	return roots
 }
 
 // free gives a port of this machine that nobody uses.

@@ -5,7 +5,6 @@ import (
 	"context"
 	"crypto/x509"
 	"encoding/json"
-	"encoding/pem"
 	"fmt"
 	"net"
 	"os"
@@ -45,24 +44,12 @@ func newMosquitto(t *testing.T) *mosquitto {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { os.RemoveAll(dir) })
-	m := &mosquitto{t: t, dir: dir, port: free(t), plain: free(t), roots: x509.NewCertPool()}
-	a := testbuild.NewAuthority(t, "broker")
-	cert, key := a.Issue(time.Now().Add(-time.Hour), time.Now().AddDate(0, 1, 0), "localhost")
-	der, err := x509.MarshalPKCS8PrivateKey(key)
-	if err != nil {
+	m := &mosquitto{t: t, dir: dir, port: free(t), plain: free(t), roots: certificate(t, dir)}
+	conf := fmt.Appendf(nil, "user root\nper_listener_settings true\npersistence false\nlistener %s 127.0.0.1\n"+
+		"certfile %s/chain.pem\nkeyfile %s/key.pem\npassword_file %s/passwords\nlistener %s 127.0.0.1\n"+
+		"allow_anonymous true\n", m.port, dir, dir, dir, m.plain)
+	if err := os.WriteFile(filepath.Join(dir, "mosquitto.conf"), conf, 0o600); err != nil {
 		t.Fatal(err)
-	}
-	m.roots.AddCert(a.Cert)
-	for name, b := range map[string][]byte{
-		"chain.pem": pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: cert.Raw}),
-		"key.pem":   pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}),
-		"mosquitto.conf": fmt.Appendf(nil,
-			"user root\nper_listener_settings true\npersistence false\nlistener %s 127.0.0.1\n"+
-				"certfile %s/chain.pem\nkeyfile %s/key.pem\npassword_file %s/passwords\nlistener %s 127.0.0.1\nallow_anonymous true\n",
-			m.port, dir, dir, dir, m.plain)} {
-		if err := os.WriteFile(filepath.Join(dir, name), b, 0o600); err != nil {
-			t.Fatal(err)
-		}
 	}
 	if out, err := exec.Command("mosquitto_passwd", "-b", "-c", filepath.Join(dir, "passwords"), "shelf",
 		key1).CombinedOutput(); err != nil {
