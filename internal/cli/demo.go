@@ -19,6 +19,7 @@ import (
 	"cozyshelf/internal/demo"
 	"cozyshelf/internal/machine"
 	"cozyshelf/internal/problem"
+	"cozyshelf/internal/standin"
 
 	"github.com/spf13/cobra"
 )
@@ -42,6 +43,9 @@ what it says. In the end all that was made is removed, unless --keep is given.`,
 			if w.dir != "" && (!keep || err != nil) {
 				err = errors.Join(err, w.remove())
 			}
+			if w.broker != nil {
+				w.broker.Close()
+			}
 			return err
 		},
 	}
@@ -61,6 +65,9 @@ type walk struct {
 	keep bool
 	made bool      // deployed, so there is something to retire
 	also io.Writer // gets what commands write, too; nil for nobody
+
+	broker *standin.Broker // of the house's automation, while it is there
+	asks   string          // what the household file says of it
 }
 
 func (w *walk) say(format string, args ...any) {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/netip"
 	"os"
@@ -15,9 +16,11 @@ import (
 
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/control"
+	"cozyshelf/internal/core/event"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/demo"
 	"cozyshelf/internal/machine"
+	"cozyshelf/internal/standin"
 )
 
 // automation has the house's automation, for which a request stands in, read by a key of its own who watches.
@@ -35,7 +38,63 @@ func (w *walk) automation(address string) error {
 		w.a.out.Printf("the automation: %s, %s on %s, at %s\n", strings.Join(s.Members, " and "), s.Title, s.Device,
 			s.Where)
 	}
-	return w.run("", "key", "list")
+	if err := w.run("", "key", "list"); err != nil {
+		return err
+	}
+	return w.heard(len(list))
+}
+
+// listens has the house's automation listen to a broker, for which a stand-in plays, and gives what the household file
+// is to say of it. Where the broker would have no address of the home, the demo goes on without it.
+func (w *walk) listens(address string) error {
+	ip, err := netip.ParseAddr(address)
+	if err != nil || !ip.IsLoopback() && !ip.IsPrivate() {
+		return err
+	}
+	l, err := net.Listen("tcp", net.JoinHostPort(address, "0"))
+	if err != nil {
+		return err
+	}
+	w.broker = standin.NewBroker(l)
+	w.asks = fmt.Sprintf(`
+[[notice]]
+name    = "automation"
+to      = "mqtt"
+address = "mqtt://%s"
+events  = ["%s"]
+`, l.Addr(), event.CodePlayBegan)
+	return nil
+}
+
+// heard tells what the broker keeps, once it knows of so many streams.
+func (w *walk) heard(streams int) error {
+	if w.broker == nil {
+		return nil
+	}
+	w.say("It need not even ask: a broker (MQTT 5; a stand-in plays its part) is told as soon as somebody begins, " +
+		"and keeps it.")
+	for began := time.Now(); ; time.Sleep(50 * time.Millisecond) {
+		_, value := w.broker.Kept("/now/streams")
+		if value == fmt.Sprint(streams) {
+			break
+		}
+		if time.Since(began) > 10*time.Second {
+			return fmt.Errorf("the broker was not told of %d streams; it keeps %q", streams, value)
+		}
+	}
+	for _, end := range []string{"/$state", "/now/streams", "/now/watching"} {
+		topic, value := w.broker.Kept(end)
+		w.a.out.Printf("the broker keeps %s: %s\n", show.Clean(topic), show.Clean(value))
+	}
+	return nil
+}
+
+// deaf takes the broker out of the household file, with the change that is deployed next.
+func (w *walk) deaf() error {
+	if w.broker == nil {
+		return nil
+	}
+	return w.edit(w.asks, "")
 }
 
 // https gives the household HTTPS of its own, with the change that is deployed next.

@@ -59,6 +59,9 @@ func (w *walk) life() error {
 	}
 	port, err := w.https()
 	if err == nil {
+		err = w.deaf()
+	}
+	if err == nil {
 		err = w.run("", "deploy", "--yes")
 	}
 	if err == nil {

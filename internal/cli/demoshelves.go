@@ -112,6 +112,10 @@ func (w *walk) described() error {
 	if err != nil {
 		return err
 	}
+	if err := w.listens(listen); err != nil {
+		l.Close()
+		return err
+	}
 	asked := &pacer{next: standin.Household()}
 	srv := &http.Server{Handler: asked, ReadHeaderTimeout: 5 * time.Second}
 	over := make(chan error, 1)
@@ -134,7 +138,7 @@ wikidata    = "http://%[1]s/w/api.php"
 commons     = "http://%[1]s/file/"
 musicbrainz = "http://%[1]s/ws/2"
 covers      = "http://%[1]s/covers"
-`, l.Addr())
+%[2]s`, l.Addr(), w.asks)
 	if err := errors.Join(err, f.Close()); err != nil {
 		return err
 	}
