@@ -174,3 +174,63 @@ func TestTheHouseholdIsToldOfWhatHappens(t *testing.T) {
 		}
 	})
 }
+
+// TestABrowserIsToldWhileNoPageIsOpen has a browser subscribe, and its worker show what it is told.
+func TestABrowserIsToldWhileNoPageIsOpen(t *testing.T) {
+	m, b, _, step := signedIn(t)
+	here := strings.Replace(m.address(), "127.0.0.1", "localhost", 1)
+	step("by its name", b.Go(here+"/own"))
+	step("sign in", b.SignIn("wren", password("wren")))
+	step("own page", b.Go(here+"/own"))
+	var offered bool
+	step("what it offers", b.Eval(`!!document.getElementById("told")`, &offered))
+	if offered {
+		t.Error("a household that tells no browser offers it")
+	}
+	m.section("[[notice]]\nname = \"browsers\"\nto = \"browser\"\n")
+	m.must("deploy", "--yes")
+	step("own page", b.Go(here+"/own"))
+	step("allow", b.Allow(here))
+	// No push service is reached from here, so what the browser would give is made here.
+	step("it can", b.Until(`!document.querySelector("form[data-push] button").hidden`))
+	step("its worker", b.Eval(`navigator.serviceWorker.register("/assets/worker.js")`, nil))
+	b.Said = nil
+	step("subscribe", b.Eval(`(async () => {
+		const f = document.querySelector("form[data-push]");
+		const text = (b) => btoa(String.fromCharCode(...new Uint8Array(b))).replace(/\+/g,
+			"-").replace(/\//g, "_").replace(/=+$/, "");
+		const pair = await crypto.subtle.generateKey({name: "ECDH", namedCurve: "P-256"}, true, ["deriveBits"]);
+		f.elements.endpoint.value = "https://push.example.net/1";
+		f.elements.key.value = text(await crypto.subtle.exportKey("raw", pair.publicKey));
+		f.elements.secret.value = text(crypto.getRandomValues(new Uint8Array(16)));
+		f.submit();
+	})()`, nil))
+	step("it is told", b.Until(`document.body.textContent.includes("It is told of what concerns you")`))
+	const shown = `(async () => { const r = await navigator.serviceWorker.getRegistration("/assets/");
+		window.shown = (await r.getNotifications()).map((n) => n.title + ": " + n.body).sort().join("; ") })()`
+	for _, c := range []struct{ push, want string }{
+		{`{"id": "1", "title": "Fernhollow Mill", "text": "The disk is nearly full."}`,
+			"Fernhollow Mill: The disk is nearly full."},
+		{`no JSON`, "Cozy Shelf: Something happened.; Fernhollow Mill: The disk is nearly full."},
+	} {
+		var got string
+		for try := 0; try < 400 && got != c.want; try++ {
+			if try%80 == 0 { // a worker that is just beginning or ending may lose one; the same id shows it once
+				step("a push", b.Push(here, c.push))
+			}
+			time.Sleep(50 * time.Millisecond)
+			step("what is shown", b.Eval(shown, nil))
+			step("what is shown", b.Eval(`window.shown || ""`, &got))
+		}
+		if got != c.want {
+			t.Errorf("after %s it shows %q, not %q", c.push, got, c.want)
+		}
+	}
+	step("no longer", b.Eval(`document.querySelector("form[data-push] button").click()`, nil))
+	step("no longer", b.Until(`document.body.textContent.includes("It can be told of what concerns you")`))
+	for _, s := range b.Said {
+		if !strings.Contains(s, "[DOM]") { // advice on forms
+			t.Errorf("the page said %s", s)
+		}
+	}
+}

@@ -97,6 +97,8 @@ type broker struct {
 	r    household.Notice
 	root string // of our topics
 
+	changed chan struct{} // somebody began or ended watching
+
 	mu      sync.Mutex
 	cm      *autopaho.ConnectionManager
 	problem error             // of the last try to connect
@@ -182,6 +184,7 @@ func (b *broker) report(ctx context.Context, cm *autopaho.ConnectionManager) {
 		select {
 		case <-ctx.Done():
 			return
+		case <-b.changed:
 		case <-time.After(figuresEvery):
 		}
 	}

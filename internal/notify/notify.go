@@ -52,6 +52,7 @@ type Options struct {
 	Senders   map[string]Sender // by the way; those of this package where nil
 	Roots     *x509.CertPool    // that receivers are trusted by; the machine's where nil
 	Figures   func(context.Context) (Figures, error)
+	PushNear  []string // push services that may lie in a private network; for tests
 }
 
 // Keeper keeps notices until they were taken. Make it with New.
@@ -68,12 +69,15 @@ const queued = 16384
 func New(o Options) *Keeper {
 	k := &Keeper{Options: o, kicks: map[string]chan struct{}{}, brokers: map[string]*broker{}}
 	if k.Senders == nil {
-		k.Senders = map[string]Sender{household.ToWebhook: k.webhook(), household.ToMail: k.mail, household.ToMQTT: k.mqtt}
+		k.Senders = map[string]Sender{household.ToWebhook: k.webhook(), household.ToMail: k.mail,
+			household.ToMQTT:    k.mqtt,
+			household.ToBrowser: k.browser()}
 	}
 	for _, r := range o.Receivers {
 		k.kicks[r.Name] = make(chan struct{}, 1)
 		if r.To == household.ToMQTT {
-			k.brokers[r.Name] = &broker{k: k, r: r, root: "homie/5/cozyshelf-" + o.ID + "/"}
+			k.brokers[r.Name] = &broker{k: k, r: r, root: "homie/5/cozyshelf-" + o.ID + "/",
+				changed: make(chan struct{}, 1)}
 		}
 	}
 	return k
@@ -149,6 +153,10 @@ func (k *Keeper) put(ctx context.Context, batch []event.Event) {
 	defer cancel()
 	var list []store.Waiting
 	for _, e := range batch {
+		switch e.(type) {
+		case event.PlayBegan, event.PlayEnded:
+			k.watching()
+		}
 		n, ok := notice.Of(e, time.Now())
 		if !ok {
 			continue
@@ -173,6 +181,16 @@ func (k *Keeper) put(ctx context.Context, batch []event.Event) {
 	}
 	for _, w := range list {
 		k.kick(w.Receiver)
+	}
+}
+
+// watching has brokers told at once who watches.
+func (k *Keeper) watching() {
+	for _, b := range k.brokers {
+		select {
+		case b.changed <- struct{}{}:
+		default:
+		}
 	}
 }
 

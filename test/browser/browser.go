@@ -23,10 +23,11 @@ import (
 
 // Browser is a running Chromium with one page.
 type Browser struct {
-	cmd  *exec.Cmd
-	dir  string
-	conn *websocket.Conn
-	id   atomic.Int64
+	worker string // the registration of the service worker that it told of last
+	cmd    *exec.Cmd
+	dir    string
+	conn   *websocket.Conn
+	id     atomic.Int64
 	// Said holds what the page's console and the browser complained of.
 	Said []string
 }
@@ -133,6 +134,33 @@ func (b *Browser) Authenticate() error {
 	return err
 }
 
+// Allow lets an origin show notifications.
+func (b *Browser) Allow(origin string) error {
+	_, err := b.ask("Browser.grantPermissions", map[string]any{"origin": origin,
+		"permissions": []string{"notifications"}})
+	return err
+}
+
+// Push has the service worker of an origin get a message, as of its push service.
+func (b *Browser) Push(origin, data string) error {
+	if _, err := b.ask("ServiceWorker.enable", nil); err != nil {
+		return err
+	}
+	for range 100 {
+		if b.worker != "" {
+			_, err := b.ask("ServiceWorker.deliverPushMessage", map[string]string{"origin": origin,
+				"registrationId": b.worker,
+				"data":           data})
+			return err
+		}
+		if err := b.Eval("1", nil); err != nil { // which hears of it
+			return err
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	return errors.New("there is no service worker")
+}
+
 // Close ends the browser and all its processes.
 func (b *Browser) Close() {
 	if b.conn != nil {
@@ -169,6 +197,13 @@ func (b *Browser) ask(method string, params any) (json.RawMessage, error) {
 		case got.Method == "Log.entryAdded" || got.Method == "Runtime.exceptionThrown":
 			if !strings.Contains(string(got.Params), networkChanged) {
 				b.Said = append(b.Said, string(got.Params))
+			}
+		case got.Method == "ServiceWorker.workerRegistrationUpdated":
+			var v struct {
+				Registrations []struct{ RegistrationID string }
+			}
+			if json.Unmarshal(got.Params, &v) == nil && len(v.Registrations) > 0 {
+				b.worker = v.Registrations[0].RegistrationID
 			}
 		case got.ID != id:
 		case got.Error != nil:

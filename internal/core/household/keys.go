@@ -228,7 +228,8 @@ var Keys = []Key{
 	{Name: "notice.name", Default: "–",
 		Takes: "a receiver of notices: small letters, digits and hyphens, 40 at most; each once", Becomes: Settings},
 	{Name: "notice.to", Default: "–",
-		Takes:  "how they are sent: to a `webhook`, by `mail`, to a broker of `mqtt`, or to a `program` on the host",
+		Takes: "how they are sent: to a `webhook`, by `mail`, to a broker of `mqtt`, to each `browser` " +
+			"whose member wants that, or to a `program` on the host",
 		Values: NoticeWays, Becomes: Settings},
 	{Name: "notice.address", Default: "–",
 		Takes: "of a webhook its `https://` address; of mail the server that takes it, `smtp://host:587` (STARTTLS) or " +

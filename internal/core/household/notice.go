@@ -37,10 +37,11 @@ const (
 	ToMail    = "mail"
 	ToProgram = "program"
 	ToMQTT    = "mqtt"
+	ToBrowser = "browser" // of members who want it
 )
 
 // NoticeWays are all of them.
-var NoticeWays = []string{ToWebhook, ToMail, ToMQTT, ToProgram}
+var NoticeWays = []string{ToWebhook, ToMail, ToMQTT, ToProgram, ToBrowser}
 
 // mostNotices bounds how many receivers there are.
 const mostNotices = 20
@@ -114,6 +115,10 @@ func (h *Household) judgeNotices(c *complaints) {
 			c.bad(key+".name", "give each receiver a name of its own", "there are two receivers called %q", n.Name)
 		}
 		seen[n.Name] = true
+		if n.To == ToBrowser && slices.ContainsFunc(h.Notices[:i], func(o Notice) bool { return o.To == ToBrowser }) {
+			c.bad(key+".to", "put the two together",
+				"there are two receivers for browsers, and each browser would be told twice")
+		}
 		n.judge(key, c)
 	}
 }
@@ -141,7 +146,8 @@ func (n Notice) judge(key string, c *complaints) {
 	}
 	switch n.To {
 	case "":
-		c.bad(key, "write: to = \"webhook\", \"mail\", \"mqtt\" or \"program\"", "it is not said how the notices are sent")
+		c.bad(key, "write: to = \"webhook\", \"mail\", \"mqtt\", \"browser\" or \"program\"",
+			"it is not said how the notices are sent")
 	case ToWebhook:
 		n.judgeWebhook(key, c)
 	case ToMail:

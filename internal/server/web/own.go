@@ -41,6 +41,8 @@ type ownPage struct {
 	Changes      []ownChange
 	Feed         string // since when there is a secret address of what arrived; empty for none
 	FeedAt       string // that address, where it was made just now
+	PushKey      string // of the server, by which a browser subscribes; empty where none is told of anything
+	Told         bool   // this browser is
 	House        string
 }
 
@@ -122,6 +124,9 @@ func (s *Web) showOwnWith(w http.ResponseWriter, r *http.Request, more func(*own
 	}
 	if !feed.IsZero() {
 		page.Feed = feed.In(s.Zone).Format("2 January 2006")
+	}
+	if err := s.browserTold(r, &page); err != nil {
+		return err
 	}
 	changes, err := s.Store.ChangesOf(r.Context(), v.Member.ID, mostChanges)
 	if err != nil {
