@@ -100,6 +100,11 @@ func TestExitCodesCommandByCommand(t *testing.T) {
 		{failed, "usage export --to plays.csv"}, {failed, "usage export --to nowhere/plays.csv"},
 		{use, "usage stop"}, {use, "usage stop x"}, {use, "usage stop 99"}, {well, "usage top"},
 		{well, "usage top devices --since 1h --by plays"}, {use, "usage top --by size"}, {use, "usage top what"},
+		{well, "usage verify"}, {well, "usage verify --rebuild"}, {use, "usage verify all"}, {well,
+			"usage top parts --member wren"},
+		{well, "usage chart --of library --split kind"}, {use, "usage chart --of library --by hour"},
+		{use, "usage chart --of library --member wren"}, {well, "usage history --kind films"},
+		{use, "usage history --kind cakes"},
 		{well, "usage lately"}, {well, "intake list"},
 		{use, "intake clear none --yes"},
 		{use, "intake fetch https://example.net/x.mp4"}, {well, "backup list"}, {well, "backup --to b.tar.zst"},
@@ -215,7 +220,7 @@ func TestEveryDocumentIsOne(t *testing.T) {
 	}
 	docs("shelf list", "shelf show", "shelf show films", "shelf show --problems", "shelf find paper",
 		"shelf scan films", "shelf match Lighthouse", "usage history", "usage chart --split member", "usage chart --by heat",
-		"usage top", "usage top titles --since 7d", "usage report", "usage forecast",
+		"usage top", "usage top titles --since 7d", "usage report", "usage forecast", "usage verify",
 		"usage lately", "intake list", "tidy --dry-run", "logs --tail 20", "backup --to b.tar.zst", "backup list",
 		"backup verify b.tar.zst", "restore b.tar.zst --yes", "access films --mend", "access --mend --yes")
 	docs("undo " + m.entry("mend") + " --yes")

@@ -210,7 +210,7 @@ var subcommands = map[string][]string{"backup": {"list", "verify"}, "intake": {"
 	"ledger": {"verify"}, "member": {"add", "devices", "edit", "invite", "list", "password", "remove", "show"},
 	"prepare": {"add", "cancel", "list"}, "remote": {"certificate", "close", "open", "proxy", "status", "test"},
 	"shelf": {"add", "list", "match", "remove", "scan", "find", "show"},
-	"usage": {"chart", "export", "forecast", "history", "lately", "now", "report", "stop", "top"},
+	"usage": {"chart", "export", "forecast", "history", "lately", "now", "report", "stop", "top", "verify"},
 	"key":   {"add", "list", "remove"}, "notice": {"list", "run", "test"}}
 
 // must runs a command that has to succeed.

@@ -76,6 +76,9 @@ func TestTwoBrowsersTogetherApart(t *testing.T) {
 	step("play", two.Eval(`document.getElementById("player").play()`, nil))
 	both("ilse plays", plays+` && document.getElementById("player").currentTime > 15`)
 	together("after a seek")
+	if out := m.must("usage", "verify"); !strings.Contains(out, "Compared with the plays") {
+		t.Errorf("%s", out)
+	}
 	// Each is a play of its own.
 	if out := m.must("usage", "now"); !strings.Contains(out, "wren") || !strings.Contains(out, "ilse") {
 		t.Errorf("streams now:\n%s", out)

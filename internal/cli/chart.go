@@ -20,6 +20,7 @@ import (
 	"cozyshelf/internal/atomicfile"
 	"cozyshelf/internal/cli/show"
 	"cozyshelf/internal/core/usage"
+	"cozyshelf/internal/parquet"
 	"cozyshelf/internal/problem"
 	"cozyshelf/internal/raster"
 	"cozyshelf/internal/store"
@@ -36,67 +37,43 @@ type chartReport struct {
 	Heat    [][]float64    `json:"heat,omitempty"` // by weekday, from Monday on, and hour
 }
 
-// splits are by what a chart is split.
-var splits = map[string]func(usage.Play) string{
-	"member": func(p usage.Play) string { return p.Member }, "shelf": func(p usage.Play) string { return p.Shelf },
-	"delivery": func(p usage.Play) string { return delivered(p) },
-	"device":   func(p usage.Play) string { return p.Device },
-}
-
 func (a *app) usageChartCommand() *cobra.Command {
 	var choose choosing
 	var by, of, split, svg, picture string
 	c := &cobra.Command{
 		Use: "chart", Short: "How much is watched, by day, week, month, hour, weekday, or both as a heat map",
 		Long: `Draws how much is watched, by the clocks of the household. What was watched is spread evenly over a play, from its
-beginning to its end; plays count when they begin; of streams it is the most at once.`,
+beginning to its end; plays count when they begin; of streams it is the most at once. Of the library it is how large it
+is at the end of each day, week or month, of what is there now.`,
 		Example: "  cozyshelf usage chart --by week --split member --since 90d\n  cozyshelf usage chart --by heat --of plays",
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			asked := usage.Asked{By: usage.By(by), Of: usage.Of(of), To: time.Now(), Group: splits[split]}
-			switch {
-			case !slices.Contains(usage.Bys, asked.By):
-				return wrongUse(c, fmt.Sprintf("--by takes day, week, month, hour, weekday or heat, not %q", by))
-			case !slices.Contains(usage.Ofs, asked.Of):
-				return wrongUse(c, fmt.Sprintf("--of takes watched, plays, streams or bytes, not %q", of))
-			case split != "" && asked.Group == nil:
-				return wrongUse(c, fmt.Sprintf("--split takes member, shelf, device or delivery, not %q", split))
-			case split != "" && (asked.Of == usage.OfStreams || asked.By == usage.ByHeat):
-				return wrongUse(c, "streams at once and heat maps cannot be split: choose with --member or --shelf instead")
+			asked := usage.Asked{By: usage.By(by), Of: usage.Of(of), Split: usage.Split(split)}
+			if err := asked.Check(); err != nil {
+				return wrongUse(c, err.Error())
 			}
 			f, err := choose.filter(c)
 			if err != nil {
 				return err
 			}
-			h, err := a.open(c.Context())
+			cl, err := a.server(c.Context())
 			if err != nil {
 				return err
 			}
-			if asked.Zone, err = time.LoadLocation(h.Household.Household.Timezone); err != nil {
-				return err
-			}
-			plays, err := h.Client().History(c.Context(), f)
+			got, err := cl.Chart(c.Context(), asked, f)
 			if err != nil {
 				return err
 			}
-			if asked.From = f.Since; !f.Until.IsZero() {
-				asked.To = f.Until.Add(-time.Nanosecond)
-			}
-			doc := chartReport{By: asked.By, Of: asked.Of, SinceAt: f.Since}
-			if asked.By == usage.ByHeat {
-				for _, day := range usage.Heat(plays, asked.Of, asked.Zone) {
-					doc.Heat = append(doc.Heat, slices.Clone(day[:]))
-				}
-			} else {
-				doc.Columns = usage.Chart(plays, asked)
-			}
+			doc := chartReport{By: asked.By, Of: asked.Of, SinceAt: f.Since, Columns: got.Columns, Heat: got.Heat}
 			if svg != "" || picture != "" {
 				return a.drawTo(svg, picture, doc)
 			}
 			switch {
 			case a.json:
 				return a.document(doc)
-			case len(plays) == 0:
+			case empty(doc) && asked.Of == usage.OfLibrary:
+				a.out.Printf("Nothing is on the shelves\n")
+			case empty(doc):
 				a.out.Printf("No plays\n")
 			case doc.Heat != nil:
 				a.showHeat(doc)
@@ -107,12 +84,19 @@ beginning to its end; plays count when they begin; of streams it is the most at 
 		},
 	}
 	c.Flags().StringVar(&by, "by", "day", "day, week, month, hour, weekday, or heat for hours of weekdays")
-	c.Flags().StringVar(&of, "of", "watched", "watched, plays, streams (the most at once) or bytes")
-	c.Flags().StringVar(&split, "split", "", "member, shelf, device or delivery")
+	c.Flags().StringVar(&of, "of", "watched",
+		"watched, plays, streams (the most at once), bytes, or library: how large it is")
+	c.Flags().StringVar(&split, "split", "", "member, shelf, kind, device, platform, delivery, where or sofa")
 	c.Flags().StringVar(&svg, "svg", "", "draw it into a new file, as an SVG picture")
 	c.Flags().StringVar(&picture, "png", "", "the same, as a PNG picture")
 	choose.flags(c)
 	return a.withJSON(c)
+}
+
+// empty reports whether a chart shows nothing.
+func empty(r chartReport) bool {
+	return !slices.ContainsFunc(r.Columns, func(c usage.Column) bool { return c.Value > 0 }) &&
+		!slices.ContainsFunc(r.Heat, func(day []float64) bool { return slices.Max(day) > 0 })
 }
 
 // chartLabel says what a chart shows, and how much the most is.
@@ -125,7 +109,7 @@ func chartLabel(doc chartReport) string {
 		most = max(most, slices.Max(day))
 	}
 	of := map[usage.Of]string{usage.OfWatched: "Watched", usage.OfPlays: "Plays", usage.OfStreams: "Streams at once",
-		usage.OfBytes: "Sent"}[doc.Of]
+		usage.OfBytes: "Sent", usage.OfLibrary: "The library"}[doc.Of]
 	by := string(doc.By)
 	if doc.By == usage.ByHeat {
 		by = "hour and weekday"
@@ -143,11 +127,7 @@ func (a *app) drawTo(svg, picture string, doc chartReport) error {
 	label := chartLabel(doc)
 	var text string
 	if doc.Heat != nil {
-		var heat [7][24]float64
-		for d := range doc.Heat {
-			copy(heat[d][:], doc.Heat[d])
-		}
-		text = usage.DrawHeat(heat, label, say)
+		text = usage.DrawHeat(doc.Heat, label, say)
 	} else {
 		text = usage.DrawBars(doc.Columns, label, say)
 	}
@@ -193,7 +173,7 @@ func measured(of usage.Of, v float64) string {
 	switch of {
 	case usage.OfWatched:
 		return show.Length(v)
-	case usage.OfBytes:
+	case usage.OfBytes, usage.OfLibrary:
 		return show.Size(int64(v))
 	}
 	return fmt.Sprint(int(math.Ceil(v)))
@@ -277,15 +257,16 @@ func (a *app) usageExportCommand() *cobra.Command {
 	var choose choosing
 	var format, to string
 	c := &cobra.Command{
-		Use: "export", Short: "The plays as a file for other programs: CSV, or JSON lines",
-		Long: `Writes all plays that are chosen, the latest first: CSV (RFC 4180) with a row of names, or a JSON object a line.
+		Use: "export", Short: "The plays as a file for other programs: CSV, JSON lines, Parquet or SQLite",
+		Long: `Writes all plays that are chosen, the latest first: CSV (RFC 4180) with a row of names, a JSON object a
+line, an Apache Parquet file, or an SQLite database with one table.
 Columns are described in the reference, and stay: new ones come at the end. To standard output, or with --to into a file
 that is not there yet.`,
 		Example: "  cozyshelf usage export --since 30d\n  cozyshelf usage export --format jsonl --member wren",
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			if format != "csv" && format != "jsonl" && format != "sqlite" {
-				return wrongUse(c, fmt.Sprintf("--format takes csv, jsonl or sqlite, not %q", format))
+			if !slices.Contains([]string{"csv", "jsonl", "parquet", "sqlite"}, format) {
+				return wrongUse(c, fmt.Sprintf("--format takes csv, jsonl, parquet or sqlite, not %q", format))
 			}
 			if format == "sqlite" && to == "" {
 				return wrongUse(c, "a database is written into a file: name it with --to")
@@ -338,7 +319,7 @@ that is not there yet.`,
 		},
 	}
 	choose.flags(c)
-	c.Flags().StringVar(&format, "format", "csv", "csv, jsonl or sqlite")
+	c.Flags().StringVar(&format, "format", "csv", "csv, jsonl, parquet or sqlite")
 	c.Flags().StringVar(&to, "to", "", "a file that is not there yet")
 	return c
 }
@@ -413,9 +394,36 @@ func (a *app) exportDatabase(to io.Writer, zone *time.Location, each func(func(u
 	return n, err
 }
 
+// exportedColumns writes plays as a Parquet file, and gives how many there were.
+func exportedColumns(w io.Writer, each func(func(usage.Play) error) error) (n int, err error) {
+	kinds := map[string]parquet.Kind{"started_at": parquet.Moment, "ended_at": parquet.Moment,
+		"watched_seconds": parquet.Number, "position_seconds": parquet.Number, "duration_seconds": parquet.Number,
+		"finished": parquet.Truth, "away": parquet.Truth, "bytes": parquet.Whole, "id": parquet.Whole}
+	var columns []parquet.Column
+	for _, name := range usage.Columns {
+		columns = append(columns, parquet.Column{Name: name, Kind: kinds[name]})
+	}
+	out, err := parquet.NewWriter(w, columns)
+	if err != nil {
+		return 0, err
+	}
+	err = each(func(p usage.Play) error {
+		n++
+		return out.Row(p.Started, p.Ended, p.Member, strings.Join(p.Sofa, "; "), p.Shelf, p.Title, p.Part, p.Watched,
+			p.Position, p.Duration, p.Done, p.Device, p.Address, p.Away, p.Delivery, p.Bytes, p.Why, p.ID)
+	})
+	if err == nil {
+		err = out.Close()
+	}
+	return n, err
+}
+
 // exported writes plays, and gives how many there were.
 func exported(w io.Writer, format string, crlf bool, zone *time.Location,
 	each func(func(usage.Play) error) error) (n int, err error) {
+	if format == "parquet" {
+		return exportedColumns(w, each)
+	}
 	out := bufio.NewWriter(w)
 	table := csv.NewWriter(out)
 	table.UseCRLF = crlf

@@ -51,7 +51,7 @@ func TestShellsCompleteWhatThereIs(t *testing.T) {
 		"access films ":            "series join-group own-mode unset-flag acl-user",
 		"member add bram --role ":  "admin adult child guest",
 		"shelf add x --kind ph":    "photos",
-		"usage top ":               "titles members",
+		"usage top ":               "titles parts members",
 		"deploy --gen":             "--gently",
 		"new --engine p":           "podman process",
 		"intake copy x --onto fil": "films",

@@ -185,6 +185,7 @@ type (
 	topReport struct {
 		SinceAt time.Time    `json:"since_at,omitzero"`
 		Titles  []usage.Rank `json:"titles,omitzero"`
+		Parts   []usage.Rank `json:"parts,omitzero"`
 		Members []usage.Rank `json:"members,omitzero"`
 		Devices []usage.Rank `json:"devices,omitzero"`
 
@@ -294,6 +295,7 @@ func documents() map[string][]reflect.Type {
 		"usage now":          is([]usage.Play{}),
 		"usage stop":         is(control.Stopped{}),
 		"usage top":          is(topReport{}),
+		"usage verify":       is(control.Verified{}),
 	}
 }
 

@@ -77,11 +77,11 @@ It only says; nothing is removed.`,
 			for _, d := range disks {
 				doc.Disks = append(doc.Disks, usage.Foretell(d, files, now))
 			}
-			plays, err := cl.History(c.Context(), usage.Filter{})
+			watched, err := cl.WatchedTitles(c.Context())
 			if err != nil {
 				return err
 			}
-			doc.Frees = usage.FreesMost(files, plays, now, limit)
+			doc.Frees = usage.FreesMost(files, watched, now, limit)
 			if a.json {
 				return a.document(doc)
 			}

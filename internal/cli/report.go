@@ -40,23 +40,18 @@ save it. The page holds all that it shows, needs no script, and asks nobody.`,
 					return wrongUse(c, fmt.Sprintf("--month takes a month that has begun, such as 2026-10, not %q", month))
 				}
 			}
-			from, end := usage.Month(at)
-			before, _ := usage.Month(from.AddDate(0, 0, -1))
+			from, _ := usage.Month(at)
 			cl := h.Client()
-			plays, err := cl.History(c.Context(), usage.Filter{Member: member, Since: before, Until: end})
+			got, err := cl.Report(c.Context(), from, member)
 			if err != nil {
 				return err
 			}
-			// What was ever watched, and what there is.
-			ever := map[[2]string]bool{}
+			r, ever := got.Report, map[usage.Work]bool{}
+			r.Month = from
+			for _, w := range got.Ever {
+				ever[w] = true
+			}
 			var titles []usage.TitleSeen
-			all, err := cl.History(c.Context(), usage.Filter{Until: end})
-			if err != nil {
-				return err
-			}
-			for _, p := range all {
-				ever[[2]string{p.Shelf, p.Title}] = true
-			}
 			shelves, err := contents(c.Context(), cl)
 			if err != nil {
 				return err
@@ -66,7 +61,7 @@ save it. The page holds all that it shows, needs no script, and asks nobody.`,
 					titles = append(titles, usage.TitleSeen{Name: t.Name, Shelf: sh.Name, Added: t.Added, Size: t.Size})
 				}
 			}
-			r := usage.MakeReport(plays, member, from, ever, titles)
+			r.AddShelves(ever, titles)
 			if a.json {
 				return a.document(r)
 			}

@@ -20,7 +20,7 @@ func (a *app) usageCommand() *cobra.Command {
 	c := &cobra.Command{Use: "usage", Short: "Who watches what"}
 	c.AddCommand(a.usageNowCommand(), a.usageHistoryCommand(), a.usageTopCommand(), a.usageLatelyCommand(),
 		a.usageStopCommand(), a.usageChartCommand(), a.usageExportCommand(), a.usageReportCommand(),
-		a.usageForecastCommand())
+		a.usageForecastCommand(), a.usageVerifyCommand())
 	return c
 }
 
@@ -235,6 +235,7 @@ func (f *choosing) flags(c *cobra.Command) {
 	c.Flags().StringVar(&f.Member, "member", "", "only this member, also where they watched along")
 	c.Flags().StringVar(&f.Title, "title", "", "only titles with this in their name")
 	c.Flags().StringVar(&f.Shelf, "shelf", "", "only this shelf")
+	c.Flags().StringVar(&f.Kind, "kind", "", "only shelves of this kind: films, series, music, photos or recordings")
 	c.Flags().StringVar(&f.Device, "device", "", "only devices with this in their name")
 	c.Flags().StringVar(&f.Delivery, "delivery", "", "only what was delivered so: as-it-is, repacked or converted")
 	c.Flags().StringVar(&f.where, "where", "", "home or away")
@@ -321,14 +322,14 @@ func (a *app) usageHistoryCommand() *cobra.Command {
 }
 
 func (a *app) usageTopCommand() *cobra.Command {
-	var from, order string
+	var from, order, member string
 	var limit int
 	c := &cobra.Command{
 		Use: "top [" + strings.Join(usage.Tops, "|") + "]", Short: "What is watched most, who watches most, and on what",
 		Args: cobra.MaximumNArgs(1),
-		Long: `Shows what is watched most, and who watches most; devices where they are named, and platforms: what devices
-run on, as far as their names tell; people and genres of what was watched, as far as they are known. With --since each
-row also tells what was watched in the period before, which is as long.`,
+		Long: `Shows what is watched most, and who watches most; parts, such as single episodes; devices where they are
+named, and platforms: what devices run on, as far as their names tell; people and genres of what was watched, as far as
+they are known. With --since each row also tells what was watched in the period before, which is as long.`,
 		ValidArgs: usage.Tops,
 		RunE: func(c *cobra.Command, args []string) error {
 			wanted := []string{"titles", "members"}
@@ -352,47 +353,22 @@ row also tells what was watched in the period before, which is as long.`,
 			if err != nil {
 				return err
 			}
-			plays, err := cl.History(c.Context(), usage.Filter{Since: start})
-			if err != nil {
-				return err
-			}
-			var before []usage.Play
-			if !start.IsZero() {
-				if before, err = cl.History(c.Context(), usage.Filter{Since: start.Add(-time.Since(start)),
-					Until: start}); err != nil {
-					return err
-				}
-				// One that goes on into this period counts here.
-				before = slices.DeleteFunc(before, func(p usage.Play) bool { return !p.Seen.Before(start) })
-			}
-			works := map[usage.Work]usage.Known{}
-			if usage.NeedsWorks(wanted[0]) {
-				since := start
-				if len(before) > 0 {
-					since = start.Add(-time.Since(start))
-				}
-				known, err := cl.Works(c.Context(), since)
+			lists := map[string][]usage.Rank{}
+			none := true
+			for _, what := range wanted {
+				list, err := cl.Top(c.Context(), what, by, limit, usage.Filter{Member: member, Since: start})
 				if err != nil {
 					return err
 				}
-				for _, w := range known {
-					works[usage.Work{Shelf: w.Shelf, Title: w.Title}] = usage.Known{Genres: w.Genres, People: w.People}
-				}
-			}
-			lists := map[string][]usage.Rank{}
-			for _, what := range wanted {
-				list := usage.Sort(usage.Top(what, plays, works), by, limit)
-				if !start.IsZero() {
-					usage.Compare(list, usage.Top(what, before, works))
-				}
-				lists[what] = list
+				lists[what], none = list, none && len(list) == 0
 			}
 			if a.json {
-				return a.document(topReport{SinceAt: start, Titles: lists["titles"], Members: lists["members"],
+				return a.document(topReport{SinceAt: start, Titles: lists["titles"], Parts: lists["parts"],
+					Members: lists["members"],
 					Devices: lists["devices"], Platforms: lists["platforms"], People: lists["people"],
 					Genres: lists["genres"]})
 			}
-			if len(plays) == 0 {
+			if none {
 				a.out.Printf("No plays\n")
 				return nil
 			}
@@ -406,8 +382,54 @@ row also tells what was watched in the period before, which is as long.`,
 		},
 	}
 	c.Flags().StringVar(&from, "since", "", "only since then, such as 7d")
+	c.Flags().StringVar(&member, "member", "", "only what this member watched, also along")
 	c.Flags().StringVar(&order, "by", "time", "time, plays or members: by what it is sorted")
 	c.Flags().IntVar(&limit, "limit", 10, "at most so many rows; 0 for all")
+	return a.withJSON(c)
+}
+
+func (a *app) usageVerifyCommand() *cobra.Command {
+	var rebuild bool
+	c := &cobra.Command{
+		Use: "verify", Short: "Compare the figures that the server keeps with the plays", Args: cobra.NoArgs,
+		Long: `The server keeps the figures of days, months and years, so that charts and lists need not go through all
+plays. This makes each day anew from the plays, each longer time from its days, and compares. It changes nothing;
+--rebuild throws all figures away before, and makes them anew. Plays are never changed.`,
+		RunE: func(c *cobra.Command, _ []string) error {
+			cl, err := a.server(c.Context())
+			if err != nil {
+				return err
+			}
+			v, err := cl.VerifyFigures(c.Context(), rebuild)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				err = a.document(v)
+			} else {
+				if v.Rebuilt {
+					a.out.Printf("The figures were made anew\n")
+				}
+				a.out.Printf("Compared with the plays: %s, and %s\n", show.Count(v.Days, "day", "days"),
+					show.Count(v.Longer, "longer time", "longer times"))
+				if v.Waiting > 0 {
+					a.out.Printf("Figures of %s are not kept yet; they are made of the plays\n", show.Count(v.Waiting,
+						"time",
+						"times"))
+				}
+				for _, w := range v.Wrong {
+					a.out.Printf("wrong: %s\n", show.Clean(w))
+				}
+			}
+			if err == nil && len(v.Wrong) > 0 {
+				return &problem.Problem{What: "the figures that are kept are not what the plays say",
+					Why: "the store was changed by something else, or by a fault",
+					Fix: "cozyshelf usage verify --rebuild"}
+			}
+			return err
+		},
+	}
+	c.Flags().BoolVar(&rebuild, "rebuild", false, "make all figures anew before")
 	return a.withJSON(c)
 }
 
@@ -417,8 +439,8 @@ func (a *app) showTop(what string, list []usage.Rank) {
 	if what == "people" {
 		one = "person"
 	}
-	heads := []show.Column{{Head: one, Most: 60, Whole: what != "titles"}}
-	if what == "titles" {
+	heads := []show.Column{{Head: one, Most: 60, Whole: what != "titles" && what != "parts"}}
+	if what == "titles" || what == "parts" {
 		heads = append(heads, show.Column{Head: "shelf", Whole: true, Drop: 2})
 	}
 	heads = append(heads, show.Column{Head: "", Drop: 1}, show.Column{Head: "watched", Right: true})
@@ -433,8 +455,12 @@ func (a *app) showTop(what string, list []usage.Rank) {
 	}
 	var rows [][]string
 	for _, r := range list {
-		row := []string{r.Name}
-		if what == "titles" {
+		name := r.Name
+		if r.Part != "" {
+			name += " · " + r.Part
+		}
+		row := []string{name}
+		if what == "titles" || what == "parts" {
 			row = append(row, r.Shelf)
 		}
 		row = append(row, show.Bar(r.Watched, most), show.Length(r.Watched))

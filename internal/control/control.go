@@ -16,6 +16,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strconv"
 	"time"
 
 	"cozyshelf/internal/boundary"
@@ -651,10 +652,39 @@ func (c *Client) RemoveKey(ctx context.Context, name string) error {
 	return err
 }
 
-// Works gives what is known of the titles that were watched since a time; zero for ever.
-func (c *Client) Works(ctx context.Context, since time.Time) ([]Work, error) {
-	q := usage.Filter{Since: since}.Query()
-	return ask[[]Work](ctx, c, soon, "GET", "/control/v1/works?"+q.Encode(), nil)
+// Top gives a top list.
+func (c *Client) Top(ctx context.Context, of string, by usage.Order, limit int, f usage.Filter) ([]usage.Rank, error) {
+	q := f.Query()
+	q.Set("of", of)
+	q.Set("by", string(by))
+	q.Set("limit", strconv.Itoa(limit))
+	return ask[[]usage.Rank](ctx, c, later, "GET", "/control/v1/figures/top?"+q.Encode(), nil)
+}
+
+// Chart gives a chart.
+func (c *Client) Chart(ctx context.Context, a usage.Asked, f usage.Filter) (Chart, error) {
+	q := f.Query()
+	q.Set("by", string(a.By))
+	q.Set("of", string(a.Of))
+	q.Set("split", string(a.Split))
+	return ask[Chart](ctx, c, later, "GET", "/control/v1/figures/chart?"+q.Encode(), nil)
+}
+
+// Report gives a report of a month, of a member, or of the house for no name.
+func (c *Client) Report(ctx context.Context, month time.Time, member string) (MonthReport, error) {
+	q := url.Values{"month": {month.Format("2006-01")}, "member": {member}}
+	return ask[MonthReport](ctx, c, later, "GET", "/control/v1/figures/report?"+q.Encode(), nil)
+}
+
+// WatchedTitles tells how the titles were watched that were.
+func (c *Client) WatchedTitles(ctx context.Context) ([]usage.Watched, error) {
+	return ask[[]usage.Watched](ctx, c, later, "GET", "/control/v1/figures/titles", nil)
+}
+
+// VerifyFigures compares the figures that are kept with the plays; with rebuild they are made anew before.
+func (c *Client) VerifyFigures(ctx context.Context, rebuild bool) (Verified, error) {
+	return ask[Verified](ctx, c, 24*time.Hour, "POST", fmt.Sprintf("/control/v1/figures/verify?rebuild=%t", rebuild),
+		nil)
 }
 
 // Receivers tells how it goes with those who are told of what happens.

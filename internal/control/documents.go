@@ -11,6 +11,7 @@ import (
 	"cozyshelf/internal/core/media"
 	"cozyshelf/internal/core/naming"
 	"cozyshelf/internal/core/reach"
+	"cozyshelf/internal/core/usage"
 )
 
 // Member is a person with an account.
@@ -37,12 +38,25 @@ type Invite struct {
 	Path    string              `json:"path,omitempty"` // of the link; told only once
 }
 
-// Work is what is known of a title that was watched.
-type Work struct {
-	Shelf  string   `json:"shelf"`
-	Title  string   `json:"title"`
-	Genres []string `json:"genres"`
-	People []string `json:"people"`
+// Chart is a chart: columns, or the hours of a heat map.
+type Chart struct {
+	Columns []usage.Column `json:"columns,omitempty"`
+	Heat    [][]float64    `json:"heat,omitempty"`
+}
+
+// MonthReport is a report of a month without what is on the shelves, and which works were watched until its end.
+type MonthReport struct {
+	Report usage.Report `json:"report"`
+	Ever   []usage.Work `json:"ever"`
+}
+
+// Verified says whether the figures that are kept are what the plays say.
+type Verified struct {
+	Days    int      `json:"days"`    // that were compared with the plays
+	Longer  int      `json:"longer"`  // months, years, and all years before this one, compared with those
+	Waiting int      `json:"waiting"` // times of which figures are not kept yet
+	Wrong   []string `json:"wrong"`   // what is wrong, as far as it is named
+	Rebuilt bool     `json:"rebuilt"` // they were made anew before
 }
 
 // Receiver is somebody who is told of what happens, and how it goes.

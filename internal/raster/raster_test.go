@@ -81,7 +81,10 @@ func must(t *testing.T, s string) color.NRGBA {
 }
 
 func TestHoursAreTheDarkerTheMore(t *testing.T) {
-	var heat [7][24]float64
+	heat := make([][]float64, 7)
+	for d := range heat {
+		heat[d] = make([]float64, 24)
+	}
 	heat[0][0], heat[3][20] = 10, 5
 	p := drawn(t, usage.DrawHeat(heat, "watched", say))
 	full := must(t, usage.GroupColours()[0])

@@ -127,8 +127,10 @@ func (h *house) notThere(bounds allowance.Allowance, rule *bool, age *int, other
 		"PATCH /api/v1/intake/{shelf}/{upload}": gone, "DELETE /api/v1/intake/{shelf}/{upload}": gone,
 		// Figures are one's own; what is for keys only is nobody's.
 		"GET /api/v1/figures/now": 200, "GET /api/v1/figures/history": 200, "GET /api/v1/figures/top": 200,
-		"GET /api/v1/figures/chart": 200, "GET /api/v1/figures/library": http.StatusUnauthorized,
-		"GET /metrics": http.StatusUnauthorized, "POST /api/v1/streams/{stream}/stop": http.StatusUnauthorized,
+		"GET /api/v1/figures/chart": 200, "GET /api/v1/figures/heat": 200, "GET /api/v1/figures/report": 200,
+		"GET /api/v1/figures/forecast": gone,
+		"GET /api/v1/figures/library":  http.StatusUnauthorized, "GET /metrics": http.StatusUnauthorized,
+		"POST /api/v1/streams/{stream}/stop": http.StatusUnauthorized,
 		// Pages.
 		"GET /": 200, "GET /shelf/{shelf}": gone, "GET /find": 200, "GET /title/{title}": gone, "GET /play/{file}": gone,
 		"GET /cover/{title}": gone, "GET /chapter/{file}/{n}": gone,

@@ -39,7 +39,8 @@ func (h *house) by(token, method, path, body string, headers ...string) (int, st
 // keyed are the addresses that keys ask, by the right that each needs.
 var keyed = map[right.Right][]string{right.ReadFigures: {"GET /api/v1/figures/now", "GET /api/v1/figures/history",
 	"GET /api/v1/figures/top?of=titles", "GET /api/v1/figures/top?of=genres",
-	"GET /api/v1/figures/chart?by=week&of=plays"},
+	"GET /api/v1/figures/chart?by=week&of=plays", "GET /api/v1/figures/heat?of=watched", "GET /api/v1/figures/report",
+	"GET /api/v1/figures/forecast", "GET /api/v1/figures/chart?of=library"},
 	right.ReadLibrary: {"GET /api/v1/figures/library"}, right.ControlStreams: {"POST /api/v1/streams/999/stop"},
 	right.Metrics: {"GET /metrics"}}
 

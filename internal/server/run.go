@@ -63,6 +63,7 @@ func (s *Server) allJobs() []live.Job {
 		{Name: "backups", Run: s.Backups},
 		{Name: "lookups", Run: s.DescribeAll},
 		{Name: "quiet", Run: s.Quiet},
+		{Name: "figures", Run: s.Roll},
 		{Name: "convert", Run: s.Convert},
 		{Name: "prepare", Run: s.Prepare},
 		{Name: "first-scan", Run: s.firstScan},

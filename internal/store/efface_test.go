@@ -3,6 +3,7 @@ package store
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -44,6 +45,10 @@ func TestWhatIsForgottenIsGoneFromTheFiles(t *testing.T) {
 		tell(4*i, 40*24*time.Hour, "linneaofthemill", "oldtelephone", fmt.Sprintf("198.51.100.%d", i%200+10))
 		tell(4*i+1, time.Hour, "wren", "bigscreen", "203.0.113.77")
 	}
+	// Also from the figures that are kept.
+	if err := errors.Join(s.SetZone(ctx, time.UTC), s.Roll(ctx)); err != nil {
+		t.Fatal(err)
+	}
 	found := func(text string) (in []string) {
 		t.Helper()
 		for _, name := range []string{"store.db", "store.db-wal", "copy.db"} {
@@ -84,6 +89,9 @@ func TestWhatIsForgottenIsGoneFromTheFiles(t *testing.T) {
 	}
 	if err := s.Snapshot(ctx, filepath.Join(dir, "copy.db")); err != nil {
 		t.Fatal(err)
+	}
+	if v, err := s.VerifyRollups(ctx); err != nil || v.Days == 0 || len(v.Wrong) > 0 {
+		t.Errorf("%+v, %v", v, err)
 	}
 	for _, text := range []string{"linneaofthemill", "oldtelephone", "198.51.100"} {
 		if in := found(text); in != nil {

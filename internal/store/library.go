@@ -112,6 +112,9 @@ func (s *Store) Lately(ctx context.Context, limit int) ([]Title, error) {
 	out := make([]Title, 0, len(list))
 	for _, v := range list {
 		t, err := s.Title(ctx, v.title)
+		if errors.Is(err, ErrNotFound) {
+			continue // it went meanwhile
+		}
 		if err != nil {
 			return nil, err
 		}

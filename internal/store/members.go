@@ -110,6 +110,16 @@ func addMember(ctx context.Context, tx *sql.Tx, m Member, now time.Time) (Member
 
 // change runs a function in a transaction that is committed if it gives no error.
 func (s *Store) change(ctx context.Context, do func(*sql.Tx) error) error {
+	return s.tx(ctx, func(tx *sql.Tx) error {
+		if err := do(tx); err != nil {
+			return err
+		}
+		return s.reroll(ctx, tx)
+	})
+}
+
+// tx does something in one transaction.
+func (s *Store) tx(ctx context.Context, do func(*sql.Tx) error) error {
 	tx, err := s.w.BeginTx(ctx, nil)
 	if err != nil {
 		return s.explain(err)

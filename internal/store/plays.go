@@ -17,6 +17,24 @@ const playColumns = `SELECT id, member, shelf, title, part, device, address, awa
 	coalesce((SELECT json_group_array(name) FROM (SELECT name FROM sofas WHERE play = plays.id ORDER BY folded)), '[]')
 	FROM plays `
 
+// What of a play figures are made of.
+const countedColumns = `SELECT member, shelf, title, part, device, away, started, seen, ended, watched, bytes, done,
+	delivery, (SELECT json_group_array(name) FROM (SELECT name FROM sofas WHERE play = plays.id ORDER BY folded))
+	FROM plays `
+
+func scanCounted(r *sql.Rows, p *usage.Play) error {
+	var started, seen, ended int64
+	var sofa string
+	err := r.Scan(&p.Member, &p.Shelf, &p.Title, &p.Part, &p.Device, &p.Away, &started, &seen, &ended, &p.Watched,
+		&p.Bytes,
+		&p.Done, &p.Delivery, &sofa)
+	if err == nil && sofa != "[]" {
+		err = json.Unmarshal([]byte(sofa), &p.Sofa)
+	}
+	p.Started, p.Seen, p.Ended = fromMilli(started), fromMilli(seen), fromMilli(ended)
+	return err
+}
+
 func scanPlay(r *sql.Rows, p *usage.Play) error {
 	var started, seen, ended int64
 	var sofa string
@@ -123,8 +141,10 @@ func (s *Store) MarkPlays(ctx context.Context, marks ...Mark) error {
 // CloseStale ends the plays that nobody has closed, such as after a crash, at
 // the moment they were last seen: those last seen before a time.
 func (s *Store) CloseStale(ctx context.Context, before time.Time) error {
-	_, err := s.w.ExecContext(ctx, "UPDATE plays SET ended = seen WHERE ended = 0 AND seen < ?", milli(before))
-	return s.explain(err)
+	return s.change(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "UPDATE plays SET ended = seen WHERE ended = 0 AND seen < ?", milli(before))
+		return err
+	})
 }
 
 // TellPlay notes a play that is over. Where the member would go on changes only if nothing was told of the file
@@ -175,7 +195,7 @@ func (s *Store) ForgetPlays(ctx context.Context, name string, before time.Time) 
 		}
 		res, err := tx.ExecContext(ctx,
 			"UPDATE plays SET member = '', device = '', device_id = 0, address = '' WHERE ended != 0 "+
-				"AND ended < ?2 AND member != '' AND ?1 IN ('', lower(member))", Fold(name), milli(before))
+				"AND ended < ?2 AND member != '' AND ?1 IN ('', fold(member))", Fold(name), milli(before))
 		if err == nil {
 			forgotten, err = res.RowsAffected()
 		}
@@ -239,19 +259,25 @@ func (s *Store) Efface(ctx context.Context) error {
 
 // Plays gives plays, the latest first.
 func (s *Store) Plays(ctx context.Context, f usage.Filter) ([]usage.Play, error) {
-	limit, until := f.Limit, int64(math.MaxInt64)
-	if limit <= 0 {
-		limit = -1
-	}
-	if !f.Until.IsZero() {
-		until = milli(f.Until)
-	}
 	if f.After != 0 {
 		if _, err := one(rows(ctx, s.r, func(r *sql.Rows, n *int64) error { return r.Scan(n) },
 			"SELECT id FROM plays WHERE id = ?",
 			f.After)); err != nil {
 			return nil, err // what comes after nothing is not known
 		}
+	}
+	where, args := chosen(f)
+	return rows(ctx, s.r, scanPlay, playColumns+where+" ORDER BY started DESC, id DESC LIMIT ?12", args...)
+}
+
+// chosen gives the words of a query that choose plays, and what they are filled with; ?12 is the limit.
+func chosen(f usage.Filter) (where string, args []any) {
+	limit, until := f.Limit, int64(math.MaxInt64)
+	if limit <= 0 {
+		limit = -1
+	}
+	if !f.Until.IsZero() {
+		until = milli(f.Until)
 	}
 	away, done := -1, -1 // for both
 	if f.Where != "" {
@@ -260,15 +286,44 @@ func (s *Store) Plays(ctx context.Context, f usage.Filter) ([]usage.Play, error)
 	if f.Finished != nil {
 		done = number(*f.Finished)
 	}
-	return rows(ctx, s.r, scanPlay, playColumns+`
-		WHERE (?1 = '' OR lower(member) = ?1 OR EXISTS (SELECT 1 FROM sofas WHERE folded = ?1 AND play = plays.id))
+	kind := ""
+	if f.Kind != "" {
+		b, _ := json.Marshal(append([]string{}, f.Shelves...)) // of texts
+		kind = string(b)
+	}
+	return `WHERE (?1 = '' OR fold(member) = ?1 OR EXISTS (SELECT 1 FROM sofas WHERE folded = ?1 AND play = plays.id))
 		AND seen >= ?2 AND started < ?3 AND (NOT ?4 OR ended = 0)
 		AND (?5 = 0 OR (started, id) < (SELECT started, id FROM plays WHERE id = ?5))
-		AND (?6 = '' OR instr(lower(title), lower(?6)) > 0) AND (?7 = '' OR shelf = ?7)
-		AND (?8 = '' OR instr(lower(device), lower(?8)) > 0) AND (?9 = '' OR delivery = ?9)
+		AND (?6 = '' OR instr(fold(title), fold(?6)) > 0) AND (?7 = '' OR shelf = ?7)
+		AND (?8 = '' OR instr(fold(device), fold(?8)) > 0) AND (?9 = '' OR delivery = ?9)
 		AND (?10 < 0 OR away = ?10) AND (?11 < 0 OR done = ?11)
-		ORDER BY started DESC, id DESC LIMIT ?12`,
-		Fold(f.Member), milli(f.Since), until, f.Open, f.After, f.Title, f.Shelf, f.Device, f.Delivery, away, done, limit)
+		AND (?13 = '' OR shelf IN (SELECT value FROM json_each(?13)))`,
+		[]any{Fold(f.Member), milli(f.Since), until, f.Open, f.After, f.Title, f.Shelf, f.Device, f.Delivery, away,
+			done, limit, kind}
+}
+
+// eachPlay gives the plays that count in a time, of those that a filter chooses, in the order in which they began: what
+// figures are made of.
+func eachPlay(ctx context.Context, tx *sql.Tx, f usage.Filter, from, until time.Time, do func(usage.Play)) error {
+	f.Since, f.Until = time.Time{}, until
+	where, args := chosen(f)
+	earliest, begin := int64(math.MinInt64), int64(math.MinInt64)
+	if !from.IsZero() {
+		earliest, begin = milli(from.Add(-longest)), milli(from)
+	}
+	_, err := rows(ctx, tx, func(r *sql.Rows, _ *struct{}) error {
+		var p usage.Play
+		if err := scanCounted(r, &p); err != nil {
+			return err
+		}
+		if p.Within(from, until) {
+			do(p)
+		}
+		return nil
+		// Of those that began before the time, few reach into it.
+	}, countedColumns+where+` AND started >= ?14 AND (started >= ?15 OR ended = 0 OR ended > ?15 OR ended < started)
+		ORDER BY started, id LIMIT ?12`, append(args, earliest, begin)...)
+	return err
 }
 
 func number(b bool) int {

@@ -42,7 +42,7 @@ func TestPlaysAreChosen(t *testing.T) {
 	has := func(text, part string) bool { return strings.Contains(strings.ToLower(text), strings.ToLower(part)) }
 	for range 500 {
 		f := usage.Filter{Member: pick("", "", "WREN", "ozan"), Title: pick("", "", "kite", "THE", "x"),
-			Shelf:  pick("", "", "films"),
+			Shelf: pick("", "", "films"), Kind: pick("", "", "series"), Shelves: []string{"series", "more"},
 			Device: pick("", "", "screen", "t"), Delivery: pick("", "", "repacked", "as-it-is"),
 			Where: usage.Where(pick("", "", "home", "away")), Open: r.IntN(6) == 0, Limit: r.IntN(3) * 7}
 		if r.IntN(3) == 0 {
@@ -63,7 +63,7 @@ func TestPlaysAreChosen(t *testing.T) {
 		var want []int64
 		for _, p := range all[from:] {
 			if (f.Member == "" || Fold(p.Member) == Fold(f.Member)) && has(p.Title, f.Title) &&
-				(f.Shelf == "" || p.Shelf == f.Shelf) &&
+				(f.Shelf == "" || p.Shelf == f.Shelf) && (f.Kind == "" || p.Shelf == "series") &&
 				has(p.Device, f.Device) && (f.Delivery == "" || p.Delivery == f.Delivery) &&
 				(f.Where == "" || p.Away == (f.Where == usage.Away)) && (!f.Open || p.Ended.IsZero()) &&
 				(f.Finished == nil || p.Done == *f.Finished) && !p.Seen.Before(f.Since) &&

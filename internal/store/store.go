@@ -10,6 +10,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"database/sql"
+	"database/sql/driver"
 	"embed"
 	"errors"
 	"fmt"
@@ -23,8 +24,17 @@ import (
 	"cozyshelf/internal/atomicfile"
 
 	"github.com/pressly/goose/v3"
-	_ "modernc.org/sqlite" // the driver
+	"modernc.org/sqlite"
 )
+
+// SQLite's lower() knows the letters of English only.
+func init() {
+	sqlite.MustRegisterDeterministicScalarFunction("fold", 1,
+		func(_ *sqlite.FunctionContext, args []driver.Value) (driver.Value, error) {
+			text, _ := args[0].(string)
+			return Fold(text), nil
+		})
+}
 
 //go:embed migrations/*.sql
 var migrations embed.FS
@@ -41,6 +51,8 @@ type Store struct {
 	w    *sql.DB // the one connection that writes
 	r    *sql.DB
 	look *sql.DB // of Ping alone, which must not wait for others
+
+	zone atomic.Pointer[time.Location] // by whose clocks days are told; nil while it is not said
 
 	damage    atomic.Pointer[error] // the first error that told of any
 	committed atomic.Int64          // when a write was last committed, in milliseconds; 0 after one that failed

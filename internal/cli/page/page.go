@@ -28,6 +28,8 @@ func (p reportPage) Change() string {
 		return "Nothing, as in the month before"
 	case was == 0:
 		return "Nothing in the month before"
+	case p.Running:
+		return "So far. In all of the month before it was " + show.Length(was)
 	case is >= 3*was:
 		return fmt.Sprintf("%.0f times as much as in the month before (%s)", is/was, show.Length(was))
 	case is >= was:
@@ -133,12 +135,8 @@ td.n,th.n{text-align:right;font-variant-numeric:tabular-nums;white-space:nowrap}
 // HTML writes a report as a page that holds all that it shows.
 func HTML(r usage.Report, household string) ([]byte, error) {
 	p := reportPage{Report: r, Household: household, Style: template.CSS(usage.DrawingStyle)}
-	var heat [7][24]float64
-	for d := range r.Heat {
-		copy(heat[d][:], r.Heat[d])
-	}
 	p.Days = template.HTML(usage.DrawBars(r.Days, "Hours watched, by day", show.Length))
-	p.Heat = template.HTML(usage.DrawHeat(heat, "Hours watched, by weekday and hour", show.Length))
+	p.Heat = template.HTML(usage.DrawHeat(r.Heat, "Hours watched, by weekday and hour", show.Length))
 	var b bytes.Buffer
 	err := reportHTML.Execute(&b, p)
 	return b.Bytes(), err

@@ -15,8 +15,12 @@ func TestReportsSayWhatTheyWereGivenAndNothingElse(t *testing.T) {
 	at := time.Date(2026, 10, 5, 20, 0, 0, 0, time.UTC)
 	plays := []usage.Play{{Member: hostile, Title: hostile, Shelf: "films", Started: at, Seen: at.Add(time.Hour),
 		Ended: at.Add(time.Hour), Watched: 3600, Done: true, Delivery: "converted", Why: hostile}}
-	r := usage.MakeReport(plays, "", at, map[[2]string]bool{}, []usage.TitleSeen{{Name: hostile, Shelf: "films",
-		Added: at}})
+	sums := usage.NewRoller(time.UTC, time.Time{}, time.Time{}, usage.PartAll)
+	sums.Add(plays[0])
+	r := usage.MakeReport(usage.MonthSums{Now: sums.End(), Before: usage.NewSums(),
+		Days: usage.Chart(plays, usage.Asked{By: usage.ByDay, To: at, Zone: time.UTC})}, plays, "", at)
+	r.AddShelves(nil, []usage.TitleSeen{{Name: hostile, Shelf: "films", Added: at}})
+	r.Before, r.Running = 7200, true
 	b, err := HTML(r, hostile)
 	if err != nil {
 		t.Fatal(err)
@@ -28,7 +32,8 @@ func TestReportsSayWhatTheyWereGivenAndNothingElse(t *testing.T) {
 		}
 	}
 	for _, want := range []string{"October 2026", "&lt;script&gt;", "<svg", "1:00:00", "Most work to convert",
-		"Not watched by anybody yet"} {
+		"Not watched by anybody yet",
+		"So far. In all of the month before it was 2:00:00."} {
 		if !strings.Contains(html, want) {
 			t.Errorf("the page lacks %s", want)
 		}

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"cozyshelf/internal/core/allowance"
 	"cozyshelf/internal/core/event"
 	"cozyshelf/internal/core/household"
 )
@@ -35,6 +36,14 @@ func Wants(n Notice, r household.Notice) bool {
 	}
 	return slices.ContainsFunc(n.Members, func(m string) bool {
 		return slices.ContainsFunc(r.Members, func(w string) bool { return strings.EqualFold(m, w) })
+	})
+}
+
+// Concerns reports whether a member's own browser is told of a notice: of what concerns them, and administrators of
+// what the house should know.
+func Concerns(n Notice, member string, role allowance.Role) bool {
+	return role == allowance.Admin || slices.ContainsFunc(n.Members, func(m string) bool {
+		return strings.EqualFold(m, member)
 	})
 }
 

@@ -3,6 +3,7 @@ package usage
 import (
 	"math"
 	"math/rand/v2"
+	"slices"
 	"testing"
 	"time"
 )
@@ -48,7 +49,7 @@ func TestChartsLoseNothing(t *testing.T) {
 		for of, whole := range map[Of]float64{OfWatched: watched, OfBytes: bytes, OfPlays: float64(len(plays))} {
 			for _, by := range []By{ByDay, ByWeek, ByMonth, ByHour, ByWeekday} {
 				a := Asked{By: by, Of: of, To: time.Date(2026, 11, 10, 0, 0, 0, 0, zone), Zone: zone,
-					Group: func(p Play) string { return p.Member }}
+					Split: SplitMember}
 				sum, split := 0.0, 0.0
 				list := Chart(plays, a)
 				for i, c := range list {
@@ -65,7 +66,7 @@ func TestChartsLoseNothing(t *testing.T) {
 				}
 			}
 			sum := 0.0
-			for _, day := range Heat(plays, of, zone) {
+			for _, day := range heat(plays, of, zone) {
 				for _, v := range day {
 					sum += v
 				}
@@ -75,6 +76,18 @@ func TestChartsLoseNothing(t *testing.T) {
 			}
 		}
 	}
+}
+
+// heat gives the heat map of plays.
+func heat(plays []Play, of Of, zone *time.Location) [][]float64 {
+	r := NewRoller(zone, time.Time{}, time.Time{}, PartHours)
+	for _, p := range slices.SortedFunc(slices.Values(plays), func(a,
+		b Play) int {
+		return a.Started.Compare(b.Started)
+	}) {
+		r.Add(p)
+	}
+	return HeatOf(r.End(), of, Only{})
 }
 
 // TestStreamsAtOnce counts them naively, second by second.
@@ -138,7 +151,7 @@ func TestColumnsAreNamed(t *testing.T) {
 		t.Errorf("since ever: %+v", got)
 	}
 	old := Play{Started: time.Unix(0, 0), Seen: time.Unix(0, 0)}
-	if got := Chart([]Play{old}, Asked{By: ByDay, To: at.AddDate(200, 0, 0), Zone: zone}); len(got) != mostColumns {
+	if got := Chart([]Play{old}, Asked{By: ByDay, To: at.AddDate(200, 0, 0), Zone: zone}); len(got) != MostColumns {
 		t.Errorf("%d columns", len(got))
 	}
 }

@@ -141,7 +141,7 @@ const (
 )
 
 // DrawHeat draws hours of weekdays as an SVG picture to stand in a page, the darker the more.
-func DrawHeat(heat [7][24]float64, label string, say Say) string {
+func DrawHeat(heat [][]float64, label string, say Say) string {
 	most := 0.0
 	for _, day := range heat {
 		for _, v := range day {

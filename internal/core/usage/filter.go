@@ -12,6 +12,8 @@ type Filter struct {
 	Member   string    // who watched, also along
 	Title    string    // in whose name it stands, in any case of letters
 	Shelf    string    // of this shelf
+	Kind     string    // of shelves of this kind; Shelves are those
+	Shelves  []string  // for who chooses by kind, filled in where the shelves are known
 	Device   string    // in whose name it stands
 	Delivery string    // as-it-is, repacked or converted
 	Where    Where     // home or away
@@ -21,6 +23,14 @@ type Filter struct {
 	After    int64     // the number of a play: only those that come after it in the list
 	Open     bool      // only streams that are running
 	Limit    int       // 0 for all
+}
+
+// Rolled reports whether figures of what a filter chooses are made of the sums that are kept: where it bounds only the
+// time, and the member.
+func (f Filter) Rolled() bool {
+	return f.Title == "" && f.Shelf == "" && f.Kind == "" && f.Device == "" && f.Delivery == "" && f.Where == "" &&
+		f.Finished == nil &&
+		f.After == 0 && !f.Open && f.Limit == 0
 }
 
 // Where is where somebody watched.
@@ -46,6 +56,7 @@ func (f Filter) Query() url.Values {
 	set("member", f.Member)
 	set("title", f.Title)
 	set("shelf", f.Shelf)
+	set("kind", f.Kind)
 	set("device", f.Device)
 	set("delivery", f.Delivery)
 	set("where", string(f.Where))
@@ -71,8 +82,9 @@ func (f Filter) Query() url.Values {
 
 // ReadFilter reads a filter.
 func ReadFilter(q url.Values) (Filter, error) {
-	f := Filter{Member: q.Get("member"), Title: q.Get("title"), Shelf: q.Get("shelf"), Device: q.Get("device"),
-		Delivery: q.Get("delivery"), Where: Where(q.Get("where")), Open: q.Get("now") == "true"}
+	f := Filter{Member: q.Get("member"), Title: q.Get("title"), Shelf: q.Get("shelf"), Kind: q.Get("kind"),
+		Device: q.Get("device"), Delivery: q.Get("delivery"), Where: Where(q.Get("where")),
+		Open: q.Get("now") == "true"}
 	var err error
 	read := func(key string, do func(text string) error) {
 		text := q.Get(key)

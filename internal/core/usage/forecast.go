@@ -143,29 +143,59 @@ const fillsWithin = 30 * 24 * time.Hour
 // Soon reports whether a disk is full so soon that somebody should know of it.
 func (f Forecast) Soon(now time.Time) bool { return !f.Full.IsZero() && f.Full.Sub(now) < fillsWithin }
 
-// FreesMost gives what would free most, the most first: each file counts for one reason only. It only says.
-func FreesMost(files []Stored, plays []Play, now time.Time, limit int) []Frees {
-	type key struct{ shelf, name string }
-	type seen struct {
-		last    time.Time
-		watched bool
-		begun   map[[2]string]bool // by member and part: whether it was seen to the end
+// Watched is how a title was watched.
+type Watched struct {
+	Shelf  string `json:"shelf"`
+	Title  string `json:"title"`
+	Lately bool   `json:"lately"` // within the last half year
+	Ended  bool   `json:"ended"`  // whoever began a part of it saw it to the end, as far as it is known who did
+}
+
+// LatelySince gives since when something counts as watched lately.
+func LatelySince(now time.Time) time.Time { return now.Add(-longAgo) }
+
+// WatchedOf gives how titles were watched: ever by all, lately by all, and ever by each member.
+func WatchedOf(ever, lately *Sums, each func(do func(*Sums)) error) ([]Watched, error) {
+	of := map[Work]*Watched{}
+	for w := range ever.Works() {
+		of[w] = &Watched{Shelf: w.Shelf, Title: w.Title}
 	}
-	titles := map[key]*seen{}
-	for _, p := range plays {
-		k := key{p.Shelf, p.Title}
-		if titles[k] == nil {
-			titles[k] = &seen{begun: map[[2]string]bool{}}
+	for w := range lately.Works() {
+		if of[w] != nil {
+			of[w].Lately = true
 		}
-		t := titles[k]
-		t.watched = true
-		if p.Seen.After(t.last) {
-			t.last = p.Seen
+	}
+	left := map[Work]bool{} // somebody did not see a part to the end
+	err := each(func(s *Sums) {
+		for k, e := range s.Of {
+			if k.Hour > 0 || k.Dim != DimTitle {
+				continue
+			}
+			shelf, title, _ := readTitleKey(k.Name)
+			w := Work{shelf, title}
+			if of[w] == nil {
+				continue
+			}
+			of[w].Ended = true
+			left[w] = left[w] || e.Done == 0
 		}
-		for _, who := range p.Viewers() {
-			of := [2]string{who, p.Part}
-			t.begun[of] = t.begun[of] || p.Done
-		}
+	})
+	out := []Watched{}
+	for w, v := range of {
+		v.Ended = v.Ended && !left[w]
+		out = append(out, *v)
+	}
+	slices.SortFunc(out, func(a, b Watched) int {
+		return cmp.Or(cmp.Compare(a.Shelf, b.Shelf), cmp.Compare(a.Title, b.Title))
+	})
+	return out, err
+}
+
+// FreesMost gives what would free most, the most first: each file counts for one reason only. It only says.
+func FreesMost(files []Stored, watched []Watched, now time.Time, limit int) []Frees {
+	titles := map[Work]*Watched{}
+	for _, w := range watched {
+		titles[Work{w.Shelf, w.Title}] = &w
 	}
 	usual := bytesASecond(files)
 	found := map[[2]any]*Frees{}
@@ -186,14 +216,14 @@ func FreesMost(files []Stored, plays []Play, now time.Time, limit int) []Frees {
 	}
 	kept := map[[2]any]bool{}
 	for _, f := range files {
-		t := titles[key{f.Shelf, f.Name}]
+		t := titles[Work{f.Shelf, f.Name}]
 		k := [2]any{f.Title, f.Same}
 		switch {
 		case best[k] != f || kept[k]:
 			add(f, Twice, f.Size)
 		case t == nil && now.Sub(f.Added) > longHere:
 			add(f, NeverSeen, f.Size)
-		case t != nil && now.Sub(t.last) > longAgo && now.Sub(f.Added) > longAgo && allTrue(t.begun):
+		case t != nil && !t.Lately && now.Sub(f.Added) > longAgo && t.Ended:
 			add(f, SeenLongAgo, f.Size)
 		default:
 			if u := usual[f.Lines]; u > 0 && f.Length > 0 && float64(f.Size)/f.Length > tooMany*u {
@@ -216,15 +246,6 @@ func FreesMost(files []Stored, plays []Play, now time.Time, limit int) []Frees {
 		out = out[:limit]
 	}
 	return out
-}
-
-func allTrue(m map[[2]string]bool) bool {
-	for _, v := range m {
-		if !v {
-			return false
-		}
-	}
-	return len(m) > 0
 }
 
 // bytesASecond gives what is usual for a size of picture: the median, where there are enough of it.

@@ -122,13 +122,31 @@ func TestWhatWouldFreeMostIsSaidOnce(t *testing.T) {
 			Title: "half seen", Seen: day(250)},
 		{Member: "wren", Title: "seen lately", Done: true, Seen: day(3)}, {Member: "wren", Title: "large", Seen: day(3)},
 		{Member: "wren", Title: "twice", Seen: day(3)}}
+	members := map[string][]Play{}
+	var lately []Play
 	for i := range plays {
 		plays[i].Shelf = "films"
+		plays[i].Started = plays[i].Seen
+		if plays[i].Seen.After(LatelySince(forecastNow)) {
+			lately = append(lately, plays[i])
+		}
+		for _, who := range plays[i].Viewers() {
+			members[who] = append(members[who], plays[i])
+		}
+	}
+	watched, err := WatchedOf(rolled(plays), rolled(lately), func(do func(*Sums)) error {
+		for _, list := range members {
+			do(rolled(list))
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
 	}
 	want := map[string]Frees{"large": {Bytes: 900, Why: TooLarge, Files: 1}, "seen": {Bytes: 100, Why: SeenLongAgo,
 		Files: 1},
 		"unwatched": {Bytes: 100, Why: NeverSeen, Files: 1}, "twice": {Bytes: 80, Why: Twice, Files: 1}}
-	got := FreesMost(files, plays, forecastNow, 0)
+	got := FreesMost(files, watched, forecastNow, 0)
 	for i, f := range got {
 		if w := want[f.Name]; w.Bytes != f.Bytes || w.Why != f.Why || w.Files != f.Files {
 			t.Errorf("%+v", f)
@@ -140,13 +158,13 @@ func TestWhatWouldFreeMostIsSaidOnce(t *testing.T) {
 	if len(got) != len(want) {
 		t.Errorf("%d of %d: %+v", len(got), len(want), got)
 	}
-	if some := FreesMost(files, plays, forecastNow, 2); len(some) != 2 || some[0].Name != "large" {
+	if some := FreesMost(files, watched, forecastNow, 2); len(some) != 2 || some[0].Name != "large" {
 		t.Errorf("%+v", some)
 	}
 	// The order of the files changes nothing.
 	for range 20 {
 		rand.Shuffle(len(files), func(i, j int) { files[i], files[j] = files[j], files[i] })
-		if again := FreesMost(files, plays, forecastNow, 0); fmt.Sprint(again) != fmt.Sprint(got) {
+		if again := FreesMost(files, watched, forecastNow, 0); fmt.Sprint(again) != fmt.Sprint(got) {
 			t.Errorf("%+v\n%+v", again, got)
 		}
 	}

@@ -9,9 +9,10 @@ import (
 // Report is what was watched in a month, by the house or by one member.
 type Report struct {
 	Month   time.Time `json:"month_begins_at"`
-	Member  string    `json:"member,omitempty"` // empty for the house
-	Watched float64   `json:"watched"`          // seconds
-	Before  float64   `json:"watched_before"`   // in the month before
+	Running bool      `json:"running,omitempty"` // the month is not over
+	Member  string    `json:"member,omitempty"`  // empty for the house
+	Watched float64   `json:"watched"`           // seconds
+	Before  float64   `json:"watched_before"`    // in the month before
 	Plays   int       `json:"plays"`
 	Done    int       `json:"done"` // seen to the end
 	Bytes   int64     `json:"bytes"`
@@ -56,54 +57,42 @@ func Month(at time.Time) (from, to time.Time) {
 	return from, from.AddDate(0, 1, 0)
 }
 
-// MakeReport makes a report of plays, of which it needs those of the month and of the month before; ever are all
-// that the house ever played, by shelf and title, and titles is what is on the shelves.
-func MakeReport(plays []Play, member string, month time.Time, ever map[[2]string]bool, titles []TitleSeen) Report {
-	from, to := Month(month)
-	earlier, _ := Month(from.AddDate(0, 0, -1))
-	within := func(begin, end time.Time) []Play {
-		return slices.DeleteFunc(slices.Clone(plays), func(p Play) bool {
-			return p.Started.Before(begin) ||
-				!p.Started.Before(end)
-		})
-	}
-	now, before := within(from, to), within(earlier, from)
-	zone := month.Location()
-	r := Report{Month: from, Member: member, Plays: len(now), Heat: [][]float64{}, Titles: TopTitles(now, reportRows),
-		Members: TopMembers(now, 0), Converted: []Costly{}, Arrived: []TitleSeen{}, Unseen: []TitleSeen{}, Ended: []Rank{}}
-	for _, p := range now {
-		r.Watched += p.Watched
-		r.Bytes += p.Bytes
-		if p.Done {
-			r.Done++
-		}
-	}
-	for _, p := range before {
-		r.Before += p.Watched
-	}
-	asked := Asked{By: ByDay, Of: OfWatched, From: from, To: to.Add(-time.Nanosecond), Zone: zone}
-	r.Days = Chart(now, asked)
-	asked.Of = OfStreams
-	for _, c := range Chart(now, asked) {
-		r.Peak = max(r.Peak, c.Value)
-	}
-	for _, day := range Heat(now, OfWatched, zone) {
-		r.Heat = append(r.Heat, slices.Clone(day[:]))
-	}
-	earlierTitles := TopTitles(before, 0)
-	Compare(r.Titles, earlierTitles)
-	Compare(r.Members, TopMembers(before, 0))
-	for _, t := range Sort(TopTitles(now, 0), ByTime, 0) {
+// MonthSums are what a report is made of.
+type MonthSums struct {
+	Now    *Sums    // of the month, all parts
+	Before *Sums    // of the month before: titles, and the few
+	Days   []Column // what was watched each day
+}
+
+// MakeReport makes a report of a month; converted are the plays of it that were converted.
+func MakeReport(m MonthSums, converted []Play, member string, month time.Time) Report {
+	from, _ := Month(month)
+	all := m.Now.Get(0, DimAll, "")
+	r := Report{Month: from, Member: member, Plays: int(all.Plays), Done: int(all.Done), Bytes: all.Bytes,
+		Watched: all.of(OfWatched), Before: m.Before.Get(0, DimAll, "").of(OfWatched), Peak: float64(m.Now.Peaks[0]),
+		Days: m.Days, Heat: HeatOf(m.Now, OfWatched, Only{}), Converted: costly(converted), Arrived: []TitleSeen{},
+		Unseen: []TitleSeen{}, Ended: []Rank{}}
+	titles := m.Now.Top("titles", nil, nil)
+	for _, t := range titles {
 		if t.Done > 0 && len(r.Ended) < 2*reportRows {
 			r.Ended = append(r.Ended, t)
 		}
 	}
-	r.Converted = costly(now)
+	r.Titles, r.Members = titles[:min(reportRows, len(titles))], m.Now.Top("members", nil, nil)
+	Compare(r.Titles, m.Before.Top("titles", nil, nil))
+	Compare(r.Members, m.Before.Top("members", nil, nil))
+	return r
+}
+
+// AddShelves adds what arrived in the month, and of the whole house what nobody had watched by its end: ever are the
+// works that were, and titles is what is on the shelves.
+func (r *Report) AddShelves(ever map[Work]bool, titles []TitleSeen) {
+	from, to := Month(r.Month)
 	for _, t := range titles {
 		if !t.Added.Before(from) && t.Added.Before(to) {
 			r.Arrived = append(r.Arrived, t)
 		}
-		if member == "" && t.Added.Before(to) && !ever[[2]string{t.Shelf, t.Name}] {
+		if r.Member == "" && t.Added.Before(to) && !ever[Work{t.Shelf, t.Name}] {
 			r.Unseen = append(r.Unseen, t)
 		}
 	}
@@ -112,7 +101,6 @@ func MakeReport(plays []Play, member string, month time.Time, ever map[[2]string
 	slices.SortFunc(r.Arrived, func(a, b TitleSeen) int { return order(b, a) })
 	r.UnseenAll = len(r.Unseen)
 	r.Unseen, r.Arrived = r.Unseen[:min(reportRows, len(r.Unseen))], r.Arrived[:min(2*reportRows, len(r.Arrived))]
-	return r
 }
 
 // costly gives the titles of which most had to be converted.

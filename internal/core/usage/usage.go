@@ -127,6 +127,7 @@ func (p *Pace) Begin(now time.Time) { *p = Pace{began: now} }
 // Rank is a row of a top list.
 type Rank struct {
 	Name    string  `json:"name"`
+	Part    string  `json:"part,omitempty"` // of the title
 	Shelf   string  `json:"shelf,omitempty"`
 	Plays   int     `json:"plays"`
 	Done    int     `json:"done"`
@@ -170,40 +171,15 @@ func Sort(list []Rank, by Order, limit int) []Rank {
 
 // Compare notes in a top list what was watched of each row in the period before, of which it gets the list.
 func Compare(list, before []Rank) {
-	for i := range list {
-		var was float64
-		for _, b := range before {
-			if b.Name == list[i].Name && b.Shelf == list[i].Shelf {
-				was = b.Watched
-			}
-		}
-		list[i].Before = &was
+	type id struct{ name, part, shelf string }
+	was := map[id]float64{}
+	for _, b := range before {
+		was[id{b.Name, b.Part, b.Shelf}] = b.Watched
 	}
-}
-
-// TopTitles ranks titles by time watched, then by plays, then by name. A limit
-// of 0 gives all.
-func TopTitles(plays []Play, limit int) []Rank {
-	return rank(plays, limit, func(p Play) (names []string, shelf string, others []string) {
-		return []string{p.Title}, p.Shelf, p.Viewers()
-	}, func(r *Rank, others int) { r.Members = others })
-}
-
-// TopMembers ranks members in the same manner. A play on the sofa counts for each who sat there.
-func TopMembers(plays []Play, limit int) []Rank {
-	return rank(plays, limit, func(p Play) (names []string, shelf string, others []string) {
-		return p.Viewers(), "", []string{p.Shelf + "\x00" + p.Title}
-	}, func(r *Rank, others int) { r.Titles = others })
-}
-
-// TopDevices ranks devices by their names in the same manner.
-func TopDevices(plays []Play, limit int) []Rank {
-	return rank(plays, limit, func(p Play) (names []string, shelf string, others []string) {
-		if p.Device == "" {
-			return nil, "", nil // it is forgotten
-		}
-		return []string{p.Device}, "", p.Viewers()
-	}, func(r *Rank, others int) { r.Members = others })
+	for i, r := range list {
+		v := was[id{r.Name, r.Part, r.Shelf}]
+		list[i].Before = &v
+	}
 }
 
 // platforms are what a device's name tells of what it runs on, by what stands in it; the first that does counts.
@@ -221,54 +197,4 @@ func Platform(device string) string {
 		}
 	}
 	return "other"
-}
-
-// TopPlatforms ranks what devices run on in the same manner.
-func TopPlatforms(plays []Play, limit int) []Rank {
-	return rank(plays, limit, func(p Play) (names []string, shelf string, others []string) {
-		if p.Device == "" {
-			return nil, "", nil // it is forgotten
-		}
-		return []string{Platform(p.Device)}, "", p.Viewers()
-	}, func(r *Rank, others int) { r.Members = others })
-}
-
-// rank counts each play for each of the names that key gives.
-func rank(plays []Play, limit int, key func(Play) (names []string, shelf string, others []string),
-	set func(*Rank, int)) []Rank {
-	type id struct{ name, shelf string }
-	rows := map[id]*Rank{}
-	others := map[id]map[string]bool{}
-	for _, p := range plays {
-		names, shelf, more := key(p)
-		for _, name := range names {
-			k := id{name, shelf}
-			if rows[k] == nil {
-				rows[k], others[k] = &Rank{Name: name, Shelf: shelf}, map[string]bool{}
-			}
-			r := rows[k]
-			r.Plays++
-			if p.Done {
-				r.Done++
-			}
-			r.Watched += p.Watched
-			r.Bytes += p.Bytes
-			for _, other := range more {
-				others[k][other] = true
-			}
-		}
-	}
-	out := make([]Rank, 0, len(rows))
-	for k, r := range rows {
-		set(r, len(others[k]))
-		out = append(out, *r)
-	}
-	slices.SortFunc(out, func(a, b Rank) int {
-		return cmp.Or(cmp.Compare(b.Watched, a.Watched), cmp.Compare(b.Plays, a.Plays), cmp.Compare(a.Name, b.Name),
-			cmp.Compare(a.Shelf, b.Shelf))
-	})
-	if limit > 0 && len(out) > limit {
-		out = out[:limit]
-	}
-	return out
 }

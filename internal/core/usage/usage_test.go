@@ -76,8 +76,8 @@ func TestTopListsAddUp(t *testing.T) {
 		watched += p.Watched
 		plays = append(plays, p)
 	}
-	for name, list := range map[string][]Rank{"titles": TopTitles(plays, 0), "members": TopMembers(plays, 0),
-		"devices": TopDevices(plays, 0)} {
+	for name, list := range map[string][]Rank{"titles": top("titles", plays, nil), "parts": top("parts", plays, nil),
+		"members": top("members", plays, nil), "devices": top("devices", plays, nil)} {
 		var w float64
 		n := 0
 		for i, row := range list {
@@ -91,10 +91,10 @@ func TestTopListsAddUp(t *testing.T) {
 			t.Errorf("%s: got %v s in %d plays, want %v in %d", name, w, n, watched, len(plays))
 		}
 	}
-	if got := TopTitles(plays, 1); len(got) != 1 || got[0].Members != 3 {
+	if got := Sort(top("titles", plays, nil), ByTime, 1); len(got) != 1 || got[0].Members != 3 {
 		t.Errorf("limit 1: got %+v", got)
 	}
-	if got := TopTitles([]Play{{Title: "Same", Shelf: "a"}, {Title: "Same", Shelf: "b"}}, 0); len(got) != 2 {
+	if got := top("titles", []Play{{Title: "Same", Shelf: "a"}, {Title: "Same", Shelf: "b"}}, nil); len(got) != 2 {
 		t.Errorf("titles of one name on two shelves were thrown together: %+v", got)
 	}
 }
@@ -124,6 +124,20 @@ func TestManyReportsCountNoMoreThanFewDo(t *testing.T) {
 	}
 }
 
+// top gives a top list of plays.
+func top(what string, plays []Play, works map[Work]Known) []Rank {
+	return rolled(plays).Top(what, nil, works)
+}
+
+// rolled gives the sums of plays.
+func rolled(plays []Play) *Sums {
+	r := NewRoller(time.UTC, time.Time{}, time.Time{}, PartAll)
+	for _, p := range plays {
+		r.Add(p)
+	}
+	return r.End()
+}
+
 // TestASofaCountsOnceForTheHouse draws plays with sofas, and holds the rankings against sums.
 func TestASofaCountsOnceForTheHouse(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(3, 16))
@@ -148,12 +162,12 @@ func TestASofaCountsOnceForTheHouse(t *testing.T) {
 			}
 			plays = append(plays, p)
 		}
-		for _, r := range TopTitles(plays, 0) {
+		for _, r := range top("titles", plays, nil) {
 			if r.Watched != house[r.Name] || r.Members != len(seen[r.Name]) {
 				t.Fatalf("%+v: the house watched %v, %d members", r, house[r.Name], len(seen[r.Name]))
 			}
 		}
-		for _, r := range TopMembers(plays, 0) {
+		for _, r := range top("members", plays, nil) {
 			if r.Watched != each[r.Name] {
 				t.Fatalf("%+v: they watched %v", r, each[r.Name])
 			}
@@ -186,7 +200,7 @@ func TestPlatformsAreWhatNamesTell(t *testing.T) {
 	plays := []Play{{Member: "wren", Device: "browser on Linux", Watched: 5}, {Member: "ozan",
 		Device: "my Linux box", Watched: 7},
 		{Member: "wren", Device: "tablet", Watched: 20}, {Watched: 100}}
-	got := TopPlatforms(plays, 0)
+	got := top("platforms", plays, nil)
 	if len(got) != 2 || got[0].Name != "tablet" || got[1].Watched != 12 || got[1].Members != 2 {
 		t.Errorf("%+v", got)
 	}
@@ -205,7 +219,7 @@ func TestPeopleAndGenresComeFromWhatIsKnown(t *testing.T) {
 		"people": {{Name: "Ada Fell", Plays: 1, Done: 1, Members: 1, Watched: 100}},
 	}
 	for what, ranks := range want {
-		if got := Top(what, plays, works); !reflect.DeepEqual(got, ranks) {
+		if got := top(what, plays, works); !reflect.DeepEqual(got, ranks) {
 			t.Errorf("%s: got  %+v\nwant %+v", what, got, ranks)
 		}
 	}
@@ -213,7 +227,7 @@ func TestPeopleAndGenresComeFromWhatIsKnown(t *testing.T) {
 		if NeedsWorks(what) != (want[what] != nil) {
 			t.Errorf("%s: needs works: %v", what, NeedsWorks(what))
 		}
-		if !NeedsWorks(what) && what != "devices" && what != "platforms" && len(Top(what, plays, nil)) == 0 {
+		if !NeedsWorks(what) && what != "devices" && what != "platforms" && len(top(what, plays, nil)) == 0 {
 			t.Errorf("%s: nothing without works", what)
 		}
 	}

@@ -102,7 +102,12 @@ func (s *Admin) Handler() http.Handler {
 			return listed(list, err, func(f store.WatchedFile) control.WatchedFile { return control.WatchedFile(f) })
 		}))
 	m.HandleFunc("GET /control/v1/plays", live.Answer(s.plays))
-	m.HandleFunc("GET /control/v1/works", live.Answer(s.works))
+	m.HandleFunc("GET /control/v1/figures/top", live.Answer(s.top))
+	m.HandleFunc("GET /control/v1/figures/chart", live.Answer(s.chart))
+	m.HandleFunc("GET /control/v1/figures/report", live.Answer(s.report))
+	m.HandleFunc("GET /control/v1/figures/titles",
+		live.Answer(func(r *http.Request) (any, error) { return s.WatchedTitles(r.Context()) }))
+	m.HandleFunc("POST /control/v1/figures/verify", live.Answer(s.verify))
 	m.HandleFunc("POST /control/v1/plays/{play}/stop", live.Answer(s.stopPlay))
 	m.HandleFunc("GET /control/v1/capacity",
 		live.Answer(func(*http.Request) (any, error) { return s.Measured() }))
@@ -154,27 +159,6 @@ func (s *Admin) Status(r *http.Request) (any, error) {
 	out.Shelves, err = s.ShelfList(ctx)
 	return out, err
 }
-
-// works gives what is known of the titles that were watched in a time.
-func (s *Admin) works(r *http.Request) (any, error) {
-	f, err := usage.ReadFilter(r.URL.Query())
-	if err != nil {
-		return nil, live.UsageProblem("the plays cannot be chosen", err.Error(), "leave out what is said")
-	}
-	plays, err := s.Store.Plays(r.Context(), f)
-	if err != nil {
-		return nil, err
-	}
-	known, err := s.WorksOf(r.Context(), plays)
-	out := []control.Work{}
-	for w, k := range known {
-		out = append(out, control.Work{Shelf: w.Shelf, Title: w.Title, Genres: all(k.Genres, same),
-			People: all(k.People, same)})
-	}
-	return out, err
-}
-
-func same(s string) string { return s }
 
 // Processor gives the processor time that the server has used, in seconds.
 func Processor() float64 {
@@ -543,26 +527,4 @@ func (s *Admin) stopPlay(r *http.Request) (any, error) {
 		return nil, err
 	}
 	return control.Stopped{Stream: id, Said: in.Say}, nil
-}
-
-func (s *Admin) plays(r *http.Request) (any, error) {
-	f, err := usage.ReadFilter(r.URL.Query())
-	if err != nil {
-		return nil, live.UsageProblem("the plays cannot be chosen", err.Error(), "see cozyshelf usage history --help")
-	}
-	if f.Member != "" {
-		if _, err := s.Store.Member(r.Context(), f.Member); err != nil {
-			// A member who is gone may still have plays.
-			if list, perr := s.Store.Plays(r.Context(), usage.Filter{Member: f.Member, Limit: 1}); perr != nil ||
-				len(list) == 0 {
-				return nil, live.NoMember(f.Member, errors.Join(err, perr))
-			}
-		}
-	}
-	list, err := s.Store.Plays(r.Context(), f)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, live.UsageProblem(fmt.Sprintf("there is no play %d", f.After), "what comes after it cannot be told",
-			"see cozyshelf usage history --json for their numbers")
-	}
-	return list, err
 }

@@ -75,7 +75,8 @@ func (s *API) Routes(m *http.ServeMux) {
 	}
 	m.HandleFunc("GET /api/v1/streams/{ticket}/{name}", s.stream)
 	for pattern, h := range map[string]func(*http.Request) (any, error){"now": s.figuresNow, "history": s.figuresHistory,
-		"top": s.figuresTop, "chart": s.figuresChart} {
+		"top": s.figuresTop, "chart": s.figuresChart, "heat": s.figuresHeat, "report": s.figuresReport,
+		"forecast": s.figuresForecast} {
 		m.HandleFunc("GET /api/v1/figures/"+pattern, s.WithKey(right.ReadFigures, true, live.Answer(s.figured(h))))
 	}
 	m.HandleFunc("GET /api/v1/figures/library", s.WithKey(right.ReadLibrary, false,

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"slices"
 	"strconv"
 	"time"
 
@@ -16,8 +15,7 @@ import (
 
 // Bounds of what figures are made of.
 const (
-	mostFigured   = 100_000 // plays
-	onHistory     = 50      // plays in one answer, where no other number is asked for
+	onHistory     = 50 // plays in one answer, where no other number is asked for
 	mostOnHistory = 1000
 	figuresAtOnce = 2 // for all who ask
 )
@@ -40,6 +38,24 @@ type apiWatched struct {
 	Done     bool      `json:"done"`
 	Delivery string    `json:"delivery,omitempty"`
 	Why      string    `json:"why,omitempty"`
+}
+
+// apiReport is a report of a month, without what is on the shelves: that is the library's.
+type apiReport struct {
+	Month     time.Time      `json:"month_begins_at"`
+	Member    string         `json:"member,omitempty"` // empty for the house
+	Watched   float64        `json:"watched"`          // seconds
+	Before    float64        `json:"watched_before"`   // in the month before
+	Plays     int            `json:"plays"`
+	Done      int            `json:"done"` // seen to the end
+	Bytes     int64          `json:"bytes"`
+	Peak      float64        `json:"streams"` // most at once
+	Days      []usage.Column `json:"days"`
+	Heat      [][]float64    `json:"heat"` // by weekday, from Monday on, and hour
+	Titles    []usage.Rank   `json:"titles"`
+	Members   []usage.Rank   `json:"members"`
+	Ended     []usage.Rank   `json:"finished"`
+	Converted []usage.Costly `json:"converted"`
 }
 
 func watchedOf(p usage.Play) apiWatched {
@@ -78,28 +94,16 @@ func (s *API) whose(r *http.Request, f *usage.Filter) error {
 	return nil
 }
 
-// chosen gives the plays that a question chooses, of those that whoever asks may see.
-func (s *API) chosen(r *http.Request, q url.Values, limit int) ([]usage.Play, usage.Filter, error) {
+// chosen reads a choice of plays, of those that whoever asks may see.
+func (s *API) chosen(r *http.Request, q url.Values) (usage.Filter, error) {
 	f, err := usage.ReadFilter(q)
 	if err != nil {
-		return nil, f, live.UsageProblem("the plays cannot be chosen", err.Error(), "see /api/v1/openapi.json")
-	}
-	if f.Limit == 0 || f.Limit > limit {
-		f.Limit = limit
+		return f, live.UsageProblem("the plays cannot be chosen", err.Error(), "see /api/v1/openapi.json")
 	}
 	if err := s.whose(r, &f); err != nil {
-		return nil, f, err
+		return f, err
 	}
-	plays, err := s.Store.Plays(r.Context(), f)
-	if len(plays) == mostFigured {
-		return nil, f, live.UsageProblem("these are too many plays for one answer", fmt.Sprintf("it is made of %d at most",
-			mostFigured-1), "choose a shorter time: since= and until=")
-	}
-	if errors.Is(err, store.ErrNotFound) {
-		err = live.UsageProblem(fmt.Sprintf("there is no play %d", f.After), "what comes after it cannot be told",
-			"leave after out, and go on from there")
-	}
-	return plays, f, err
+	return f, s.Choose(&f)
 }
 
 // figured has at most a few answers with figures made at a time: they take memory.
@@ -129,7 +133,18 @@ func (s *API) figuresHistory(r *http.Request) (any, error) {
 }
 
 func (s *API) listed(r *http.Request, q url.Values, limit int) (any, error) {
-	plays, _, err := s.chosen(r, q, limit)
+	f, err := s.chosen(r, q)
+	if err != nil {
+		return nil, err
+	}
+	if f.Limit == 0 || f.Limit > limit {
+		f.Limit = limit
+	}
+	plays, err := s.Store.Plays(r.Context(), f)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, live.UsageProblem(fmt.Sprintf("there is no play %d", f.After), "what comes after it cannot be told",
+			"leave after out, and go on from there")
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -143,9 +158,9 @@ func (s *API) listed(r *http.Request, q url.Values, limit int) (any, error) {
 func (s *API) figuresTop(r *http.Request) (any, error) {
 	q := r.URL.Query()
 	of := q.Get("of")
-	by := usage.Order(q.Get("by"))
-	if by == "" {
-		by = usage.ByTime
+	by, err := live.ReadTop(of, q.Get("by"))
+	if err != nil {
+		return nil, err
 	}
 	limit := 10
 	if text := q.Get("limit"); text != "" {
@@ -157,64 +172,72 @@ func (s *API) figuresTop(r *http.Request) (any, error) {
 		limit = n
 		q.Del("limit")
 	}
-	if !slices.Contains(usage.Tops, of) || !slices.Contains(usage.Orders, by) {
-		return nil, live.UsageProblem("the list cannot be made",
-			"of= is titles, members, devices, platforms, people or genres, and by= is time, plays or members",
-			"see /api/v1/openapi.json")
-	}
-	plays, _, err := s.chosen(r, q, mostFigured)
+	f, err := s.chosen(r, q)
 	if err != nil {
 		return nil, err
 	}
-	var works map[usage.Work]usage.Known
-	if usage.NeedsWorks(of) {
-		if works, err = s.WorksOf(r.Context(), plays); err != nil {
-			return nil, err
-		}
-	}
-	list := usage.Sort(usage.Top(of, plays, works), by, limit)
-	if list == nil {
-		list = []usage.Rank{}
-	}
-	return list, nil
+	return s.Top(r.Context(), of, by, limit, f)
 }
 
-// groups are by what a chart is split.
-var groups = map[string]func(usage.Play) string{"": nil, "member": func(p usage.Play) string { return p.Member },
-	"shelf": func(p usage.Play) string { return p.Shelf }, "delivery": func(p usage.Play) string { return p.Delivery }}
-
 func (s *API) figuresChart(r *http.Request) (any, error) {
+	columns, _, err := s.charted(r, r.URL.Query().Get("by"))
+	return columns, err
+}
+
+// figuresHeat gives a measure by weekday, from Monday on, and hour.
+func (s *API) figuresHeat(r *http.Request) (any, error) {
+	_, heat, err := s.charted(r, string(usage.ByHeat))
+	return heat, err
+}
+
+func (s *API) charted(r *http.Request, by string) ([]usage.Column, [][]float64, error) {
 	q := r.URL.Query()
-	a := usage.Asked{By: usage.By(q.Get("by")), Of: usage.Of(q.Get("of")), Zone: s.Zone, To: time.Now().In(s.Zone)}
-	if a.By == "" {
-		a.By = usage.ByDay
+	a, err := live.ReadChart(by, q.Get("of"), q.Get("split"))
+	if err == nil && a.By == usage.ByHeat && by == q.Get("by") {
+		err = live.UsageProblem("the chart cannot be made", "a heat map has no columns",
+			"ask /api/v1/figures/heat for it")
 	}
-	if a.Of == "" {
-		a.Of = usage.OfWatched
-	}
-	group, ok := groups[q.Get("split")]
-	if !ok || !slices.Contains(usage.Bys, a.By) || !slices.Contains(usage.Ofs, a.Of) || a.By == usage.ByHeat {
-		return nil, live.UsageProblem("the chart cannot be made",
-			"by= is day, week, month, hour or weekday; of= is watched, "+
-				"plays, streams or bytes; split= is member, shelf or delivery", "see /api/v1/openapi.json")
-	}
-	a.Group = group
-	q.Del("limit")
-	plays, f, err := s.chosen(r, q, mostFigured)
 	if err != nil {
+		return nil, nil, err
+	}
+	q.Del("limit")
+	f, err := s.chosen(r, q)
+	if err != nil {
+		return nil, nil, err
+	}
+	return s.Chart(r.Context(), a, f)
+}
+
+// figuresForecast tells when disks are full, to whom the house is open.
+func (s *API) figuresForecast(r *http.Request) (any, error) {
+	if live.VisitorOf(r).Key == nil {
+		if err := s.HouseOpen(r); err != nil {
+			return nil, live.Nothing(r)
+		}
+	}
+	return s.Forecasts(r.Context())
+}
+
+// figuresReport gives the report of a month.
+func (s *API) figuresReport(r *http.Request) (any, error) {
+	q := r.URL.Query()
+	month := time.Now().In(s.Zone)
+	if text := q.Get("month"); text != "" {
+		var err error
+		if month, err = time.ParseInLocation("2006-01", text, s.Zone); err != nil {
+			return nil, live.UsageProblem("the report cannot be made", fmt.Sprintf("%q is no month", text),
+				"name one such as 2026-10, or leave it out for this one")
+		}
+	}
+	f := usage.Filter{Member: q.Get("member")}
+	if err := s.whose(r, &f); err != nil {
 		return nil, err
 	}
-	if a.From = f.Since; !f.Since.IsZero() {
-		a.From = f.Since.In(s.Zone)
-	}
-	if !f.Until.IsZero() {
-		a.To = f.Until.In(s.Zone)
-	}
-	out := usage.Chart(plays, a)
-	if out == nil {
-		out = []usage.Column{}
-	}
-	return out, nil
+	m, _, err := s.Report(r.Context(), f.Member, f.Since, month)
+	return apiReport{Month: m.Month, Member: m.Member, Watched: m.Watched, Before: m.Before, Plays: m.Plays,
+		Done:  m.Done,
+		Bytes: m.Bytes, Peak: m.Peak, Days: m.Days, Heat: m.Heat, Titles: m.Titles, Members: m.Members, Ended: m.Ended,
+		Converted: m.Converted}, err
 }
 
 func (s *API) figuresLibrary(r *http.Request) (any, error) {

@@ -3,7 +3,6 @@ package live
 import (
 	"context"
 	"errors"
-	"maps"
 	"net/netip"
 	"net/url"
 	"path"
@@ -240,32 +239,42 @@ func (s *Server) folders() []aFolder {
 // leastState is how many bytes should be free where the state folder lies.
 const leastState = 1 << 30
 
-// watchDisks looks at the disks of the shelves and of the state folder.
-func (s *Server) watchDisks(ctx context.Context) {
-	told := map[unix.Fsid]bool{} // a disk of several folders once
-	disks := map[unix.Fsid]*usage.Disk{}
+// disks are those of the shelves and of the state folder, each once, as far as they answer.
+func (s *Server) disks() (out []usage.Disk) {
+	at := map[unix.Fsid]int{}
 	for _, d := range s.folders() {
 		st, ok := s.notices.measure(d.folder)
 		if !ok || st.Blocks == 0 {
 			continue
 		}
-		if disks[st.Fsid] == nil {
-			disks[st.Fsid] = &usage.Disk{Name: d.shown, Free: int64(st.Bavail) * int64(st.Bsize)}
+		i, known := at[st.Fsid]
+		if !known {
+			i = len(out)
+			at[st.Fsid] = i
+			out = append(out, usage.Disk{Name: d.shown, Free: int64(st.Bavail) * int64(st.Bsize),
+				Total: int64(st.Blocks) * int64(st.Bsize), Shelves: []string{}})
 		}
-		if d.shelf != "" {
-			disks[st.Fsid].Shelves = append(disks[st.Fsid].Shelves, d.shelf)
+		if d.shelf != "" && !slices.Contains(out[i].Shelves, d.shelf) {
+			out[i].Shelves = append(out[i].Shelves, d.shelf)
 		}
-		if told[st.Fsid] {
-			continue
+	}
+	return out
+}
+
+// watchDisks looks at the disks of the shelves and of the state folder, which comes first.
+func (s *Server) watchDisks(ctx context.Context) {
+	disks := s.disks()
+	for i, d := range disks {
+		least := int64(0)
+		if i == 0 {
+			least = leastState
 		}
-		told[st.Fsid] = true
-		free, size := int64(st.Bavail)*int64(st.Bsize), int64(st.Blocks)*int64(st.Bsize)
-		s.once(ctx, "disk-low "+d.shown, free < size/20 || free < d.least,
-			event.DiskLow{Folder: d.shown, Free: free, Size: size})
+		s.once(ctx, "disk-low "+d.Name, d.Free < d.Total/20 || d.Free < least,
+			event.DiskLow{Folder: d.Name, Free: d.Free, Size: d.Total})
 	}
 	if now := time.Now(); now.Sub(s.notices.foretold) >= foretellEvery || now.Before(s.notices.foretold) {
 		s.notices.foretold = now
-		s.foretell(ctx, slices.Collect(maps.Values(disks)), now)
+		s.foretell(ctx, disks, now)
 	}
 }
 
@@ -273,7 +282,7 @@ func (s *Server) watchDisks(ctx context.Context) {
 const foretellEvery = 24 * time.Hour
 
 // foretell tells of disks that will be full before long.
-func (s *Server) foretell(ctx context.Context, disks []*usage.Disk, now time.Time) {
+func (s *Server) foretell(ctx context.Context, disks []usage.Disk, now time.Time) {
 	files, err := s.Store.ArrivedByHour(ctx)
 	if err != nil {
 		if ctx.Err() == nil {
@@ -282,7 +291,7 @@ func (s *Server) foretell(ctx context.Context, disks []*usage.Disk, now time.Tim
 		return
 	}
 	for _, d := range disks {
-		f := usage.Foretell(*d, files, now)
+		f := usage.Foretell(d, files, now)
 		s.once(ctx, "disk-fills "+d.Name, f.Soon(now), event.DiskFills{Folder: d.Name,
 			Full: f.Full.In(s.Zone).Format(time.DateOnly), Daily: int64(f.Daily)})
 	}

@@ -207,6 +207,10 @@ func (s *Server) OpenStore(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := st.SetZone(ctx, s.Zone); err != nil && !errors.Is(err, store.ErrFull) {
+		st.Close()
+		return err // on a full disk figures are made of the plays
+	}
 	s.openKeys(ctx, st)
 	s.Store, s.Tracker = st, &stream.Tracker{Store: st, Log: s.Log, Began: s.playBegan, Ended: s.playEnded,
 		Watched: func(member int64, more time.Duration) { s.Charge(member, allowance.Meter{Watched: more}) }}

@@ -77,15 +77,6 @@ func (s *Server) todayFacts(ctx context.Context, now time.Time) (f today.Facts, 
 	return f, err
 }
 
-// WorksOf gives what is known of the titles of some plays.
-func (s *Server) WorksOf(ctx context.Context, plays []usage.Play) (map[usage.Work]usage.Known, error) {
-	wanted := map[usage.Work]bool{}
-	for _, p := range plays {
-		wanted[usage.Work{Shelf: p.Shelf, Title: p.Title}] = true
-	}
-	return s.Store.Works(ctx, wanted)
-}
-
 // concerns are what somebody should see to, what weighs most first.
 func (s *Server) concerns(ctx context.Context, now time.Time) (out []today.Concern, err error) {
 	add := func(ask, text string, args ...any) {

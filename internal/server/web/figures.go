@@ -33,7 +33,6 @@ type figure struct {
 
 const (
 	figuresOf    = 365 * 24 * time.Hour
-	mostFigured  = 100_000 // plays that a page of figures is made of
 	listedTitles = 10
 )
 
@@ -60,34 +59,31 @@ func (s *Web) figuresHouse(w http.ResponseWriter, r *http.Request) error {
 
 func (s *Web) showFigures(w http.ResponseWriter, r *http.Request, whose string, created time.Time) error {
 	v, now := live.VisitorOf(r), time.Now().In(s.Zone)
-	f := usage.Filter{Member: whose, Since: now.Add(-figuresOf), Limit: mostFigured}
+	f := usage.Filter{Member: whose, Since: now.Add(-figuresOf), Until: now}
 	if created.After(f.Since) {
 		f.Since = created // what an earlier member of that name watched is not theirs
 	}
-	plays, err := s.Store.Plays(r.Context(), f)
+	sums, err := s.Store.Sums(r.Context(), f, usage.PartAll)
 	if err != nil {
 		return err
 	}
+	weeks, _, err := s.Chart(r.Context(), usage.Asked{By: usage.ByWeek, Of: usage.OfWatched}, f)
+	if err != nil {
+		return err
+	}
+	all := sums.Get(0, usage.DimAll, "")
 	page := figuresPage{Frame: s.Frame(v, "What was watched", "own"), Whose: whose,
-		Own: store.Fold(whose) == store.Fold(v.Member.Name), Plays: len(plays)}
+		Own: store.Fold(whose) == store.Fold(v.Member.Name), Plays: int(all.Plays),
+		Done: int(all.Done), Watched: clock(float64(all.Watched) / 1000)}
 	if whose == "" {
 		page.Here = "house"
 	}
-	watched := 0.0
-	for _, p := range plays {
-		watched += p.Watched
-		if p.Done {
-			page.Done++
-		}
-	}
-	page.Watched = clock(watched)
-	asked := usage.Asked{By: usage.ByWeek, Of: usage.OfWatched, From: now.Add(-figuresOf), To: now, Zone: s.Zone}
-	page.Weeks = template.HTML(usage.DrawBars(usage.Chart(plays, asked), "Hours watched, by week", clock))
-	page.Heat = template.HTML(usage.DrawHeat(usage.Heat(plays, usage.OfWatched, s.Zone),
+	page.Weeks = template.HTML(usage.DrawBars(weeks, "Hours watched, by week", clock))
+	page.Heat = template.HTML(usage.DrawHeat(usage.HeatOf(sums, usage.OfWatched, usage.Only{}),
 		"Hours watched, by weekday and hour", clock))
-	page.Titles = figuresIn(usage.TopTitles(plays, listedTitles))
+	page.Titles = figuresIn(usage.Sort(sums.Top("titles", nil, nil), usage.ByTime, listedTitles))
 	if whose == "" {
-		page.People = figuresIn(usage.TopMembers(plays, 0))
+		page.People = figuresIn(sums.Top("members", nil, nil))
 	}
 	s.Show(w, http.StatusOK, "figures", page)
 	return nil

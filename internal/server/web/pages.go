@@ -131,8 +131,9 @@ func (s *Web) Routes(m *http.ServeMux) {
 		"copies.js": "text/javascript; charset=utf-8", "screen.js": "text/javascript; charset=utf-8",
 		"strength.js": "text/javascript; charset=utf-8", "house.js": "text/javascript; charset=utf-8",
 		"passkey.js": "text/javascript; charset=utf-8", "together.js": "text/javascript; charset=utf-8",
-		"sofa.js":  "text/javascript; charset=utf-8",
-		"icon.svg": "image/svg+xml"} {
+		"sofa.js": "text/javascript; charset=utf-8", "told.js": "text/javascript; charset=utf-8",
+		"worker.js": "text/javascript; charset=utf-8",
+		"icon.svg":  "image/svg+xml"} {
 		b, err := pageFiles.ReadFile("pages/" + name)
 		if err != nil {
 			panic(err) // it is embedded
@@ -178,6 +179,7 @@ func (s *Web) Routes(m *http.ServeMux) {
 	m.HandleFunc("POST /own/devices/known", s.page(s.heardOwn))
 	m.HandleFunc("POST /own/changes", s.page(s.toldOwn))
 	m.HandleFunc("POST /own/feed", s.page(s.feedOwn))
+	m.HandleFunc("POST /own/told", s.page(s.browserOwn))
 	m.HandleFunc("POST /own/hears", s.page(s.hearsOwn))
 	m.HandleFunc("POST /own/children/{name}", s.page(s.grantOwn))
 	m.HandleFunc("GET /own/data.json", s.page(s.dataOwn))
