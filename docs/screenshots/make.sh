@@ -48,8 +48,7 @@ tail_of_ledger() {
 
 shot check "$(say check)"
 chgrp -R 44 media/series && chmod o-rwx "media/series/The Night Bakery (2019)"
-shot access "$(say 'access series')"
-shot mend "$(say 'access series --mend --yes'); echo; $(say 'access series --prove'); echo; $(tail_of_ledger 7)"
+shot access "$(say 'access series --mend --yes'); echo; $(say 'access series --prove'); echo; $(tail_of_ledger 7)"
 chmod o+rx "media/series/The Night Bakery (2019)"
 cozyshelf retire --yes >/dev/null 2>&1
 shot deploy "$(say 'deploy --dry-run'); echo; $(say 'deploy --yes'); echo; $(say 'deploy --yes')"
@@ -92,11 +91,13 @@ two=$!
 sleep 5
 shot usage "$(say 'usage now'); echo; $(say 'usage chart --by heat'); echo; $(say 'usage chart --by week --split member'); echo; $(say 'usage top --since 14d')"
 wait $one $two
+rm -f "$out/heat.png"
+cozyshelf usage chart --by heat --png "$out/heat.png" >/dev/null
 shot remote "$(say 'remote proxy caddy'); echo; $(say 'remote status --connect 127.26.21.1'); echo; $(say 'remote test --connect 127.26.21.1')"
 cozyshelf backup --every day --keep 7 --yes >/dev/null && cozyshelf deploy --yes >/dev/null 2>&1
 shot backup "$(say 'backup --to evening.tar.zst'); echo; $(say 'backup verify evening.tar.zst'); echo; $(say 'restore evening.tar.zst --yes'); echo; $(say 'backup list'); echo; $(tail_of_ledger 8)"
 sed -i 's/^memory .*/memory = "1 GiB"/; s/^scratch_limit.*/scratch_limit = "256 MiB"/' household.toml
-printf '\n[convert]\nwhen = "needed"\n' >>household.toml
+printf '\n[convert]\nwhen = "needed"\n\n[[notice]]\nname = "browsers"\nto = "browser"\n' >>household.toml
 cozyshelf deploy --yes >/dev/null 2>&1
 sleep 3
 shot capacity "$(say 'capacity --quick'); echo; $(say 'prepare add "paper lighthouse" --height 240 --for bram --now'); echo; $(say 'prepare add "night bakery"'); sleep 8; echo; $(say 'prepare list'); echo; $(say 'check') | grep -E 'convert|capacity|cozyshelf'" 500
@@ -109,7 +110,7 @@ shot status "$(say status)"
 wait $one $two
 echo "pages"
 "$work/shoot" pages "$page" wren "wren by the millpond" "$out"
-cozyshelf usage report --to "$work/report.html" >/dev/null
+cozyshelf usage report --month "$(date -d '15 days ago' +%Y-%m)" --to "$work/report.html" >/dev/null
 "$work/shoot" file "$work/report.html" "$out/report.png"
 for p in shelves player own house report; do
   convert "$out/$p.png" -strip -colors 200 "$out/$p.png"
