@@ -179,8 +179,8 @@ covers      = "http://%[1]s/covers"
 	return nil
 }
 
-// reachable gives an address of this machine that the server reaches: from a container,
-// one that is not only its own.
+// reachable gives an address of this machine that the server reaches: from a container, one that is not only its own,
+// and one of the home before any other.
 func (w *walk) reachable() (string, error) {
 	var st struct{ Engine string }
 	if err := w.read(&st, "status"); err != nil {
@@ -193,12 +193,21 @@ func (w *walk) reachable() (string, error) {
 	if err != nil {
 		return "", err
 	}
+	var found string
 	for _, a := range list {
-		if n, ok := a.(*net.IPNet); ok && n.IP.To4() != nil && n.IP.IsGlobalUnicast() {
+		n, ok := a.(*net.IPNet)
+		switch {
+		case !ok || n.IP.To4() == nil || !n.IP.IsGlobalUnicast():
+		case n.IP.IsPrivate():
 			return n.IP.String(), nil
+		case found == "":
+			found = n.IP.String()
 		}
 	}
-	return "", errors.New("this machine has no address that a container could reach")
+	if found == "" {
+		return "", errors.New("this machine has no address that a container could reach")
+	}
+	return found, nil
 }
 
 // pacer notes when a catalogue was asked.
