@@ -335,9 +335,8 @@ func (k kept) days(from, until time.Time) bool {
 }
 
 // has reports whether the figures of a period are kept.
-func (k kept) has(p usage.Period) bool {
-	from, until := p.Bounds(k.zone)
-	return (p.Level == usage.LevelDay || k.rolled[p]) && k.days(from, until)
+func (k kept) has(s usage.Span) bool {
+	return (s.Level == usage.LevelDay || k.rolled[s.Period]) && k.days(s.From, s.Until)
 }
 
 // rollLonger makes the figures of months and years that are over, and of all years before this one.
@@ -515,13 +514,17 @@ func (s *Store) EachFigure(ctx context.Context, f Figures, sums func(begins time
 				func(p usage.Play) { play(p, span.From, span.Until) })
 		} else {
 			for _, part := range usage.EachPart {
-				if f.Parts&part != 0 && err == nil {
-					err = eachSums(ctx, tx, span.Level, scope, part, span.At, spans[last].At,
-						func(p usage.Period, b []byte) error {
-							begins, _ := p.Bounds(zone)
-							return sums(begins, b)
-						})
+				if f.Parts&part == 0 || err != nil {
+					continue
 				}
+				at := i // periods come in the order of the spans; not each has sums
+				err = eachSums(ctx, tx, span.Level, scope, part, span.At, spans[last].At,
+					func(p usage.Period, b []byte) error {
+						for spans[at].At < p.At && at < last {
+							at++
+						}
+						return sums(spans[at].From, b)
+					})
 			}
 		}
 		if errors.Is(err, usage.ErrSums) {
@@ -573,7 +576,7 @@ func (s *Store) Chart(ctx context.Context, f usage.Filter, a usage.Asked) (*usag
 	if f.Since.Before(g.From()) {
 		f.Since = g.From()
 	}
-	return g, s.EachFigure(ctx, Figures{Filter: f, Parts: a.Part(), Most: a.Level()}, g.Decode, g.Add)
+	return g, s.EachFigure(ctx, Figures{Filter: f, Parts: a.Part(only), Most: a.Level()}, g.Decode, g.Add)
 }
 
 // FirstPlay gives when the first play began; zero for none.
@@ -670,7 +673,7 @@ func (s *Store) VerifyRollups(ctx context.Context) (v VerifiedRollups, err error
 	}
 	for at, next := usage.DayOf(first.In(zone)); at.Before(last); at, next = usage.DayOf(next) {
 		day := usage.PeriodOf(usage.LevelDay, at)
-		if !k.has(day) {
+		if !k.has(usage.Span{Period: day, From: at, Until: next}) {
 			continue
 		}
 		sums, err := daySums(ctx, tx, zone, at)

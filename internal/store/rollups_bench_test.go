@@ -64,10 +64,15 @@ func BenchmarkFigures(b *testing.B) {
 				})
 			}
 			for _, by := range usage.Bys {
-				for _, of := range []usage.Of{usage.OfWatched, usage.OfStreams} {
-					b.Run(name(fmt.Sprintf("chart-%s-%s", by, of)), func(b *testing.B) {
+				for _, a := range []usage.Asked{{Of: usage.OfWatched}, {Of: usage.OfStreams},
+					{Of: usage.OfBytes, Split: usage.SplitDevice}} {
+					a.By, a.From, a.To, a.Zone = by, f.Since, now, zone
+					if a.Check() != nil {
+						continue // heat maps are not split
+					}
+					b.Run(name(fmt.Sprintf("chart-%s-%s%s", by, a.Of, a.Split)), func(b *testing.B) {
 						for b.Loop() {
-							g, err := s.Chart(ctx, f, usage.Asked{By: by, Of: of, From: f.Since, To: now, Zone: zone})
+							g, err := s.Chart(ctx, f, a)
 							if err != nil {
 								b.Fatal(err)
 							}

@@ -152,12 +152,15 @@ func (a Asked) names() []string {
 // Dated reports whether columns are days, weeks or months.
 func (by By) Dated() bool { return by == ByDay || by == ByWeek || by == ByMonth }
 
-// Part gives which sums a chart is made of.
-func (a Asked) Part() Parts {
-	if a.By.Dated() {
-		return PartFew
+// Part gives which sums a chart is made of, of one value of a dimension or of all.
+func (a Asked) Part(only Only) Parts {
+	switch {
+	case !a.By.Dated():
+		return PartHours
+	case a.Split == SplitNone && only.Dim == DimAll:
+		return PartWhole
 	}
-	return PartHours
+	return PartWhole | PartFew
 }
 
 // Level gives how long the times may be, at most, of which sums a chart is made.
@@ -268,7 +271,7 @@ func (g *Gathering) Add(p Play, from, until time.Time) {
 		r := g.rollers[i]
 		if r == nil || !r.from.Equal(low) || !r.until.Equal(high) { // plays of another part of the time
 			g.close(i)
-			r = NewRoller(g.asked.Zone, low, high, g.asked.Part())
+			r = NewRoller(g.asked.Zone, low, high, g.asked.Part(g.only))
 			g.rollers[i] = r
 		}
 		r.Add(p)

@@ -72,7 +72,7 @@ func (s *Sums) Encode(part Parts) []byte {
 		out = append(out, rows...)
 	}
 	hours := slices.Sorted(maps.Keys(s.Peaks))
-	hours = slices.DeleteFunc(hours, func(h int) bool { return part == PartTitles || (h > 0) != (part == PartHours) })
+	hours = slices.DeleteFunc(hours, func(h int) bool { return h == 0 && part != PartWhole || h > 0 && part != PartHours })
 	out = binary.AppendUvarint(out, uint64(len(hours)))
 	for _, h := range hours {
 		out = binary.AppendUvarint(binary.AppendUvarint(out, uint64(h)), uint64(s.Peaks[h]))

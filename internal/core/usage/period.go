@@ -88,7 +88,7 @@ type Span struct {
 // Spans parts a time into as few parts as can be: periods whose sums are kept, none longer than a level, and what is
 // left, of which they are made of the plays. first is when the first play began.
 func Spans(from, until time.Time, first time.Time, zone *time.Location, most Level,
-	kept func(Period) bool) (out []Span) {
+	kept func(Span) bool) (out []Span) {
 	add := func(s Span) {
 		if n := len(out); n > 0 && s.Level == LevelPlays && out[n-1].Level == LevelPlays {
 			out[n-1].Until = s.Until
@@ -104,24 +104,37 @@ func Spans(from, until time.Time, first time.Time, zone *time.Location, most Lev
 		}
 		if most >= LevelEver && !from.After(first) {
 			for y := until.In(zone).Year(); y > first.In(zone).Year(); y-- {
-				p := Period{LevelEver, number(y, 1, 1)}
-				if _, end := p.Bounds(zone); !end.After(until) && kept(p) {
-					add(Span{p, time.Time{}, end})
-					at = end
+				ever := Span{Period: Period{LevelEver, number(y, 1, 1)}}
+				if _, ever.Until = ever.Bounds(zone); !ever.Until.After(until) && kept(ever) {
+					add(ever)
+					at = ever.Until
 					break
 				}
 			}
 		}
 	}
+	var end time.Time // of the day before
 	for at.Before(until) {
 		local := at.In(zone)
-		begin, end := DayOf(local)
+		begin := end
+		if y, m, d := local.Date(); begin.Equal(at) {
+			end = Midnight(y, m, d+1, zone)
+		} else {
+			begin, end = DayOf(local)
+		}
 		next := Span{Period{LevelPlays, 0}, at, end}
 		if begin.Equal(at) {
+			day := PeriodOf(LevelDay, local)
 			for level := min(most, LevelYear); level >= LevelDay; level-- {
-				p := PeriodOf(level, local)
-				if from, to := p.Bounds(zone); from.Equal(at) && !to.After(until) && kept(p) {
-					next = Span{p, from, to}
+				s := Span{PeriodOf(level, local), begin, end}
+				if s.At != day.At {
+					continue
+				}
+				if level > LevelDay {
+					_, s.Until = s.Bounds(zone)
+				}
+				if !s.Until.After(until) && kept(s) {
+					next = s
 					break
 				}
 			}

@@ -99,14 +99,15 @@ type Parts uint8
 
 // The parts.
 const (
-	PartFew    Parts = 1 << iota // of all hours by everything but titles
+	PartWhole  Parts = 1 << iota // of all hours and everything
+	PartFew                      // of all hours by everything but titles
 	PartHours                    // by hour of the weekday
 	PartTitles                   // by title
-	PartAll    = PartFew | PartHours | PartTitles
+	PartAll    = PartWhole | PartFew | PartHours | PartTitles
 )
 
 // EachPart are the parts one by one.
-var EachPart = []Parts{PartFew, PartHours, PartTitles}
+var EachPart = []Parts{PartWhole, PartFew, PartHours, PartTitles}
 
 // part tells to which part a key belongs.
 func (k Key) part() Parts {
@@ -115,6 +116,8 @@ func (k Key) part() Parts {
 		return PartHours
 	case k.Dim == DimTitle:
 		return PartTitles
+	case k.Dim == DimAll:
+		return PartWhole
 	}
 	return PartFew
 }
@@ -235,7 +238,7 @@ func NewRoller(zone *time.Location, from, until time.Time, want Parts) *Roller {
 }
 
 func (r *Roller) peak(hour, n int) {
-	if hour == 0 && r.want&PartFew == 0 {
+	if hour == 0 && r.want&PartWhole == 0 {
 		return
 	}
 	r.Sums.Peaks[hour] = max(r.Sums.Peaks[hour], int64(n))
@@ -310,7 +313,7 @@ func (r *Roller) Add(p Play) {
 		}
 		return t
 	}
-	if r.want&(PartFew|PartTitles) != 0 {
+	if r.want&^PartHours != 0 {
 		r.count(0, p, piece(from, to))
 	}
 	if r.want&PartHours != 0 {
@@ -333,10 +336,12 @@ func (r *Roller) count(hour int, p Play, t Tally) {
 	if hour == 0 && r.want&PartTitles != 0 {
 		know(add(DimTitle, TitleKey(p.Shelf, p.Title, p.Part)))
 	}
+	if hour > 0 || r.want&PartWhole != 0 {
+		add(DimAll, "")
+	}
 	if hour == 0 && r.want&PartFew == 0 {
 		return
 	}
-	add(DimAll, "")
 	add(DimOwner, p.Member)
 	add(DimShelf, p.Shelf)
 	add(DimDelivery, p.Delivery)

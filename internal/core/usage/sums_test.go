@@ -181,7 +181,7 @@ func TestSpansCoverATimeOnce(t *testing.T) {
 			from := first.Add(time.Duration(r.Int64N(int64(4*365*24*time.Hour))) - 365*24*time.Hour)
 			until := from.Add(time.Duration(r.Int64N(int64(5 * 365 * 24 * time.Hour))))
 			most := Level(r.IntN(5))
-			kept := func(p Period) bool { return (p.At/7+int(p.Level))%9 != 0 }
+			kept := func(s Span) bool { return (s.At/7+int(s.Level))%9 != 0 }
 			at := from
 			if from.Before(first) {
 				at = first
@@ -194,7 +194,7 @@ func TestSpansCoverATimeOnce(t *testing.T) {
 					t.Fatalf("%s: %s to %s: span %d is %+v, and should begin at %s", name, from, until, i, s, at)
 				}
 				if s.Level != LevelPlays {
-					if begin, end := s.Bounds(zone); !begin.Equal(s.From) || !end.Equal(s.Until) || !kept(s.Period) {
+					if begin, end := s.Bounds(zone); !begin.Equal(s.From) || !end.Equal(s.Until) || !kept(s) {
 						t.Fatalf("%s: %+v", name, s)
 					}
 				}

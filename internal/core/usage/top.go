@@ -19,9 +19,9 @@ var Tops = []string{"titles", "parts", "members", "devices", "platforms", "peopl
 func TopParts(what string) Parts {
 	switch what {
 	case "devices", "platforms":
-		return PartFew
+		return PartWhole | PartFew
 	case "members":
-		return PartFew | PartTitles
+		return PartWhole | PartFew | PartTitles
 	}
 	return PartTitles
 }

@@ -180,7 +180,7 @@ func (s *Server) Report(ctx context.Context, member string, since, month time.Ti
 	if m.Now, err = s.Store.Sums(ctx, in, usage.PartAll); err != nil {
 		return fail(err)
 	}
-	if m.Before, err = s.Store.Sums(ctx, within(earlier, from), usage.PartFew|usage.PartTitles); err != nil {
+	if m.Before, err = s.Store.Sums(ctx, within(earlier, from), usage.PartAll&^usage.PartHours); err != nil {
 		return fail(err)
 	}
 	if m.Days, _, err = s.Chart(ctx, usage.Asked{By: usage.ByDay, Of: usage.OfWatched}, in); err != nil {
