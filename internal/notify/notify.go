@@ -147,25 +147,42 @@ func rest(events *event.Queue) (out []event.Event) {
 // putWithin is how long it may take to put events into the outbox, also when the server ends.
 const putWithin = 5 * time.Second
 
-// put puts events into the outbox.
+// Make makes the notices of an event, for each receiver that wants to be told of it.
+func (k *Keeper) Make(e event.Event) (list []store.Waiting) {
+	n, ok := notice.Of(e, time.Now())
+	if !ok {
+		return nil
+	}
+	n.ID = rand.Text()
+	for _, r := range k.Receivers {
+		if notice.Wants(n, r) {
+			list = append(list, store.Waiting{Receiver: r.Name, Notice: n})
+		}
+	}
+	return list
+}
+
+// put puts events into the outbox whose notices are not kept there already.
 func (k *Keeper) put(ctx context.Context, batch []event.Event) {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), putWithin)
 	defer cancel()
 	var list []store.Waiting
 	for _, e := range batch {
+		noted, kept := e.(event.Noted)
+		if kept {
+			e = noted.Event
+		}
 		switch e.(type) {
 		case event.PlayBegan, event.PlayEnded:
 			k.watching()
 		}
-		n, ok := notice.Of(e, time.Now())
-		if !ok {
+		made := k.Make(e)
+		if !kept {
+			list = append(list, made...)
 			continue
 		}
-		n.ID = rand.Text()
-		for _, r := range k.Receivers {
-			if notice.Wants(n, r) {
-				list = append(list, store.Waiting{Receiver: r.Name, Notice: n})
-			}
+		for _, w := range made {
+			k.kick(w.Receiver)
 		}
 	}
 	if len(list) == 0 {

@@ -39,7 +39,9 @@ type house struct {
 	log   *bytes.Buffer
 }
 
-func open(t *testing.T) *house {
+func open(t *testing.T) *house { return openWith(t, func(*blueprint.Settings) {}) }
+
+func openWith(t *testing.T, change func(*blueprint.Settings)) *house {
 	t.Helper()
 	ctx, dir := context.Background(), t.TempDir()
 	if err := demo.Media(filepath.Join(dir, "media")); err != nil {
@@ -55,6 +57,7 @@ func open(t *testing.T) *house {
 		set.Shelves = append(set.Shelves,
 			blueprint.SettingsShelf{Name: string(k), Kind: k, Access: access, Folders: []string{p}, Shown: []string{p}})
 	}
+	change(&set)
 	h := &house{t: t, log: &bytes.Buffer{}}
 	var err error
 	if h.Server, err = Open(ctx, set, "0.0.0-test", slog.New(slog.NewTextHandler(h.log, nil))); err != nil {

@@ -128,7 +128,19 @@ func (s *Store) tx(ctx context.Context, do func(*sql.Tx) error) error {
 	if err := do(tx); err != nil {
 		return s.explain(err)
 	}
-	return s.explain(tx.Commit())
+	also := alsoOf(ctx)
+	if also != nil {
+		if _, err := enqueue(ctx, tx, also.list); err != nil {
+			return s.explain(err)
+		}
+	}
+	if err := tx.Commit(); err != nil {
+		return s.explain(err)
+	}
+	if also != nil {
+		also.done = true
+	}
+	return nil
 }
 
 const memberColumns = `SELECT m.id, m.name, m.role, m.away, m.created, m.password, m.allowance,
@@ -418,11 +430,12 @@ func (s *Store) changed() {
 // back, or not been set yet.
 func (s *Store) TouchDevice(ctx context.Context, d Device, tell bool, now, expires time.Time) error {
 	defer s.changed()
-	_, err := s.w.ExecContext(ctx, "UPDATE devices SET seen = ?1, expires = max(expires, min(ends, ?2)), address = ?4, "+
-		"away = ?5, networks = ?6, told = iif(?7, 0, told), moved = iif(?7, ?1, moved) WHERE id = ?3", milli(now),
-		milli(expires), d.ID, d.Address, d.Away,
-		d.Networks, tell)
-	return err
+	return s.tx(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "UPDATE devices SET seen = ?1, expires = max(expires, min(ends, ?2)), "+
+			"address = ?4, away = ?5, networks = ?6, told = iif(?7, 0, told), moved = iif(?7, ?1, moved) WHERE id = ?3",
+			milli(now), milli(expires), d.ID, d.Address, d.Away, d.Networks, tell)
+		return err
+	})
 }
 
 // Hears gives up to when a member has heard of the devices of others; zero for whoever does not want to.

@@ -35,39 +35,69 @@ type Receiver struct {
 // Enqueue puts notices into the outbox, all or none. Those for a receiver with too many already are lost: it gives
 // how many, by the receiver.
 func (s *Store) Enqueue(ctx context.Context, list []Waiting) (lost map[string]int, err error) {
-	err = s.change(ctx, func(tx *sql.Tx) error {
-		lost = map[string]int{}
-		room := map[string]int64{}
-		for _, w := range list {
-			if _, known := room[w.Receiver]; !known {
-				n, err := one(rows(ctx, tx, scanNumber, "SELECT count(*) FROM outbox WHERE receiver = ?", w.Receiver))
-				if err != nil {
-					return err
-				}
-				room[w.Receiver] = notice.MostWaiting - n
-			}
-			if room[w.Receiver] <= 0 {
-				lost[w.Receiver]++
-				continue
-			}
-			room[w.Receiver]--
-			body, err := json.Marshal(w.Notice)
-			if err != nil {
-				return err
-			}
-			if _, err := tx.ExecContext(ctx, "INSERT INTO outbox (receiver, code, at, body) VALUES (?, ?, ?, ?)",
-				w.Receiver, w.Notice.Code, milli(w.Notice.At), string(body)); err != nil {
-				return err
-			}
-		}
-		for name, n := range lost {
-			if _, err := tx.ExecContext(ctx, "UPDATE receivers SET lost = lost + ? WHERE name = ?", n, name); err != nil {
-				return err
-			}
-		}
-		return nil
+	err = s.change(ctx, func(tx *sql.Tx) (err error) {
+		lost, err = enqueue(ctx, tx, list)
+		return err
 	})
 	return lost, err
+}
+
+func enqueue(ctx context.Context, tx *sql.Tx, list []Waiting) (lost map[string]int, err error) {
+	lost = map[string]int{}
+	room := map[string]int64{}
+	for _, w := range list {
+		if _, known := room[w.Receiver]; !known {
+			n, err := one(rows(ctx, tx, scanNumber, "SELECT count(*) FROM outbox WHERE receiver = ?", w.Receiver))
+			if err != nil {
+				return nil, err
+			}
+			room[w.Receiver] = notice.MostWaiting - n
+		}
+		if room[w.Receiver] <= 0 {
+			lost[w.Receiver]++
+			continue
+		}
+		room[w.Receiver]--
+		body, err := json.Marshal(w.Notice)
+		if err != nil {
+			return nil, err
+		}
+		if _, err := tx.ExecContext(ctx, "INSERT INTO outbox (receiver, code, at, body) VALUES (?, ?, ?, ?)",
+			w.Receiver, w.Notice.Code, milli(w.Notice.At), string(body)); err != nil {
+			return nil, err
+		}
+	}
+	for name, n := range lost {
+		if _, err := tx.ExecContext(ctx, "UPDATE receivers SET lost = lost + ? WHERE name = ?", n, name); err != nil {
+			return nil, err
+		}
+	}
+	return lost, nil
+}
+
+// also are notices that go into the outbox with the next change of a context.
+type also struct {
+	list []Waiting
+	done bool
+}
+
+type alsoKey struct{}
+
+// Also gives a context whose next change puts notices into the outbox in the same transaction: what changes and what
+// is told of it are kept together, or neither is. Where nothing changes, there are none.
+func Also(ctx context.Context, list []Waiting) context.Context {
+	if len(list) == 0 {
+		return ctx
+	}
+	return context.WithValue(ctx, alsoKey{}, &also{list: list})
+}
+
+// alsoOf gives what goes into the outbox with a change.
+func alsoOf(ctx context.Context) *also {
+	if a, ok := ctx.Value(alsoKey{}).(*also); ok && !a.done {
+		return a
+	}
+	return nil
 }
 
 func scanNumber(r *sql.Rows, n *int64) error { return r.Scan(n) }
@@ -220,11 +250,19 @@ func forgetNotices(ctx context.Context, tx *sql.Tx, member string, before time.T
 	return err
 }
 
+// Remembered gives the text that was noted under a name; empty for none.
+func (s *Store) Remembered(ctx context.Context, name string) (text string, err error) {
+	err = s.r.QueryRowContext(ctx, "SELECT text FROM remembered WHERE name = ?", name).Scan(&text)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return text, err
+}
+
 // Remember notes a text under a name, and gives what was noted before; empty for nothing. What is noted already is
 // not written again: disks may rest.
 func (s *Store) Remember(ctx context.Context, name, text string) (before string, err error) {
-	err = s.r.QueryRowContext(ctx, "SELECT text FROM remembered WHERE name = ?", name).Scan(&before)
-	if err == nil && before == text || errors.Is(err, sql.ErrNoRows) && text == "" {
+	if before, err = s.Remembered(ctx, name); err == nil && before == text {
 		return before, nil
 	}
 	err = s.change(ctx, func(tx *sql.Tx) error {

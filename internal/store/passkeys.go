@@ -120,10 +120,19 @@ func (s *Store) RemovePasskey(ctx context.Context, member, id int64) error {
 // ForgetPasskeys takes all of a member's passkeys away, and gives how many there were.
 func (s *Store) ForgetPasskeys(ctx context.Context, member int64) (int, error) {
 	defer s.changed()
-	res, err := s.w.ExecContext(ctx, "DELETE FROM passkeys WHERE member = ?", member)
-	if err != nil {
-		return 0, s.explain(err)
+	var n int64
+	err := s.tx(ctx, func(tx *sql.Tx) error {
+		res, err := tx.ExecContext(ctx, "DELETE FROM passkeys WHERE member = ?", member)
+		if err != nil {
+			return err
+		}
+		if n, err = res.RowsAffected(); err == nil && n == 0 {
+			err = ErrNotFound
+		}
+		return err
+	})
+	if errors.Is(err, ErrNotFound) { // so nothing is told
+		err = nil
 	}
-	n, err := res.RowsAffected()
 	return int(n), err
 }

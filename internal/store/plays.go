@@ -139,12 +139,24 @@ func (s *Store) MarkPlays(ctx context.Context, marks ...Mark) error {
 }
 
 // CloseStale ends the plays that nobody has closed, such as after a crash, at
-// the moment they were last seen: those last seen before a time.
-func (s *Store) CloseStale(ctx context.Context, before time.Time) error {
-	return s.change(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, "UPDATE plays SET ended = seen WHERE ended = 0 AND seen < ?", milli(before))
+// the moment they were last seen: those last seen before a time. It gives them in the order in which they began.
+func (s *Store) CloseStale(ctx context.Context, before time.Time) (closed []usage.Play, err error) {
+	err = s.change(ctx, func(tx *sql.Tx) error {
+		var err error
+		if closed, err = rows(ctx, tx, scanPlay, playColumns+"WHERE ended = 0 AND seen < ? ORDER BY started",
+			milli(before)); err != nil || len(closed) == 0 {
+			return err
+		}
+		for i := range closed {
+			closed[i].Ended = closed[i].Seen
+		}
+		_, err = tx.ExecContext(ctx, "UPDATE plays SET ended = seen WHERE ended = 0 AND seen < ?", milli(before))
 		return err
 	})
+	if err != nil {
+		return nil, err
+	}
+	return closed, nil
 }
 
 // TellPlay notes a play that is over. Where the member would go on changes only if nothing was told of the file

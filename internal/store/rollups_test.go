@@ -73,7 +73,7 @@ func rollupsFollow(t *testing.T, r *rand.Rand, name string) {
 					begin.Add(time.Duration(r.Int64N(int64(now.Sub(begin))))))
 			}
 		case 3:
-			if err = s.CloseStale(ctx, at.Add(-time.Hour)); err == nil {
+			if _, err = s.CloseStale(ctx, at.Add(-time.Hour)); err == nil {
 				clear(running)
 			}
 		default:
@@ -179,7 +179,7 @@ func rollupsFollow(t *testing.T, r *rand.Rand, name string) {
 			}
 		}
 	}
-	if err := s.CloseStale(ctx, now.Add(72*time.Hour)); err != nil {
+	if _, err := s.CloseStale(ctx, now.Add(72*time.Hour)); err != nil {
 		t.Fatal(err)
 	}
 	for range 2 { // the second with longer times in use

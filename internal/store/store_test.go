@@ -164,8 +164,9 @@ func TestPlaysAreContinuedShortlyAfterAndNotLater(t *testing.T) {
 	if open, err := s.Plays(ctx, usage.Filter{Open: true}); err != nil || len(open) != 1 {
 		t.Errorf("streams now: got %+v, %v", open, err)
 	}
-	if err := s.CloseStale(ctx, time.Now().Add(time.Hour)); err != nil {
-		t.Fatal(err)
+	if closed, err := s.CloseStale(ctx, time.Now().Add(time.Hour)); err != nil || len(closed) != 1 ||
+		!closed[0].Ended.Equal(closed[0].Seen) {
+		t.Fatalf("%+v, %v", closed, err)
 	}
 	if open, _ := s.Plays(ctx, usage.Filter{Open: true}); len(open) != 0 {
 		t.Errorf("after closing: got %+v", open)

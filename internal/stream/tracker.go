@@ -39,9 +39,9 @@ type Plays interface {
 type Tracker struct {
 	Store Plays
 	Log   *slog.Logger
-	// Began and Ended, unless nil, hear of each play when it begins or goes on, and when it is over. They must be
-	// quick.
-	Began, Ended func(usage.Play)
+	// Telling, unless nil, hears of plays that are about to begin or go on, and to be over. The change is made with the
+	// context that it gives; tell is called when it is made.
+	Telling func(ctx context.Context, began, ended []usage.Play) (with context.Context, tell func())
 	// Watched, unless nil, hears of time that a member has really seen. It must be quick.
 	Watched func(member int64, more time.Duration)
 	Now     func() time.Time // time.Now where nil
@@ -109,13 +109,15 @@ func (t *Tracker) enter(ctx context.Context, v Viewer, title store.Title, f stor
 			Delivery: v.Delivery, Why: v.Why,
 		}
 		now := t.now()
+		with, tell := t.telling(ctx, []usage.Play{p}, nil)
 		var err error
-		if l.play, err = t.Store.BeginPlay(ctx, p, v.Device, f.ID, now); err != nil {
+		if l.play, err = t.Store.BeginPlay(with, p, v.Device, f.ID, now); err != nil {
 			l.over = true
 			l.mu.Unlock()
 			t.drop(k, l)
 			return nil, err
 		}
+		tell()
 		if len(l.play.Sofa) > 0 { // it goes on
 			if l.sofa, err = t.Store.SofaOf(ctx, l.play.ID); err != nil {
 				l.over = true
@@ -126,9 +128,6 @@ func (t *Tracker) enter(ctx context.Context, v Viewer, title store.Title, f stor
 		}
 		l.opened, l.reported = true, now
 		l.pace.Begin(now)
-		if t.Began != nil {
-			t.Began(l.play)
-		}
 		return l, nil
 	}
 }
@@ -189,9 +188,15 @@ func (t *Tracker) Report(ctx context.Context, v Viewer, title store.Title, f sto
 	p.Done = p.Done || usage.Finished(position, p.Duration)
 	m := mark(p, over)
 	m.Member, m.File, m.Sofa = l.member, l.file, len(l.sofa) > 0
-	if err := t.Store.MarkPlays(ctx, m); err != nil {
+	var ends []usage.Play
+	if over {
+		ends = append(ends, p)
+	}
+	with, tell := t.telling(ctx, nil, ends)
+	if err := t.Store.MarkPlays(with, m); err != nil {
 		return p, err // as if it had not been told
 	}
+	tell()
 	if more := p.Watched - l.play.Watched; more > 0 && t.Watched != nil {
 		t.Watched(v.Member, time.Duration(more*float64(time.Second)))
 		for _, m := range l.sofa {
@@ -202,7 +207,6 @@ func (t *Tracker) Report(ctx context.Context, v Viewer, title store.Title, f sto
 	if over {
 		l.over = true
 		t.drop(key{v.Device, f.ID}, l)
-		t.ended(p)
 	}
 	return p, nil
 }
@@ -279,10 +283,11 @@ func (t *Tracker) Others(member, device, file int64) (others int, running bool) 
 	return others, running
 }
 
-func (t *Tracker) ended(p usage.Play) {
-	if t.Ended != nil {
-		t.Ended(p)
+func (t *Tracker) telling(ctx context.Context, began, ended []usage.Play) (with context.Context, tell func()) {
+	if t.Telling == nil || len(began)+len(ended) == 0 {
+		return ctx, func() {}
 	}
+	return t.Telling(ctx, began, ended)
 }
 
 func mark(p usage.Play, over bool) store.Mark {
@@ -302,6 +307,7 @@ func (t *Tracker) Settle(ctx context.Context, all bool) error {
 	}
 	t.mu.Unlock()
 	var marks []store.Mark
+	var ends []usage.Play
 	var locked []*live
 	now := t.now()
 	for k, l := range list {
@@ -315,6 +321,7 @@ func (t *Tracker) Settle(ctx context.Context, all bool) error {
 		locked = append(locked, l)
 		if over {
 			l.over, l.silent = true, !all
+			ends = append(ends, l.play)
 			t.drop(k, l)
 		}
 	}
@@ -322,14 +329,14 @@ func (t *Tracker) Settle(ctx context.Context, all bool) error {
 	// that comes meanwhile is overwritten by an older mark.
 	var err error
 	if len(marks) > 0 {
-		err = t.Store.MarkPlays(ctx, marks...)
+		with, tell := t.telling(ctx, nil, ends)
+		if err = t.Store.MarkPlays(with, marks...); err == nil {
+			tell()
+		}
 	}
 	for _, l := range locked {
 		if err == nil {
 			l.dirty = false
-			if l.over {
-				t.ended(l.play)
-			}
 		}
 		l.mu.Unlock()
 	}

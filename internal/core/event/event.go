@@ -573,12 +573,19 @@ func (s *Stream) Follow(length int) *Queue {
 	return q
 }
 
+// Noted is an event whose notices are kept already. Queues get it as such, other observers as the event that it is.
+type Noted struct{ Event }
+
 // Tell tells an event to all observers. It waits for no queue.
 func (s *Stream) Tell(e Event) {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
+	heard := e
+	if n, ok := e.(Noted); ok {
+		heard = n.Event
+	}
 	for _, h := range s.hear {
-		h(e)
+		h(heard)
 	}
 	for _, q := range s.queue {
 		select {

@@ -337,7 +337,8 @@ func (s *Admin) addMember(r *http.Request) (any, error) {
 	if in.Made {
 		m.MadeUntil = time.Now().Add(live.MadeFor)
 	}
-	m, err = s.Store.AddMember(r.Context(), m, time.Now())
+	with, tell := s.Telling(r.Context(), event.MemberAdded{Member: m.Name, Role: string(m.Role)})
+	m, err = s.Store.AddMember(with, m, time.Now())
 	switch {
 	case errors.Is(err, store.ErrExists):
 		return nil, &problem.Problem{What: fmt.Sprintf("there is a member %s already", in.Name),
@@ -349,7 +350,7 @@ func (s *Admin) addMember(r *http.Request) (any, error) {
 	case err != nil:
 		return nil, err
 	}
-	s.Events.Tell(event.MemberAdded{Member: m.Name, Role: string(m.Role)})
+	tell()
 	return memberOf(m), nil
 }
 
@@ -479,7 +480,10 @@ func (s *Admin) changeMember(r *http.Request) (any, error) {
 	if len(in.Titles) > 0 {
 		m, err := s.Store.Member(r.Context(), name)
 		if err == nil {
-			err = s.Store.RuleTitles(r.Context(), m.ID, in.Titles)
+			with, tell := s.Telling(r.Context(), event.MemberChanged{Member: m.Name, Role: string(m.Role), Away: m.Away})
+			if err = s.Store.RuleTitles(with, m.ID, in.Titles); err == nil {
+				tell()
+			}
 		}
 		if err != nil {
 			return nil, live.NoMember(name, err)
@@ -490,21 +494,19 @@ func (s *Admin) changeMember(r *http.Request) (any, error) {
 		if in.Made {
 			until = time.Now().Add(live.MadeFor)
 		}
-		if err := s.Store.SetPassword(r.Context(), name, s.Keys.Hash(*in.Password), until); err != nil {
+		with, tell := s.Telling(r.Context(), event.PasswordChanged{Member: name})
+		if err := s.Store.SetPassword(with, name, s.Keys.Hash(*in.Password), until); err != nil {
 			return nil, live.NoMember(name, err)
 		}
+		tell()
 		if m, err := s.Store.Member(r.Context(), name); err == nil {
 			s.NoteChange(r.Context(), m, store.PasswordSet, "")
 		}
-		s.Events.Tell(event.PasswordChanged{Member: name})
 	}
 	m, err := s.Store.Member(r.Context(), name)
 	if err == nil {
 		// Streams that are running are judged anew, by what holds now.
 		s.Cuts.Cut(m.ID)
-		if len(in.Titles) > 0 {
-			s.Events.Tell(event.MemberChanged{Member: m.Name, Role: string(m.Role), Away: m.Away})
-		}
 	}
 	return memberOf(m), live.NoMember(name, err)
 }

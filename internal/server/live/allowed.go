@@ -278,11 +278,13 @@ func (s *Server) GrantMore(r *http.Request, name string, film bool) error {
 		until, by := time.Now().Add(more), VisitorOf(r).Member.Name
 		s.granting.Lock()
 		defer s.granting.Unlock()
-		if err := s.Store.Grant(r.Context(), m.ID, until, by); err != nil {
+		with, tell := s.Telling(r.Context(), event.Granted{Member: m.Name, By: by,
+			Until: until.In(s.Zone).Format("15:04")})
+		if err := s.Store.Grant(with, m.ID, until, by); err != nil {
 			return err
 		}
+		tell()
 		s.granted.Store(nil)
-		s.Events.Tell(event.Granted{Member: m.Name, By: by, Until: until.In(s.Zone).Format("15:04")})
 		return nil
 	}
 	return Nothing(r)

@@ -125,13 +125,15 @@ func (s *Server) touch(ctx context.Context, m store.Member, d store.Device, v *V
 	var isNew bool
 	d.Address, d.Away = v.Address.String(), v.Away
 	d.Networks, isNew = allowance.Moved(d.Networks, here.network)
-	if err := s.Store.TouchDevice(ctx, d, isNew, now, now.Add(Stays[d.Kind].Slides)); err != nil {
+	with, tell := ctx, func() {}
+	if isNew {
+		with, tell = s.Telling(ctx, event.DeviceMoved{Member: m.Name, Device: d.Name, Address: d.Address})
+	}
+	if err := s.Store.TouchDevice(with, d, isNew, now, now.Add(Stays[d.Kind].Slides)); err != nil {
 		s.Log.Warn("a device could not be noted as seen", "why", err)
 		return
 	}
-	if isNew {
-		s.Events.Tell(event.DeviceMoved{Member: m.Name, Device: d.Name, Address: d.Address})
-	}
+	tell()
 }
 
 // SignIn checks name and password, and gives a token for a device. An attempt is counted
@@ -224,10 +226,11 @@ func (s *Server) OwnPassword(r *http.Request, before, password string) (token st
 	if err := s.knowsPassword(r, before); err != nil {
 		return "", err
 	}
-	if err := s.Store.SetPassword(r.Context(), m.Name, s.Keys.Hash(password), time.Time{}); err != nil {
+	with, tell := s.Telling(r.Context(), event.PasswordChanged{Member: m.Name})
+	if err := s.Store.SetPassword(with, m.Name, s.Keys.Hash(password), time.Time{}); err != nil {
 		return "", err
 	}
-	s.Events.Tell(event.PasswordChanged{Member: m.Name})
+	tell()
 	s.Cuts.Cut(m.ID)
 	token, v.Device, err = s.addDevice(r, m, store.Device{Name: v.Device.Name, Kind: store.ForPage,
 		Second: v.Device.Second, Screen: v.Device.Screen}, now)

@@ -1,6 +1,7 @@
 package live
 
 import (
+	"context"
 	"errors"
 	"net/http"
 	"time"
@@ -50,23 +51,24 @@ func (s *Server) Accept(r *http.Request, token, password, device string) (string
 		return "", i.Member, tooMany("somebody else is choosing a password at this moment", 2*time.Second)
 	}
 	defer s.accepting.Unlock()
-	return s.accepted(r, device, false, func(now time.Time) (store.Member, error) {
-		return s.Store.Accept(r.Context(), token, s.Keys.Hash(password), now)
+	return s.accepted(r, i.Member, device, false, func(ctx context.Context, now time.Time) (store.Member, error) {
+		return s.Store.Accept(ctx, token, s.Keys.Hash(password), now)
 	})
 }
 
 // accepted makes a member of an invite, and signs in on a page.
-func (s *Server) accepted(r *http.Request, device string, second bool,
-	accept func(now time.Time) (store.Member, error)) (string, store.Member, error) {
+func (s *Server) accepted(r *http.Request, invited store.Member, device string, second bool,
+	accept func(ctx context.Context, now time.Time) (store.Member, error)) (string, store.Member, error) {
 	now := time.Now()
-	m, err := accept(now)
+	with, tell := s.Telling(r.Context(), event.MemberAdded{Member: invited.Name, Role: string(invited.Role)})
+	m, err := accept(with, now)
 	switch {
 	case errors.Is(err, store.ErrNotFound), errors.Is(err, store.ErrExists):
 		return "", m, noInvite()
 	case err != nil:
 		return "", m, err
 	}
-	s.Events.Tell(event.MemberAdded{Member: m.Name, Role: string(m.Role)})
+	tell()
 	session, _, err := s.addDevice(r, m, store.Device{Name: device, Kind: store.ForPage, Second: second}, now)
 	return session, m, err
 }

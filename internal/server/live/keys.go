@@ -47,7 +47,8 @@ func (s *Server) NewKey(ctx context.Context, k store.Key, lasts time.Duration) (
 		k.Ends = k.Created.Add(lasts).Truncate(time.Second)
 	}
 	token := keyPrefix + secret.Token()
-	switch err := s.Store.AddKey(ctx, k, token); {
+	with, tell := s.Telling(ctx, event.KeyChanged{Key: k.Name, May: right.Words(k.May), Set: true})
+	switch err := s.Store.AddKey(with, k, token); {
 	case errors.Is(err, store.ErrExists):
 		return "", k, &problem.Problem{What: "there is a key " + k.Name + " already", Why: "each system has one of its own",
 			Fix: "choose another name, or cozyshelf key remove " + k.Name, Err: err}
@@ -57,19 +58,20 @@ func (s *Server) NewKey(ctx context.Context, k store.Key, lasts time.Duration) (
 	case err != nil:
 		return "", k, err
 	}
-	s.Events.Tell(event.KeyChanged{Key: k.Name, May: right.Words(k.May), Set: true})
+	tell()
 	return token, k, nil
 }
 
 // DropKey takes a key away.
 func (s *Server) DropKey(ctx context.Context, name string) error {
-	err := s.Store.RemoveKey(ctx, name)
+	with, tell := s.Telling(ctx, event.KeyChanged{Key: name})
+	err := s.Store.RemoveKey(with, name)
 	if errors.Is(err, store.ErrNotFound) {
 		return &problem.Problem{What: fmt.Sprintf("there is no key %q", name), Why: "none of that name was made",
 			Fix: "see cozyshelf key list", Err: err}
 	}
 	if err == nil {
-		s.Events.Tell(event.KeyChanged{Key: name})
+		tell()
 	}
 	return err
 }

@@ -191,8 +191,14 @@ const watchPause = 10 * time.Minute
 
 // WatchHouse looks at what runs out by and by, and tells of it once: disks, the certificate, the server's own backup.
 func (s *Server) WatchHouse(ctx context.Context) {
-	if before, err := s.Store.Remember(ctx, "version", s.Version); err == nil && before != "" && before != s.Version {
-		s.Events.Tell(event.Updated{From: before, To: s.Version})
+	if before, err := s.Store.Remembered(ctx, "version"); err == nil && before != s.Version {
+		with, tell := ctx, func() {}
+		if before != "" {
+			with, tell = s.Telling(ctx, event.Updated{From: before, To: s.Version})
+		}
+		if _, err := s.Store.Remember(with, "version", s.Version); err == nil {
+			tell()
+		}
 	}
 	for {
 		s.watchDisks(ctx)
@@ -212,9 +218,12 @@ func (s *Server) once(ctx context.Context, name string, is bool, e event.Event) 
 	if is {
 		text = "so"
 	}
-	before, err := s.Store.Remember(ctx, name, text)
-	if err == nil && is && before == "" {
-		s.Events.Tell(e)
+	with, tell := ctx, func() {}
+	if is {
+		with, tell = s.Telling(ctx, e)
+	}
+	if before, err := s.Store.Remember(with, name, text); err == nil && before == "" {
+		tell()
 	}
 }
 

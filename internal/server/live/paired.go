@@ -147,11 +147,12 @@ func (s *Server) addDevice(r *http.Request, m store.Member, d store.Device, now 
 	networks, _ := allowance.Moved("", allowance.Area(v.Address, v.Away))
 	d.Name, d.Expires, d.Ends = deviceName(d.Name), now.Add(Stays[d.Kind].Slides), now.Add(Stays[d.Kind].Ends)
 	d.Address, d.Away, d.Networks = v.Address.String(), v.Away, networks
-	d, err := s.Store.AddDevice(context.WithoutCancel(r.Context()), m.ID, d, token, now)
+	with, tell := s.Telling(context.WithoutCancel(r.Context()), event.SignedIn{Member: m.Name, Device: d.Name,
+		Address: v.Address.String(), Away: v.Away, New: s.Known.device(r, m.ID) == 0})
+	d, err := s.Store.AddDevice(with, m.ID, d, token, now)
 	if err != nil {
 		return "", d, err
 	}
-	s.Events.Tell(event.SignedIn{Member: m.Name, Device: d.Name, Address: v.Address.String(), Away: v.Away,
-		New: s.Known.device(r, m.ID) == 0})
+	tell()
 	return token, d, nil
 }

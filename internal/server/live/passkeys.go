@@ -287,7 +287,8 @@ func (s *Server) KeepPasskey(r *http.Request, ticket string, answer []byte, name
 	if err != nil {
 		return err
 	}
-	switch err := s.Store.AddPasskey(r.Context(), m.ID, handle, k, time.Now()); {
+	with, tell := s.Telling(r.Context(), event.PasskeyChanged{Member: m.Name, Passkey: k.Name, Set: true})
+	switch err := s.Store.AddPasskey(with, m.ID, handle, k, time.Now()); {
 	case errors.Is(err, store.ErrMany):
 		return manyPasskeys()
 	case errors.Is(err, store.ErrExists):
@@ -295,7 +296,7 @@ func (s *Server) KeepPasskey(r *http.Request, ticket string, answer []byte, name
 	case err != nil:
 		return err
 	}
-	s.Events.Tell(event.PasskeyChanged{Member: m.Name, Passkey: k.Name, Set: true})
+	tell()
 	s.NoteChange(r.Context(), m, store.PasskeyMade, k.Name)
 	return nil
 }
@@ -314,7 +315,8 @@ func (s *Server) DropPasskey(r *http.Request, id int64, password string) error {
 	if i < 0 {
 		return Nothing(r)
 	}
-	switch err := s.Store.RemovePasskey(r.Context(), m.ID, id); {
+	with, tell := s.Telling(r.Context(), event.PasskeyChanged{Member: m.Name, Passkey: list[i].Name})
+	switch err := s.Store.RemovePasskey(with, m.ID, id); {
 	case errors.Is(err, store.ErrLastWayIn):
 		return &StatusError{Problem: &problem.Problem{What: "the passkey stays", Why: "it is the only way in that you have",
 			Fix: "choose a password, or add another passkey first"}, Status: http.StatusConflict}
@@ -323,16 +325,17 @@ func (s *Server) DropPasskey(r *http.Request, id int64, password string) error {
 	case err != nil:
 		return err
 	}
-	s.Events.Tell(event.PasskeyChanged{Member: m.Name, Passkey: list[i].Name})
+	tell()
 	s.NoteChange(r.Context(), m, store.PasskeyGone, list[i].Name)
 	return nil
 }
 
 // ForgetPasskeys takes all passkeys of a member away.
 func (s *Server) ForgetPasskeys(ctx context.Context, m store.Member) error {
-	n, err := s.Store.ForgetPasskeys(ctx, m.ID)
+	with, tell := s.Telling(ctx, event.PasskeyChanged{Member: m.Name})
+	n, err := s.Store.ForgetPasskeys(with, m.ID)
 	if err == nil && n > 0 {
-		s.Events.Tell(event.PasskeyChanged{Member: m.Name})
+		tell()
 		s.NoteChange(ctx, m, store.PasskeysGone, "")
 	}
 	return err
@@ -358,8 +361,8 @@ func (s *Server) AcceptPasskey(r *http.Request, token, ticket string, answer []b
 	if err != nil {
 		return "", i.Member, err
 	}
-	return s.accepted(r, device, true, func(now time.Time) (store.Member, error) {
-		return s.Store.AcceptPasskey(r.Context(), token, handle, k, now)
+	return s.accepted(r, i.Member, device, true, func(ctx context.Context, now time.Time) (store.Member, error) {
+		return s.Store.AcceptPasskey(ctx, token, handle, k, now)
 	})
 }
 

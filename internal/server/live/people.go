@@ -82,7 +82,8 @@ func (s *Server) Invite(ctx context.Context, m store.Member, lasts time.Duration
 	now := time.Now()
 	i.Member, i.Expires, i.Created = m, now.Add(lasts).Truncate(time.Second), now
 	token = secret.Token()
-	err = s.Store.AddInvite(ctx, i, token, now)
+	with, tell := s.Telling(ctx, event.Invited{Who: i.Name, Role: string(i.Role)})
+	err = s.Store.AddInvite(with, i, token, now)
 	switch {
 	case errors.Is(err, store.ErrExists):
 		return "", i, &problem.Problem{What: fmt.Sprintf("there is a member %s already", m.Name),
@@ -97,7 +98,7 @@ func (s *Server) Invite(ctx context.Context, m store.Member, lasts time.Duration
 	case err != nil:
 		return "", i, err
 	}
-	s.Events.Tell(event.Invited{Who: i.Name, Role: string(i.Role)})
+	tell()
 	return token, i, nil
 }
 
@@ -121,20 +122,30 @@ func (s *Server) EditMember(ctx context.Context, name string, e store.Edit) (sto
 			return store.Member{}, err
 		}
 	}
-	err := s.Store.EditMember(ctx, name, e)
+	m, err := s.Store.Member(ctx, name)
+	if err != nil {
+		return m, NoMember(name, err)
+	}
+	if e.Role != nil {
+		m.Role = *e.Role
+	}
+	if e.Away != nil {
+		m.Away = *e.Away
+	}
+	with, tell := s.Telling(ctx, event.MemberChanged{Member: m.Name, Role: string(m.Role), Away: m.Away})
+	err = s.Store.EditMember(with, name, e)
 	if errors.Is(err, store.ErrLastAdmin) {
 		return store.Member{}, &problem.Problem{What: fmt.Sprintf("%s stays an administrator", name),
 			Why: "the household would be left without one", Fix: "make another member an administrator first", Err: err}
 	}
-	var m store.Member
 	if err == nil {
+		tell()
 		m, err = s.Store.Member(ctx, name)
 	}
 	if err != nil {
 		return m, NoMember(name, err)
 	}
 	s.Cuts.Cut(m.ID)
-	s.Events.Tell(event.MemberChanged{Member: m.Name, Role: string(m.Role), Away: m.Away})
 	return m, nil
 }
 
@@ -158,9 +169,10 @@ func (s *Server) SignOutAll(ctx context.Context, m store.Member, but int64) erro
 
 // DropMember takes a member's account away. Their plays stay.
 func (s *Server) DropMember(ctx context.Context, name string) error {
+	with, tell := s.Telling(ctx, event.MemberRemoved{Member: name})
 	m, err := s.Store.Member(ctx, name)
 	if err == nil {
-		err = s.Store.RemoveMember(ctx, name)
+		err = s.Store.RemoveMember(with, name)
 	}
 	if errors.Is(err, store.ErrLastAdmin) {
 		return &problem.Problem{What: fmt.Sprintf("%s cannot be removed", name),
@@ -172,6 +184,6 @@ func (s *Server) DropMember(ctx context.Context, name string) error {
 	}
 	s.Someone.Store(false) // it is looked at anew
 	s.Cuts.Cut(m.ID)
-	s.Events.Tell(event.MemberRemoved{Member: name})
+	tell()
 	return nil
 }

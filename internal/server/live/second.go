@@ -120,9 +120,10 @@ func (s *Server) takeCode(ctx context.Context, m store.Member, f store.Factor, c
 		return err
 	}
 	if c := factor.Recovery(code); c != "" {
-		err := s.Store.UseRecovery(ctx, m.ID, c)
+		with, tell := s.Telling(ctx, event.RecoveryUsed{Member: m.Name, Left: f.Recoveries - 1})
+		err := s.Store.UseRecovery(with, m.ID, c)
 		if err == nil {
-			s.Events.Tell(event.RecoveryUsed{Member: m.Name, Left: f.Recoveries - 1})
+			tell()
 			s.NoteChange(ctx, m, store.RecoveryTaken, "")
 			return nil
 		}
@@ -230,14 +231,15 @@ func (s *Server) KeepFactor(r *http.Request, code string) (recoveries []string, 
 	if err != nil {
 		return nil, i.secret, err
 	}
-	if err := s.Store.SetFactor(r.Context(), v.Member.ID, v.Device.ID, store.Factor{Secret: shut, Used: step,
+	with, tell := s.Telling(r.Context(), event.FactorChanged{Member: v.Member.Name, Set: true})
+	if err := s.Store.SetFactor(with, v.Member.ID, v.Device.ID, store.Factor{Secret: shut, Used: step,
 		Created: now}, kept); err != nil {
 		return nil, i.secret, err
 	}
 	s.seconds.mu.Lock()
 	delete(s.seconds.setups, v.Member.ID)
 	s.seconds.mu.Unlock()
-	s.Events.Tell(event.FactorChanged{Member: v.Member.Name, Set: true})
+	tell()
 	s.NoteChange(r.Context(), v.Member, store.FactorSet, "")
 	return recoveries, "", nil
 }
@@ -260,11 +262,12 @@ func (s *Server) DropFactor(r *http.Request, password, code string) error {
 
 // ForgetFactor takes a member's second factor away.
 func (s *Server) ForgetFactor(ctx context.Context, m store.Member) error {
-	if err := s.Store.RemoveFactor(ctx, m.ID); err != nil {
+	with, tell := s.Telling(ctx, event.FactorChanged{Member: m.Name})
+	if err := s.Store.RemoveFactor(with, m.ID); err != nil {
 		return err
 	}
 	s.Cuts.Cut(m.ID)
-	s.Events.Tell(event.FactorChanged{Member: m.Name})
+	tell()
 	s.NoteChange(ctx, m, store.FactorGone, "")
 	return nil
 }

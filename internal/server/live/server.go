@@ -201,7 +201,7 @@ func (s *Server) OpenStore(ctx context.Context) error {
 	}
 	// Streams that a crash cut off ended when they were last seen. On a full disk that is
 	// noted later: what is there plays on.
-	if err := st.CloseStale(ctx, s.Started); err != nil {
+	if err := s.closeStale(ctx, st); err != nil {
 		if s.Stale = errors.Is(err, store.ErrFull); !s.Stale {
 			st.Close()
 			return err
@@ -212,7 +212,7 @@ func (s *Server) OpenStore(ctx context.Context) error {
 		return err // on a full disk figures are made of the plays
 	}
 	s.openKeys(ctx, st)
-	s.Store, s.Tracker = st, &stream.Tracker{Store: st, Log: s.Log, Began: s.playBegan, Ended: s.playEnded,
+	s.Store, s.Tracker = st, &stream.Tracker{Store: st, Log: s.Log, Telling: s.tellPlays,
 		Watched: func(member int64, more time.Duration) { s.Charge(member, allowance.Meter{Watched: more}) }}
 	s.ready.Store(true)
 	return nil
@@ -226,10 +226,20 @@ func (s *Server) CloseStale(ctx context.Context) {
 			return
 		case <-time.After(reopenPause):
 		}
-		if err := s.Store.CloseStale(ctx, s.Started); err == nil || !errors.Is(err, store.ErrFull) {
+		if err := s.closeStale(ctx, s.Store); err == nil || !errors.Is(err, store.ErrFull) {
 			return
 		}
 	}
+}
+
+// closeStale ends the streams that a crash cut off, and tells of them.
+func (s *Server) closeStale(ctx context.Context, st *store.Store) error {
+	closed, err := st.CloseStale(ctx, s.Started)
+	if err == nil {
+		_, tell := s.tellPlays(ctx, nil, closed)
+		tell()
+	}
+	return err
 }
 
 // Open gives the store, once it is open.
