@@ -67,11 +67,12 @@ const (
 var Splits = []Split{SplitMember, SplitShelf, SplitKind, SplitDevice, SplitPlatform, SplitDelivery, SplitWhere,
 	SplitSofa}
 
+var splitDims = map[Split]Dim{SplitMember: DimOwner, SplitShelf: DimShelf, SplitKind: DimShelf,
+	SplitDevice: DimDevice, SplitPlatform: DimDevice, SplitDelivery: DimDelivery, SplitWhere: DimWhere,
+	SplitSofa: DimSofa}
+
 // dim gives the dimension by which sums are split.
-func (s Split) dim() Dim {
-	return map[Split]Dim{SplitMember: DimOwner, SplitShelf: DimShelf, SplitKind: DimShelf, SplitDevice: DimDevice,
-		SplitPlatform: DimDevice, SplitDelivery: DimDelivery, SplitWhere: DimWhere, SplitSofa: DimSofa}[s]
-}
+func (s Split) dim() Dim { return splitDims[s] }
 
 // Asked is what a chart is to show.
 type Asked struct {
@@ -157,10 +158,18 @@ func (a Asked) Part(only Only) Parts {
 	switch {
 	case !a.By.Dated():
 		return PartHours
-	case a.Split == SplitNone && only.Dim == DimAll:
+	case a.of(only) == DimAll:
 		return PartWhole
 	}
-	return PartWhole | PartFew
+	return PartFew
+}
+
+// of gives of which dimension the whole is the sum: each of those by which a chart can be split adds up to it.
+func (a Asked) of(only Only) Dim {
+	if only.Dim == DimAll {
+		return a.Split.dim()
+	}
+	return only.Dim
 }
 
 // Level gives how long the times may be, at most, of which sums a chart is made.
@@ -181,6 +190,7 @@ type Gathering struct {
 	columns []Column  // of days, weeks and months
 	sums    []*Sums   // of each of them, or one of all hours
 	rollers []*Roller // of those to which plays are added
+	settled int       // how many columns are done
 }
 
 // Gather begins to gather. first is when the first play began: a chart that has no beginning begins there.
@@ -235,11 +245,12 @@ func (g *Gathering) of(i int) *Sums {
 	return g.sums[i]
 }
 
-// Decode adds the sums of a period that begins at a moment, as they are kept.
+// Decode adds the sums of a period that begins at a moment, as they are kept. What is added before lies before it.
 func (g *Gathering) Decode(begins time.Time, b []byte) error {
 	if i := g.at(begins); i >= 0 {
-		split := g.asked.Split.dim()
-		return g.of(i).decode(b, func(d Dim) bool { return d == g.only.Dim || d == split })
+		g.settle(i)
+		whole, split := g.asked.of(g.only), g.asked.Split.dim()
+		return g.of(i).decode(b, func(d Dim) bool { return d == whole || d == split }, false)
 	}
 	return nil
 }
@@ -282,6 +293,16 @@ func (g *Gathering) close(i int) {
 	if g.rollers[i] != nil {
 		g.of(i).Add(g.rollers[i].End())
 		g.rollers[i] = nil
+	}
+}
+
+// settle fills in the columns before one, and lets their sums go.
+func (g *Gathering) settle(before int) {
+	for ; g.asked.By.Dated() && g.settled < before; g.settled++ {
+		i := g.settled
+		g.close(i)
+		g.fill(&g.columns[i], g.sums[i], func(h int) bool { return h == 0 })
+		g.sums[i] = nil
 	}
 }
 
@@ -376,10 +397,10 @@ func Chart(plays []Play, a Asked) []Column {
 	return g.Chart()
 }
 
-// value gives a measure of some hours of sums, and adds to how it is split.
-func (a Asked) value(s *Sums, hour func(int) bool, only Only, split map[string]float64) (v float64) {
+// value gives a measure of some hours of sums, and how it is split.
+func (a Asked) value(s *Sums, hour func(int) bool, only Only) (v float64, split map[string]float64) {
 	if s == nil {
-		return 0
+		return 0, nil
 	}
 	if a.Of == OfStreams {
 		for h, n := range s.Peaks {
@@ -387,29 +408,40 @@ func (a Asked) value(s *Sums, hour func(int) bool, only Only, split map[string]f
 				v = max(v, float64(n))
 			}
 		}
-		return v
+		return v, nil
 	}
 	// Summed in whole numbers, so that the order is all the same.
-	dim, whole, groups := a.Split.dim(), Tally{}, map[string]Tally{}
+	of, dim, whole := a.of(only), a.Split.dim(), Tally{}
+	var groups map[string]Tally
+	if a.Split != SplitNone {
+		groups = make(map[string]Tally, len(s.Of))
+	}
 	for k, e := range s.Of {
 		if !hour(k.Hour) {
 			continue
 		}
-		if k.Dim == only.Dim && (only.Name == nil || only.Name(k.Name)) {
+		if only.Name != nil && !only.Name(k.Name) {
+			continue
+		}
+		if k.Dim == of {
 			whole.add(e.Tally)
 		}
-		if split != nil && k.Dim == dim && (only.Name == nil || dim == only.Dim && only.Name(k.Name)) {
-			t := groups[a.group(k.Name)]
+		if groups != nil && k.Dim == dim {
+			group := a.group(k.Name)
+			t := groups[group]
 			t.add(e.Tally)
-			groups[a.group(k.Name)] = t
+			groups[group] = t
 		}
 	}
 	for name, t := range groups {
 		if x := t.of(a.Of); x != 0 {
+			if split == nil {
+				split = make(map[string]float64, len(groups))
+			}
 			split[name] = x
 		}
 	}
-	return whole.of(a.Of)
+	return whole.of(a.Of), split
 }
 
 // Chart gives the columns that were gathered.
@@ -423,11 +455,7 @@ func (g *Gathering) Chart() []Column {
 		})
 		out = append(out, c)
 	}
-	if g.asked.By.Dated() {
-		for i := range out {
-			g.fill(&out[i], g.sums[i], func(h int) bool { return h == 0 })
-		}
-	}
+	g.settle(len(g.columns))
 	if out == nil {
 		out = []Column{}
 	}
@@ -435,13 +463,7 @@ func (g *Gathering) Chart() []Column {
 }
 
 func (g *Gathering) fill(c *Column, s *Sums, hour func(int) bool) {
-	var split map[string]float64
-	if g.asked.Split != SplitNone && g.asked.Of != OfStreams {
-		split = map[string]float64{}
-	}
-	if c.Value = g.asked.value(s, hour, g.only, split); len(split) > 0 {
-		c.Split = split
-	}
+	c.Value, c.Split = g.asked.value(s, hour, g.only)
 }
 
 // Heat gives a measure by weekday, from Monday on, and hour of the day.

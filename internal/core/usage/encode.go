@@ -81,10 +81,10 @@ func (s *Sums) Encode(part Parts) []byte {
 }
 
 // Decode adds what Encode wrote to sums. Nothing is added of bytes that are none.
-func (s *Sums) Decode(b []byte) error { return s.decode(b, func(Dim) bool { return true }) }
+func (s *Sums) Decode(b []byte) error { return s.decode(b, func(Dim) bool { return true }, true) }
 
-// decode adds only the dimensions that are wanted, and the peaks.
-func (s *Sums) decode(b []byte, want func(Dim) bool) error {
+// decode adds only the dimensions that are wanted, with or without those who watched, and the peaks.
+func (s *Sums) decode(b []byte, want func(Dim) bool, who bool) error {
 	if len(b) == 0 {
 		return nil
 	}
@@ -113,7 +113,9 @@ func (s *Sums) decode(b []byte, want func(Dim) bool) error {
 			v.entry = Tally{Plays: group.number(), Done: group.number(), Watched: group.number(), Bytes: group.number()}
 			begin := len(all)
 			for range group.count(1) {
-				all = append(all, group.below(len(names)))
+				if i := group.below(len(names)); who {
+					all = append(all, i)
+				}
 			}
 			v.who = all[begin:len(all):len(all)]
 			rows = append(rows, v)
@@ -127,9 +129,21 @@ func (s *Sums) decode(b []byte, want func(Dim) bool) error {
 	if r.failed || r.rest != "" {
 		return ErrSums
 	}
-	var to []int // the bits of names, each looked up once; 0 for not yet
-	for _, v := range rows {
-		e := s.entry(v.key)
+	var to []int     // the bits of names, each looked up once; 0 for not yet
+	var room []Entry // for all that is new, in one piece of memory, too
+	if len(s.Of) == 0 {
+		s.Of, room = make(map[Key]*Entry, len(rows)), make([]Entry, len(rows))
+	}
+	for n, v := range rows {
+		e := s.Of[v.key]
+		switch {
+		case e != nil:
+		case room != nil:
+			e = &room[n]
+			s.Of[v.key] = e
+		default:
+			e = s.entry(v.key)
+		}
 		e.add(v.entry)
 		for _, i := range v.who {
 			if to == nil {

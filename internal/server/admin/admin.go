@@ -480,7 +480,8 @@ func (s *Admin) changeMember(r *http.Request) (any, error) {
 	if len(in.Titles) > 0 {
 		m, err := s.Store.Member(r.Context(), name)
 		if err == nil {
-			with, tell := s.Telling(r.Context(), event.MemberChanged{Member: m.Name, Role: string(m.Role), Away: m.Away})
+			with, tell := s.Telling(r.Context(), event.MemberChanged{Member: m.Name, Role: string(m.Role),
+				Away: m.Away})
 			if err = s.Store.RuleTitles(with, m.ID, in.Titles); err == nil {
 				tell()
 			}
