@@ -10,12 +10,10 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/x509"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
 	mathrand "math/rand/v2"
-	"os"
 	"slices"
 	"sync"
 	"time"
@@ -23,6 +21,7 @@ import (
 	"cozyshelf/internal/core/event"
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/notice"
+	"cozyshelf/internal/secret"
 	"cozyshelf/internal/store"
 )
 
@@ -364,18 +363,7 @@ func (k *Keeper) secret(r household.Notice) (string, error) {
 	if r.To != household.ToWebhook && r.User == "" {
 		return "", nil
 	}
-	b, err := os.ReadFile(k.Secrets)
-	if err != nil {
-		return "", errors.New("its secret is not there; run cozyshelf deploy")
-	}
-	var all map[string]string
-	if err := json.Unmarshal(b, &all); err != nil {
-		return "", fmt.Errorf("the secrets cannot be read; run cozyshelf deploy: %w", err)
-	}
-	if all[r.Name] == "" {
-		return "", errors.New("it has no secret; run cozyshelf deploy")
-	}
-	return all[r.Name], nil
+	return secret.Given(k.Secrets, r.Name)
 }
 
 // Message gives the form in which notices are sent to programs: one event, or a list of them.
