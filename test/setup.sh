@@ -33,6 +33,8 @@ need haproxy haproxy
 need apache2 apache2-bin
 need caddy caddy
 need named bind9
+need knotd knot
+need turnserver coturn
 need openssl openssl
 need exim4 exim4-daemon-light
 need rsyslogd rsyslog
