@@ -157,13 +157,14 @@ func TestEveryDocumentIsOne(t *testing.T) {
 		"member edit bram --role adult", "member password bram --generate", "member remove bram --yes")
 	m.edit("\n[storage]",
 		fmt.Sprintf("\n[remote]\naddress = \"https://shelf.example.net\"\n\n[remote.certificate]\nfrom = \"home\"\n"+
-			"port = %d\n\n[storage]", testbuild.Port(t)))
+			"port = %d\n\n[remote.name]\nlearn = \"interface\"\ninterface = \"lo\"\n\n[storage]", testbuild.Port(t)))
 	m.section(fmt.Sprintf("[[notice]]\nname = \"bell\"\nto = \"program\"\nprogram = %q\n", m.path("bell")))
 	if err := os.WriteFile(m.path("bell"), []byte("#!/bin/sh\nexec cat >/dev/null\n"), 0o755); err != nil {
 		t.Fatal(err)
 	}
 	docs("remote proxy caddy", "remote status --connect 127.26.20.1", "remote test --connect 127.26.20.1", "deploy --yes",
-		"remote certificate", "remote close --now", "remote open", "key add automation --may metrics", "key list",
+		"remote certificate", "remote name", "remote close --now", "remote open", "key add automation --may metrics",
+		"key list",
 		"key remove automation", "notice list", "notice test bell")
 	w := m.viewer("wren")
 	film, err := w.Find(t.Context(), "films", "The Paper Lighthouse", "")

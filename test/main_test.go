@@ -208,7 +208,7 @@ func (m *mill) held(out []byte, args []string) {
 // subcommands are the second words of commands that have some.
 var subcommands = map[string][]string{"backup": {"list", "verify"}, "intake": {"copy", "fetch", "list", "clear"},
 	"ledger": {"verify"}, "member": {"add", "devices", "edit", "invite", "list", "password", "remove", "show"},
-	"prepare": {"add", "cancel", "list"}, "remote": {"certificate", "close", "open", "proxy", "status", "test"},
+	"prepare": {"add", "cancel", "list"}, "remote": {"certificate", "close", "name", "open", "proxy", "status", "test"},
 	"shelf": {"add", "list", "match", "remove", "scan", "find", "show"},
 	"usage": {"chart", "export", "forecast", "history", "lately", "now", "report", "stop", "top", "verify"},
 	"key":   {"add", "list", "remove"}, "notice": {"list", "run", "test"}}

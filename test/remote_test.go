@@ -11,14 +11,17 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
 
 	"cozyshelf/internal/core/allowance"
+	"cozyshelf/internal/core/line"
 	"cozyshelf/internal/core/verdict"
 	"cozyshelf/internal/demo"
+	"cozyshelf/internal/problem"
 	"cozyshelf/internal/testbuild"
 )
 
@@ -260,5 +263,50 @@ func (o outside) signsInOutside(address string) {
 	if got := o.must("remote", "status", "--ca", o.ca, "--connect", address); !strings.Contains(got, "127.0.0.1") ||
 		!strings.Contains(got, "good until") {
 		o.t.Errorf("remote status: %s", got)
+	}
+}
+
+// TestTheNameFollowsTheLine keeps a record of a name server, while the address of the line changes.
+func TestTheNameFollowsTheLine(t *testing.T) {
+	m := newMill(t, "process")
+	at, seer := testbuild.BIND(t, "A AAAA"), testbuild.STUN(t, "12.34.56.78")
+	secret := m.path("name.key")
+	if err := os.WriteFile(secret, []byte("tsig_name="+testbuild.TSIGName+"\ntsig_secret="+testbuild.TSIGSecret+"\n"),
+		0o600); err != nil {
+		t.Fatal(err)
+	}
+	m.edit("\n[storage]",
+		fmt.Sprintf("\n[remote]\naddress = \"https://shelf.mill.example\"\n\n[remote.name]\nkeep = \"dns\"\n"+
+			"learn = \"stun\"\nstun = [%q]\nnameserver = %q\nsecret = %q\n\n[storage]", seer.At, at, secret))
+	m.must("deploy", "--yes")
+	var r line.Report
+	m.document(&r, "remote", "name", "--now")
+	if !slices.Equal(r.Stands, []string{"12.34.56.78"}) || !slices.Equal(r.Line, r.Stands) || r.Written.IsZero() ||
+		r.Problem != "" {
+		t.Errorf("%+v", r)
+	}
+	seer.Says("12.34.56.79")
+	if out := m.must("remote", "name", "--now"); !strings.Contains(out, "stands for 12.34.56.79, the line's address") {
+		t.Errorf("it says %q", out)
+	}
+	if out, _, _ := m.run("", "remote", "status"); !strings.Contains(out,
+		"stands for 12.34.56.79, the line's address") {
+		t.Errorf("status says %q", out)
+	}
+	seer.Says("192.168.1.7")
+	if out, _, code := m.run("", "remote", "name", "--now"); code != problem.ExitFound || !strings.Contains(out,
+		"nobody outside reaches it") {
+		t.Errorf("code %d, %q", code, out)
+	}
+	// The key is the administrator's: others may not read it, and it is in no settings and no log.
+	if err := os.Chmod(secret, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if _, errs, code := m.run("", "deploy", "--yes"); code == 0 || !strings.Contains(errs,
+		"the secret for the name's record") {
+		t.Errorf("code %d: %s", code, errs)
+	}
+	if out, errs, _ := m.run("", "logs"); strings.Contains(out+errs, testbuild.TSIGSecret) {
+		t.Error("the log shows the key")
 	}
 }

@@ -12,7 +12,6 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -26,59 +25,9 @@ import (
 	"github.com/letsencrypt/pebble/v2/db"
 	"github.com/letsencrypt/pebble/v2/va"
 	"github.com/letsencrypt/pebble/v2/wfe"
-	"github.com/miekg/dns"
 )
 
-const (
-	tsigSecret = "c29tZSBtaWxsIHNlY3JldCBvZiAzMiBieXRlcyBoZXJl"
-	macKey     = "zWNDZM6eQGHWpSRTPal5eIUYFTu7EajVIoguysqZ9wG44nMEtx3MUAsUDkMTQ12W"
-)
-
-// bind starts a name server (BIND) with the zone mill.example, in which every name is this machine's, and which
-// takes updates that are signed. It gives its address.
-func bind(t *testing.T) string {
-	t.Helper()
-	named, err := exec.LookPath("named")
-	if err != nil {
-		testbuild.Missing(t, "named")
-	}
-	dir, port := testbuild.Folder(t), testbuild.Port(t)
-	conf := fmt.Sprintf(`options { directory %q; listen-on port %d { 127.0.0.1; }; listen-on-v6 { none; };
-		pid-file "named.pid"; session-keyfile none; recursion no; dnssec-validation no; notify no; };
-		controls { };
-		key "mill" { algorithm hmac-sha256; secret %q; };
-		zone "mill.example" { type primary; file "zone"; update-policy { grant mill zonesub TXT; }; };
-		`, dir, port, tsigSecret)
-	zone := "$TTL 5\n@ SOA ns wren 1 60 60 600 5\n@ NS ns\nns A 127.0.0.1\n* A 127.0.0.1\n"
-	for name, text := range map[string]string{"named.conf": conf, "zone": zone} {
-		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
-			t.Fatal(err)
-		}
-	}
-	var said strings.Builder
-	cmd := exec.Command(named, "-g", "-c", filepath.Join(dir, "named.conf"))
-	cmd.Stderr = &said
-	if err := cmd.Start(); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() {
-		_ = cmd.Process.Kill()
-		_ = cmd.Wait()
-	})
-	at := fmt.Sprintf("127.0.0.1:%d", port)
-	m := new(dns.Msg)
-	m.SetQuestion("shelf.mill.example.", dns.TypeA)
-	for range 200 {
-		if r, err := dns.Exchange(m, at); err == nil && len(r.Answer) == 1 {
-			return at
-		}
-		time.Sleep(50 * time.Millisecond)
-	}
-	_ = cmd.Process.Kill()
-	_ = cmd.Wait()
-	t.Fatalf("no name server: %s", said.String())
-	return ""
-}
+const macKey = "zWNDZM6eQGHWpSRTPal5eIUYFTu7EajVIoguysqZ9wG44nMEtx3MUAsUDkMTQ12W"
 
 // authority starts an authority (Pebble), which looks by a name server, and on these ports, and gives where it
 // is asked, by what its address is trusted, and by what its certificates are.
@@ -165,7 +114,7 @@ func shown(t *testing.T, k *Keeper, at, name string, roots *x509.CertPool, not s
 // TestAnAuthorityIsAskedAndAskedAnew has names proved over HTTP and TLS, and by records of their zone, with an
 // account of the authority's, and sees the certificates renewed.
 func TestAnAuthorityIsAskedAndAskedAnew(t *testing.T) {
-	nameserver := bind(t)
+	nameserver := testbuild.BIND(t, "TXT")
 	for what, c := range map[string]struct {
 		records, account bool
 		lasts            time.Duration
@@ -185,7 +134,7 @@ func TestAnAuthorityIsAskedAndAskedAnew(t *testing.T) {
 			o.Roots = trusted
 			if c.records || c.account {
 				o.From.Credentials = filepath.Join(o.State, "credentials")
-				text := "# given\ntsig_name=mill\ntsig_secret=" + tsigSecret + "\n"
+				text := "# given\ntsig_name=mill\ntsig_secret=" + testbuild.TSIGSecret + "\n"
 				if c.account {
 					text += "key_id=the-mill\nmac_key=" + macKey + "\n"
 				}
@@ -231,7 +180,7 @@ func TestAnAuthorityIsAskedAndAskedAnew(t *testing.T) {
 // TestWhatAnAuthorityRefusesIsSaid asks for a name that it gives nothing for, one that does not lead here, and
 // an authority that is not there.
 func TestWhatAnAuthorityRefusesIsSaid(t *testing.T) {
-	nameserver := bind(t)
+	nameserver := testbuild.BIND(t, "TXT")
 	plain, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)

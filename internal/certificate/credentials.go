@@ -1,11 +1,9 @@
 package certificate
 
 import (
-	"bufio"
-	"bytes"
 	"context"
+	"errors"
 	"fmt"
-	"strings"
 
 	"cozyshelf/internal/remote/nameserver"
 
@@ -19,28 +17,17 @@ type credentials struct {
 	tsig          nameserver.Key
 }
 
-// readCredentials reads lines such as key_id=…; empty ones and those that begin with # are passed over.
+// readCredentials reads lines such as key_id=…
 func readCredentials(b []byte) (c credentials, err error) {
-	fields := map[string]*string{"key_id": &c.keyID, "mac_key": &c.macKey, "tsig_name": &c.tsig.Name,
-		"tsig_secret": &c.tsig.Secret, "tsig_algorithm": &c.tsig.Algorithm}
-	lines := bufio.NewScanner(bytes.NewReader(b))
-	for n := 1; lines.Scan(); n++ {
-		line := strings.TrimSpace(lines.Text())
-		if line == "" || line[0] == '#' {
-			continue
-		}
-		key, value, ok := strings.Cut(line, "=")
-		to := fields[strings.TrimSpace(key)]
-		if !ok || to == nil {
-			return c, fmt.Errorf("line %d of the credentials is none of key_id=, mac_key=, tsig_name=, tsig_secret=, "+
-				"tsig_algorithm=", n)
-		}
-		*to = strings.TrimSpace(value)
+	fields := c.tsig.Lines()
+	fields["key_id"], fields["mac_key"] = &c.keyID, &c.macKey
+	if err := nameserver.ReadLines(b, fields); err != nil {
+		return c, fmt.Errorf("the credentials: %w", err)
 	}
-	if (c.keyID == "") != (c.macKey == "") || (c.tsig.Name == "") != (c.tsig.Secret == "") {
-		return c, fmt.Errorf("key_id= and mac_key= belong together in the credentials, and so do tsig_name= and tsig_secret=")
+	if (c.keyID == "") != (c.macKey == "") {
+		return c, errors.New("key_id= and mac_key= belong together in the credentials")
 	}
-	return c, lines.Err()
+	return c, c.tsig.Check()
 }
 
 // zoneRecords proves by records of a zone that a name is ours (DNS-01).

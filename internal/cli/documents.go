@@ -14,6 +14,7 @@ import (
 	"cozyshelf/internal/core/capacity"
 	"cozyshelf/internal/core/facts"
 	"cozyshelf/internal/core/library"
+	"cozyshelf/internal/core/line"
 	"cozyshelf/internal/core/logline"
 	"cozyshelf/internal/core/usage"
 	"cozyshelf/internal/core/verdict"
@@ -270,6 +271,7 @@ func documents() map[string][]reflect.Type {
 		"remote status":   is(remoteReport{}),
 
 		"remote close":       is(control.Outside{}),
+		"remote name":        is(line.Report{}),
 		"remote open":        is(control.Outside{}),
 		"remote certificate": is(control.Certificate{}),
 		"remote test":        is(outsideReport{}),

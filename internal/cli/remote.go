@@ -30,7 +30,7 @@ import (
 func (a *app) remoteCommand() *cobra.Command {
 	c := &cobra.Command{Use: "remote", Short: "The way in from outside: rules for a proxy, and whether it works"}
 	c.AddCommand(a.remoteProxyCommand(), a.remoteStatusCommand(), a.remoteTestCommand(),
-		a.remoteCertificateCommand(), a.remoteCloseCommand(), a.remoteOpenCommand())
+		a.remoteCertificateCommand(), a.remoteNameCommand(), a.remoteCloseCommand(), a.remoteOpenCommand())
 	return c
 }
 
@@ -270,13 +270,16 @@ func (a *app) remoteStatusCommand() *cobra.Command {
 				out.Lines = append(out.Lines, reach.Judge(visit.Go(c.Context(), w), trustedOf(h))...)
 				stop()
 			}
-			if r.HTTPS() {
+			if r.HTTPS() || r.Name.Wanted() {
 				st, err := h.Client().Status(c.Context())
 				if err != nil {
 					return err
 				}
 				if st.Certificate != nil {
 					out.Lines = append(out.Lines, ownHTTPS(*st.Certificate))
+				}
+				if st.Name != nil {
+					out.Lines = append(out.Lines, st.Name.Judge(time.Now()))
 				}
 			}
 			if a.json {

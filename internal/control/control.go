@@ -25,6 +25,7 @@ import (
 	"cozyshelf/internal/core/household"
 	"cozyshelf/internal/core/layout"
 	"cozyshelf/internal/core/library"
+	"cozyshelf/internal/core/line"
 	"cozyshelf/internal/core/right"
 	"cozyshelf/internal/core/today"
 	"cozyshelf/internal/core/usage"
@@ -62,6 +63,7 @@ type Status struct {
 	Today     []today.Line `json:"today"` // what matters now, in five lines
 
 	Certificate *Certificate `json:"certificate,omitempty"` // nil for no HTTPS of the server's own
+	Name        *line.Report `json:"name,omitempty"`        // of remote.address; nil where nothing looks after it
 }
 
 // Job is something that the server does beside answering.
@@ -619,6 +621,12 @@ const (
 // Status asks what the server says of itself.
 func (c *Client) Status(ctx context.Context) (Status, error) {
 	return ask[Status](ctx, c, soon, "GET", "/control/v1/status", nil)
+}
+
+// LookAtName has the server look soon at the name of remote.address.
+func (c *Client) LookAtName(ctx context.Context) error {
+	_, err := ask[struct{}](ctx, c, soon, "POST", "/control/v1/name/look", struct{}{})
+	return err
 }
 
 // Outside tells whether the way in from outside is closed.

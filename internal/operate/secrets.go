@@ -12,24 +12,33 @@ import (
 	"cozyshelf/internal/problem"
 )
 
-// giveSecrets puts into the state folder what the server needs to send notices: it cannot read the files of
-// the administrator that the household file names. It is written anew each time, so that a secret that was
-// changed counts after the next deploy.
+// giveSecrets puts into the state folder what the server needs to send notices and to keep its name: it cannot read
+// the files of the administrator that the household file names. It is written anew each time, so that a secret that
+// was changed counts after the next deploy.
 func (h *House) giveSecrets() error {
 	if h.Household == nil {
 		return nil
 	}
 	given := map[string]string{}
-	for _, n := range h.Household.Notices {
-		if n.Secret == "" {
-			continue
+	give := func(name, what, file string) error {
+		if file == "" {
+			return nil
 		}
-		b, err := machine.ReadSecret(n.Secret)
+		b, err := machine.ReadSecret(file)
 		if err != nil {
-			return &problem.Problem{What: "the secret for the notices to " + n.Name + " cannot be used", Where: n.Secret,
+			return &problem.Problem{What: "the secret for " + what + " cannot be used", Where: file,
 				Why: err.Error(), Fix: "make it a file of root with mode 0600, and run cozyshelf deploy again", Err: err}
 		}
-		given[n.Name] = strings.TrimRight(string(b), "\r\n")
+		given[name] = strings.TrimRight(string(b), "\r\n")
+		return nil
+	}
+	for _, n := range h.Household.Notices {
+		if err := give(n.Name, "the notices to "+n.Name, n.Secret); err != nil {
+			return err
+		}
+	}
+	if err := give(layout.SecretOfName, "the name's record", h.Household.Remote.Name.Secret); err != nil {
+		return err
 	}
 	if len(given) == 0 {
 		dir, err := boundary.Open(h.State())

@@ -74,6 +74,9 @@ func (s *Server) allJobs() []live.Job {
 	if s.OpenNotices() {
 		out = append(out, live.Job{Name: "notices", Run: s.Notices}, live.Job{Name: "watch", Run: s.WatchHouse})
 	}
+	if s.OpenName() {
+		out = append(out, live.Job{Name: "name", Run: s.KeepName})
+	}
 	if s.Certificate != nil {
 		out = append(out, live.Job{Name: "certificate", Run: s.Certificate.Run})
 	}

@@ -156,6 +156,9 @@ type Settings struct {
 
 	Certificate *SettingsCertificate `json:"certificate,omitempty"` // nil for no HTTPS of the server's own
 
+	// How the name of RemoteAddress is kept right; nil for not at all. What is secret of it lies in a file of its own.
+	RemoteName *household.RemoteName `json:"remote_name,omitempty"`
+
 	// Who is told of what happens. What is secret of it lies in a file of its own.
 	Notices []household.Notice `json:"notices,omitempty"`
 }

@@ -128,6 +128,10 @@ func (d *drawing) settings() {
 		Syslog:  h.Server.Syslog,
 		Notices: h.Notices,
 	}
+	if h.Remote.Name.Wanted() {
+		name := h.Remote.Name
+		d.set.RemoteName = &name
+	}
 }
 
 // history draws for how long plays are kept with names.

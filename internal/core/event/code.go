@@ -23,6 +23,8 @@ const (
 	CodeBackupFailed      Code = "backup-failed"
 	CodeBackupOverdue     Code = "backup-overdue"
 	CodeCertificateEnds   Code = "certificate-ends"
+	CodeNameMoved         Code = "name-moved"
+	CodeNameFails         Code = "name-fails"
 	CodeServerUpdated     Code = "server-updated"
 	CodeTimeUp            Code = "time-up"
 	CodeConversionRefused Code = "conversion-refused"
@@ -59,6 +61,8 @@ var Codes = []About{
 	{CodeBackupFailed, "the server's backup failed", true},
 	{CodeBackupOverdue, "no backup was made for a day longer than it should take", true},
 	{CodeCertificateEnds, "a certificate ends within 14 days", true},
+	{CodeNameMoved, "the name of `remote.address` was made to stand for another address", false},
+	{CodeNameFails, "that name could not be looked after for a quarter of an hour", true},
 	{CodeServerUpdated, "another version of the program runs, newer or put back", true},
 	{CodeTimeUp, "a member's time for today is over", false},
 	{CodeConversionRefused, "a film could not be sent to a device", false},

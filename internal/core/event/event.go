@@ -500,6 +500,30 @@ func (e CertificateEnds) Fields() []Field {
 	return []Field{{Key: "names", Value: e.Names}, {Key: "ends", Value: e.Ends}, {Key: "why", Value: e.Why}}
 }
 
+// NameMoved is that the household's name was made to stand for the line's address.
+type NameMoved struct {
+	info
+	Host, Address string
+}
+
+// Name and Fields tell it.
+func (NameMoved) Name() string { return "the name stands for another address" }
+func (e NameMoved) Fields() []Field {
+	return []Field{{Key: "host", Value: e.Host}, {Key: "address", Value: e.Address}}
+}
+
+// NameFails is that the household's name could not be kept right for a while.
+type NameFails struct {
+	warning
+	Host, Why string
+}
+
+// Name and Fields tell it.
+func (NameFails) Name() string { return "the name could not be looked after" }
+func (e NameFails) Fields() []Field {
+	return []Field{{Key: "host", Value: e.Host}, {Key: "why", Value: e.Why}}
+}
+
 // Updated is that another version of the program runs than before.
 type Updated struct {
 	info

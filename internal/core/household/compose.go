@@ -175,6 +175,32 @@ contact = {{q .Contact}}
 agree = true    # to the authority's terms
 {{- end}}
 {{end}}{{end}}
+{{- with .Remote.Name}}{{if .Learn}}
+[remote.name]
+keep  = {{q .Keep}}    # dns, web; none only says where the name stands for something else
+learn = {{q .Learn}}    # stun, interface
+{{- if .STUN}}
+stun = {{list .STUN}}
+{{- end}}
+{{- if .Interface}}
+interface = {{q .Interface}}
+{{- end}}
+{{- if .Nameserver}}
+nameserver = {{q .Nameserver}}
+{{- end}}
+{{- if .Zone}}
+zone = {{q .Zone}}
+{{- end}}
+{{- if .Address}}
+address = {{q .Address}}
+{{- end}}
+{{- if .User}}
+user = {{q .User}}
+{{- end}}
+{{- if .Secret}}
+secret = {{q .Secret}}
+{{- end}}
+{{end}}{{end}}
 {{- if .Backup.Every}}
 [backup]
 every = {{q .Backup.Every}}

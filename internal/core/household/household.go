@@ -190,6 +190,7 @@ type Remote struct {
 	RefusedNetworks []string `toml:"refused_networks"`
 
 	Certificate Certificate `toml:"certificate"`
+	Name        RemoteName  `toml:"name"`
 }
 
 // Certificate is [remote.certificate]: HTTPS of the server's own.
@@ -490,6 +491,7 @@ func (h *Household) judgeRemote(c *complaints) {
 		}
 	}
 	h.judgeCertificate(c)
+	h.judgeName(c)
 }
 
 // Files are those in the folder that are needed.

@@ -225,6 +225,33 @@ var Keys = []Key{
 	{Name: "remote.certificate.nameserver", Default: "–",
 		Takes: "for `acme`: the zone's name server, `host:port`, which takes dynamic updates (RFC 2136): the names are " +
 			"proved by it, and nothing has to be open", Becomes: Settings},
+	{Name: "remote.name.keep", Default: "`none`",
+		Takes: "how the record of the name in `remote.address` is kept right when the line's address changes: by dynamic " +
+			"update (`dns`, RFC 2136), or by asking an address of whoever keeps the name (`web`); `none`: it is only said " +
+			"where it stands for something else",
+		Values: []string{KeepNone, KeepDNS, KeepWeb}, Becomes: Settings},
+	{Name: "remote.name.learn", Default: "–",
+		Takes: "from where the line's address is learnt: servers outside that say whence they are asked (`stun`, RFC " +
+			"8489), or an `interface` of this machine",
+		Values: []string{LearnSTUN, LearnInterface}, Becomes: Settings},
+	{Name: "remote.name.stun", Default: "–",
+		Takes:   "up to four servers, `host` or `host:port`; all that answer have to say the same",
+		Becomes: Settings},
+	{Name: "remote.name.interface", Default: "–",
+		Takes: "the interface with the line's address; the server has to see it, so with `server.network = \"host\"` or " +
+			"the `process` engine", Becomes: Settings},
+	{Name: "remote.name.nameserver", Default: "–",
+		Takes: "for `dns`: the zone's name server, `host:port`, which takes dynamic updates", Becomes: Settings},
+	{Name: "remote.name.zone", Default: "as the name server says",
+		Takes: "for `dns`: the zone that holds the name", Becomes: Settings},
+	{Name: "remote.name.address", Default: "–",
+		Takes:   "for `web`: what is asked, `https://`; `{name}`, `{address}`, `{ipv4}`, `{ipv6}` and `{secret}` are filled in",
+		Becomes: Settings},
+	{Name: "remote.name.user", Default: "–", Takes: "for `web`: by whom it is asked, with the secret as password",
+		Becomes: Settings},
+	{Name: "remote.name.secret", Default: "–",
+		Takes: "a file of mode 0600 that `deploy` reads: for `dns` with lines `tsig_name=`, `tsig_secret=`, " +
+			"`tsig_algorithm=` (`hmac-sha256` where left out), for `web` with the secret", Becomes: Tool},
 	{Name: "notice.name", Default: "–",
 		Takes: "a receiver of notices: small letters, digits and hyphens, 40 at most; each once", Becomes: Settings},
 	{Name: "notice.to", Default: "–",

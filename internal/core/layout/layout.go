@@ -22,7 +22,8 @@ const (
 	Authority    = "authority.pem"
 	Certificates = "certificates"
 	Closed       = "outside-closed.json"
-	Secrets      = "notice-secrets.json"
+	Secrets      = "notice-secrets.json" // of receivers by their names, and of the household's name
+	SecretOfName = "[remote.name]"       // which no receiver is called
 	Reserve      = "reserve"
 	Opening      = "opening"
 	Pictures     = "pictures"

@@ -179,6 +179,11 @@ func house(e event.Event) (code event.Code, text string) {
 	case event.BackupOverdue:
 		return event.CodeBackupOverdue, fmt.Sprintf("There should be a newer backup in %s; the last is of %s.", e.Folder,
 			orNever(e.Last))
+	case event.NameMoved:
+		return event.CodeNameMoved, fmt.Sprintf("%s stands for %s now.", e.Host, e.Address)
+	case event.NameFails:
+		return event.CodeNameFails, fmt.Sprintf("%s could not be looked after: %s. It is tried again.", e.Host,
+			e.Why)
 	case event.CertificateEnds:
 		return event.CodeCertificateEnds, fmt.Sprintf("The certificate for %s ends on %s. %s", e.Names, e.Ends, e.Why)
 	case event.Updated:

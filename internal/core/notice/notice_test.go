@@ -35,6 +35,8 @@ var happened = []event.Event{
 	event.DiskFills{Folder: "/srv", Full: "2026-12-20", Daily: 1 << 30}, event.BackupMade{File: "a.zip"},
 	event.BackupFailed{Folder: "/srv", Why: "no room"},
 	event.BackupOverdue{Folder: "/srv"}, event.CertificateEnds{Names: "mill.home.arpa", Ends: "2026-12-01"},
+	event.NameMoved{Host: "shelf.example.net", Address: "192.0.2.1"}, event.NameFails{Host: "shelf.example.net",
+		Why: "x"},
 	event.Updated{From: "1.0.0", To: "1.1.0"}, event.ConversionRefused{Member: "Wren", Title: "a.mkv", Why: "too large"},
 	event.KeyChanged{Key: "automation", May: "metrics", Set: true}, event.OutsideChanged{Closed: true},
 	event.NoticesLost{Receiver: "house", Count: 2, Why: "it answers 500"},

@@ -67,6 +67,12 @@ func (s *Admin) Handler() http.Handler {
 	m.HandleFunc("POST /control/v1/outside/open", live.Answer(func(*http.Request) (any, error) {
 		return control.Outside{}, s.OpenOutside()
 	}))
+	m.HandleFunc("POST /control/v1/name/look", live.Answer(func(r *http.Request) (any, error) {
+		if !s.LookAtName() {
+			return nil, live.Nothing(r)
+		}
+		return struct{}{}, nil
+	}))
 	m.HandleFunc("GET /control/v1/keys", live.Answer(func(r *http.Request) (any, error) {
 		list, err := s.Store.Keys(r.Context())
 		return listed(list, err, keyOf)
@@ -129,6 +135,7 @@ func (s *Admin) Status(r *http.Request) (any, error) {
 		c := control.Certificate(k.Report(time.Now()))
 		out.Certificate = &c
 	}
+	out.Name = s.NameReport()
 	out.Door.Deliveries, out.Door.MostEach = s.Cuts.Count(), live.MostDeliveries
 	out.Free, _ = live.FreeBytes(s.Settings.State) // 0 where it cannot be told
 	h := s.Condition(ctx)

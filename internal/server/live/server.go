@@ -33,6 +33,7 @@ import (
 	"cozyshelf/internal/core/together"
 	"cozyshelf/internal/lookup"
 	"cozyshelf/internal/machine"
+	"cozyshelf/internal/remote/name"
 	"cozyshelf/internal/scan"
 	"cozyshelf/internal/secret"
 	"cozyshelf/internal/store"
@@ -64,6 +65,7 @@ type Server struct {
 	Known           known                             // devices that members have signed in on
 	Keys            *secret.Keys                      // that hashes of passwords are made with
 	Certificate     *certificate.Keeper               // of HTTPS of our own; nil for none
+	name            atomic.Pointer[name.Keeper]       // of the household's name; nil where nothing looks after it
 	Cuts            Cuts                              // deliveries that are running
 	Door            Door                              // connections to the published port
 	Names           map[string]bool                   // by which it is known
