@@ -74,7 +74,7 @@ func Own(list []Held, before netip.Addr, good func(netip.Addr) bool) (best netip
 func Agreed(answers map[string]netip.Addr) (a netip.Addr, why string) {
 	for _, of := range slices.Sorted(keys(answers)) {
 		if a.IsValid() && a != answers[of] {
-			return netip.Addr{}, "those who were asked see different addresses: " + list(answers)
+			return netip.Addr{}, list(answers)
 		}
 		a = answers[of]
 	}
@@ -167,6 +167,8 @@ type Report struct {
 // carrier is the range of addresses that providers share among their customers (RFC 6598).
 var carrier = netip.MustParsePrefix("100.64.0.0/10")
 
+func isIPv6(address string) bool { return strings.Contains(address, ":") }
+
 func shared(address string) bool {
 	a, err := netip.ParseAddr(address)
 	return err == nil && carrier.Contains(a)
@@ -175,7 +177,16 @@ func shared(address string) bool {
 // Judge judges whether the name stands for the line.
 func (r Report) Judge(now time.Time) verdict.Line {
 	l := verdict.Line{What: "record", Status: verdict.OK}
-	elsewhere := slices.DeleteFunc(slices.Clone(r.Stands), func(a string) bool { return slices.Contains(r.Line, a) })
+	var elsewhere, open []string
+	for _, a := range r.Stands {
+		switch {
+		case slices.Contains(r.Line, a):
+		case slices.ContainsFunc(r.Line, func(b string) bool { return isIPv6(a) == isIPv6(b) }):
+			elsewhere = append(elsewhere, a)
+		default:
+			open = append(open, a)
+		}
+	}
 	switch {
 	case r.Looked.IsZero():
 		l.Status, l.Says = verdict.Warning, "it was not looked yet what "+r.Name+" stands for"
@@ -196,7 +207,7 @@ func (r Report) Judge(now time.Time) verdict.Line {
 	case len(r.Stands) == 0:
 		l.Status, l.Says = verdict.Blocked, fmt.Sprintf("%s has no address; the line's is %s", r.Name, text(r.Line))
 		l.Do = r.remedy()
-	case len(elsewhere) == len(r.Stands):
+	case len(elsewhere) > 0 && len(elsewhere)+len(open) == len(r.Stands):
 		l.Status, l.Says = verdict.Blocked, fmt.Sprintf("%s stands for %s; the line's address is %s", r.Name,
 			text(r.Stands), text(r.Line))
 		l.Do = r.remedy()
@@ -204,6 +215,11 @@ func (r Report) Judge(now time.Time) verdict.Line {
 		l.Status, l.Says = verdict.Warning, fmt.Sprintf("%s also stands for %s, which is not the line's", r.Name,
 			text(elsewhere))
 		l.Do = "take that record away where it was made"
+	case len(open) == len(r.Stands):
+		family := map[bool]string{true: "IPv6", false: "IPv4"}[isIPv6(r.Line[0])]
+		l.Status, l.Says = verdict.Warning, fmt.Sprintf("%s has no %s address; the line's is %s", r.Name, family,
+			text(r.Line))
+		l.Do = r.remedy()
 	case r.Problem != "":
 		l.Status, l.Says = verdict.Warning, fmt.Sprintf("%s stands for %s, the line's address; %s", r.Name,
 			text(r.Stands),
@@ -212,8 +228,11 @@ func (r Report) Judge(now time.Time) verdict.Line {
 	default:
 		l.Says = fmt.Sprintf("%s stands for %s, the line's address", r.Name, text(r.Stands))
 	}
-	if (l.Status == verdict.Blocked) && r.Problem != "" && !strings.Contains(l.Says, r.Problem) {
+	if l.Status == verdict.Blocked && r.Problem != "" && !strings.Contains(l.Says, r.Problem) {
 		l.Details = append(l.Details, r.Problem)
+	}
+	if len(open) > 0 && len(r.Line) > 0 {
+		l.Details = append(l.Details, fmt.Sprintf("of %s it could not be learnt whether it is the line's", text(open)))
 	}
 	return l
 }

@@ -155,6 +155,16 @@ func TestWhatIsSaidOfARecord(t *testing.T) {
 			t.Errorf("%+v, not %q", l, says)
 		}
 	}
+	// Of a family that could not be learnt nothing is claimed.
+	six := Report{Name: "shelf.example.net", Line: []string{a}, Stands: []string{a, "2001:db8::1"}, Looked: now}
+	if l := six.Judge(now); l.Status != verdict.OK || len(l.Details) != 1 || !strings.Contains(l.Details[0],
+		"2001:db8::1") {
+		t.Errorf("%+v", l)
+	}
+	six.Stands = []string{"2001:db8::1"}
+	if l := six.Judge(now); l.Status != verdict.Warning || !strings.Contains(l.Says, "has no IPv4 address") {
+		t.Errorf("%+v", l)
+	}
 	// A failure is among the details of what it has caused.
 	l := Report{Name: "shelf.example.net", Keep: household.KeepDNS, Line: []string{a}, Stands: []string{b}, Looked: now,
 		Problem: "refused"}.Judge(now)

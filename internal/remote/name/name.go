@@ -120,8 +120,8 @@ func (k *Keeper) Look(ctx context.Context) time.Duration {
 		}
 	}
 	switch {
-	case len(r.Line)+len(r.Hidden) > 0: // one that is found is enough
-		problems = nil
+	case len(r.Line)+len(r.Hidden) > 0: // one that is found is enough, but for those who disagree
+		problems = slices.DeleteFunc(problems, func(err error) bool { return !errors.Is(err, errDisagree) })
 	case len(problems) > 1:
 		problems = problems[:1] // that of IPv4, which most have
 	}
@@ -209,6 +209,8 @@ func (k *Keeper) learn(ctx context.Context) (found map[string]netip.Addr, hidden
 	return found, hidden, problems
 }
 
+var errDisagree = errors.New("those who were asked see different addresses")
+
 // bySTUN asks all servers at once over IPv4 or IPv6.
 func (k *Keeper) bySTUN(ctx context.Context, network string) (netip.Addr, error) {
 	var mu sync.Mutex
@@ -234,7 +236,7 @@ func (k *Keeper) bySTUN(ctx context.Context, network string) (netip.Addr, error)
 	}
 	a, why := line.Agreed(answers)
 	if why != "" {
-		return netip.Addr{}, errors.New(why)
+		return netip.Addr{}, fmt.Errorf("%w: %s", errDisagree, why)
 	}
 	return a, nil
 }
