@@ -34,7 +34,10 @@ func TestKeysBecomeWhatTheirTableSays(t *testing.T) {
 	full := draw(text)
 	instead := map[string]string{"remote.certificate.folder": `"/srv/else"`, "remote.certificate.chain": `"other.pem"`,
 		"remote.certificate.key": `"other.pem"`, "remote.certificate.agree": "true # still",
-		"convert.device": `"/dev/nvidia0"`,
+		"convert.device": `"/dev/nvidia0"`, "remote.address": `"https://other.example.net"`,
+		"remote.name.keep": `"web"`, "remote.name.learn": `"interface"`, "remote.name.stun": `["b.example"]`,
+		"remote.name.interface": `"eth1"`, "remote.name.nameserver": `"b.example"`, "remote.name.zone": `"b.example"`,
+		"remote.name.address": `"https://b.example/"`, "remote.name.user": `"ozan"`, "remote.name.secret": `"/etc/b.key"`,
 		"household.name": `"Mill Yard"`, "storage.state": `"/srv/else"`,
 		"shelf.name": `"further"`,
 		"shelf.kind": `"series"`, "shelf.folders": `["smb://nas.home.arpa/else"]`,
