@@ -245,8 +245,8 @@ var Keys = []Key{
 	{Name: "remote.name.zone", Default: "as the name server says",
 		Takes: "for `dns`: the zone that holds the name", Becomes: Settings},
 	{Name: "remote.name.address", Default: "–",
-		Takes:   "for `web`: what is asked, `https://`; `{name}`, `{address}`, `{ipv4}`, `{ipv6}` and `{secret}` are filled in",
-		Becomes: Settings},
+		Takes: "for `web`: what is asked, `https://`; `{name}`, `{address}`, `{ipv4}`, `{ipv6}` and `{secret}` are " +
+			"filled in", Becomes: Settings},
 	{Name: "remote.name.user", Default: "–", Takes: "for `web`: by whom it is asked, with the secret as password",
 		Becomes: Settings},
 	{Name: "remote.name.secret", Default: "–",
